@@ -1,0 +1,4 @@
+from yeldro.cli.main import main
+
+if __name__ == "__main__":
+    main()

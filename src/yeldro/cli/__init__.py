@@ -1,0 +1,1 @@
+"""Options into core objects, and core objects into text."""

@@ -1,0 +1,124 @@
+"""The command `yeldro`: which commands there are, and how every failure is told."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import NoReturn
+
+import click
+
+from yeldro import __version__
+
+COMMANDS = {
+    "survey": ("inspect", "Tables, keys, foreign keys, and what to beware of."),
+    "preview": ("inspect", "The matched rows, their number, and what depends on them."),
+    "duplicates": ("inspect", "Groups of rows that are equal on chosen columns."),
+    "plan": ("remove", "Every step in order with exact counts, and what blocks."),
+    "rehearse": ("remove", "Do everything in a transaction, compare counts, roll back."),
+    "run": ("remove", "The same, ask for the count, write a receipt, commit."),
+    "receipt": ("receipts", "Earlier runs: list, show, check."),
+    "restore": ("receipts", "Put the rows of a receipt back."),
+    "demo": ("demo", "Make a demo database and walk through the whole job on it."),
+}
+
+
+class Commands(click.Group):
+    """Loads a command's module only when that command is used, so that --help is quick."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The commands in the order in which the work is done."""
+        del ctx
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command of this name, loaded now."""
+        del ctx
+        if cmd_name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"yeldro.cli.{COMMANDS[cmd_name][0]}")
+        command: click.Command = getattr(module, cmd_name)
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Names the nearest commands where one does not exist."""
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError as error:
+            from yeldro.core.names import suggestion
+
+            raise click.UsageError(
+                f"There is no command {args[0]!r}. {suggestion(args[0], COMMANDS)}", ctx
+            ) from error
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Lists the commands without loading them."""
+        del ctx
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])
+
+
+@click.group(
+    cls=Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Start with: yeldro demo",
+)
+@click.version_option(__version__, prog_name="yeldro", message="%(prog)s %(version)s")
+def cli() -> None:
+    """Plan and run cleanup deletions in SQL databases.
+
+    The row count is the key that turns the lock: you say how many rows must go; if any other
+    number would go, from any table, nothing goes.
+    """
+
+
+def main() -> NoReturn:
+    """Runs the command line and leaves with its exit code."""
+    sys.exit(execute(sys.argv[1:]))
+
+
+def execute(arguments: list[str]) -> int:
+    """Runs one command line; failures are told on standard error.
+
+    Returns:
+        The exit code: 0 done, 1 a fault in Yeldro, 2 usage, 3 refused, 4 a count was not as
+        expected, 5 the database refused, 130 interrupted.
+    """
+    try:
+        result = cli.main(args=arguments, prog_name="yeldro", standalone_mode=False)
+        return result if isinstance(result, int) else 0
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        return 0
+    except click.ClickException as error:
+        command = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "yeldro"
+        _tell(f"Nothing was changed. {error.format_message()} See '{command} --help'.")
+        return 2
+    except (click.Abort, KeyboardInterrupt):
+        _tell("Interrupted. Everything was rolled back; the database is as it was.")
+        return 130
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+    except Exception as error:
+        from yeldro.core.errors import YeldroError
+
+        if isinstance(error, YeldroError):
+            _tell(str(error))
+            return error.exit_code
+        import traceback
+
+        traceback.print_exc()
+        _tell(
+            "This is a fault in Yeldro itself. Anything not reported as committed was rolled back. "
+            "Please report it with the lines above."
+        )
+        return 1
+
+
+def _tell(message: str) -> None:
+    from yeldro.report.text import visible
+
+    click.echo(visible(message), err=True)

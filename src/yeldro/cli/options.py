@@ -1,0 +1,200 @@
+"""Options that several commands share, and the core objects they make."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from yeldro.core.duplicates import KeepRule
+from yeldro.core.errors import UsageError
+from yeldro.core.expectation import Expectations
+from yeldro.core.plan import Cleanup
+from yeldro.core.protocol import Database
+from yeldro.core.selection import RelatedTable, Selection, parameter_value
+from yeldro.core.treatment import Choices
+from yeldro.engines import open_database
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+
+def _all(*decorators: Callable[[Any], Any]) -> Callable[[Function], Function]:
+    def decorate(function: Function) -> Function:
+        for decorator in reversed(decorators):
+            function = decorator(function)
+        return function
+
+    return decorate
+
+
+database_option = click.option(
+    "--db",
+    envvar="YELDRO_DB",
+    metavar="URL",
+    help="The database: a path to an SQLite file, or a URL. Default: $YELDRO_DB.",
+)
+json_option = click.option(
+    "--json", "as_json", is_flag=True, help="Print a JSON document and nothing else."
+)
+csv_option = click.option("--csv", "as_csv", is_flag=True, help="Print the rows as CSV.")
+show_option = click.option("--show", metavar="COLS", help="Columns to show, with commas.")
+quiet_option = click.option("--quiet", is_flag=True, help="Print only what went wrong.")
+lock_wait_option = click.option(
+    "--lock-wait",
+    type=click.FloatRange(min=0),
+    default=10.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="How long to wait for other programs' locks.",
+)
+receipts_option = click.option(
+    "--receipts",
+    envvar="YELDRO_RECEIPTS",
+    type=click.Path(file_okay=False, path_type=Path),
+    metavar="FOLDER",
+    help="Where receipts are kept. Default: $YELDRO_RECEIPTS, or yeldro/receipts in your data folder.",
+)
+triggers_option = click.option(
+    "--allow-trigger",
+    multiple=True,
+    metavar="NAME",
+    help="Accept the other rows that this trigger changes. Repeatable.",
+)
+
+
+def rows_option(default: int) -> Callable[[Function], Function]:
+    """How many rows or groups to show."""
+    return click.option(
+        "--rows",
+        type=click.IntRange(min=0),
+        default=default,
+        show_default=True,
+        metavar="N",
+        help="How many to show.",
+    )
+
+
+selection_options = _all(
+    click.argument("table", metavar="TABLE"),
+    click.option("--where", metavar="SQL", help="Rows for which this condition is true."),
+    click.option(
+        "--param",
+        multiple=True,
+        metavar="NAME=VALUE",
+        help="A value for :NAME in --where; always bound, never pasted. Repeatable.",
+    ),
+    click.option(
+        "--matching",
+        multiple=True,
+        metavar="OTHER[:a=b,…]",
+        help="Rows that match a row of OTHER: by the foreign key between them, or column a here "
+        "equal to b there. Repeatable.",
+    ),
+    click.option(
+        "--missing-in",
+        multiple=True,
+        metavar="OTHER[:a=b,…]",
+        help="Rows that match no row of OTHER. Repeatable.",
+    ),
+    click.option(
+        "--duplicates-by",
+        metavar="COLS",
+        help="Surplus rows of each group that is equal on these columns; groups are formed over "
+        "the whole table, and one row of each stays.",
+    ),
+    click.option(
+        "--keep",
+        multiple=True,
+        metavar="RULE",
+        help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. Repeatable; "
+        "later rules break ties.",
+    ),
+    click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
+    click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
+    click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
+)
+
+ripple_options = _all(
+    click.option(
+        "--follow",
+        multiple=True,
+        metavar="NAME",
+        help="Remove dependent rows too: NAME is a table, child.column, or all. Repeatable.",
+    ),
+    click.option(
+        "--detach",
+        multiple=True,
+        metavar="NAME",
+        help="Set the columns of dependent rows to NULL: NAME as above. Repeatable.",
+    ),
+)
+
+expect_option = click.option(
+    "--expect",
+    multiple=True,
+    metavar="N",
+    help="How many rows must match: N or A..B; TABLE=N for any table; total=N for all. Repeatable.",
+)
+
+
+def database_of(typed: str | None) -> Database:
+    """The database that --db or the environment names.
+
+    Raises:
+        UsageError: neither does.
+    """
+    if not typed:
+        raise UsageError(
+            "No database is named.", "Add --db PATH, or set YELDRO_DB for this terminal."
+        )
+    return open_database(typed)
+
+
+def columns_of(typed: str | None) -> tuple[str, ...]:
+    """The names in a list with commas."""
+    return tuple(name.strip() for name in typed.split(",")) if typed else ()
+
+
+def cleanup_of(options: dict[str, Any]) -> Cleanup:
+    """The cleanup that the selection, ripple and expectation options describe.
+
+    Raises:
+        UsageError: one of them cannot be read.
+    """
+    parameters: dict[str, Any] = {}
+    for text in options["param"]:
+        name, equals, value = text.partition("=")
+        if not equals or not name.isidentifier():
+            raise UsageError(f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01.")
+        if name in parameters:
+            raise UsageError(f"--param {name} is given twice.", "Keep one value.")
+        parameters[name] = parameter_value(value)
+    selection = Selection(
+        table=options["table"],
+        where=options["where"],
+        parameters=parameters,
+        matching=tuple(RelatedTable.parse(text) for text in options["matching"]),
+        missing_in=tuple(RelatedTable.parse(text) for text in options["missing_in"]),
+        duplicates_by=columns_of(options["duplicates_by"]),
+        keep=tuple(KeepRule.parse(text) for text in options["keep"]),
+        order_by=options["order_by"],
+        limit=options["limit"],
+        all_rows=options["all_rows"],
+    )
+    return Cleanup(
+        selection=selection,
+        choices=Choices(tuple(options.get("follow", ())), tuple(options.get("detach", ()))),
+        expectations=Expectations.parse(options.get("expect", ())),
+        allowed_triggers=tuple(options.get("allow_trigger", ())),
+    )
+
+
+def receipts_folder(typed: Path | None) -> Path:
+    """Where receipts are kept."""
+    if typed is not None:
+        return typed
+    data = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
+    return Path(data) / "yeldro" / "receipts"

@@ -1,0 +1,34 @@
+"""Printing: text for people, one JSON document or CSV for programs."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console, RenderableType
+
+from yeldro.report.text import plain
+
+_WIDTH_WITHOUT_TERMINAL = 120
+
+
+def show(view: RenderableType) -> None:
+    """Prints text for people on standard output."""
+    wide = None if sys.stdout.isatty() or "COLUMNS" in os.environ else _WIDTH_WITHOUT_TERMINAL
+    Console(width=wide, highlight=False, emoji=False, markup=False).print(view)
+
+
+def show_json(document: Any) -> None:
+    """Prints one JSON document; no character in it can drive a terminal."""
+    print(json.dumps(document, indent=2, ensure_ascii=True, allow_nan=False))
+
+
+def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
+    """Prints rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
+    writer = csv.writer(sys.stdout, lineterminator="\n")
+    writer.writerow(columns)
+    writer.writerows([plain(value) for value in row] for row in rows)

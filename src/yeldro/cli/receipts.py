@@ -1,0 +1,128 @@
+"""Commands about earlier runs: receipt list, show and check, and restore."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from yeldro.cli import options as opt
+from yeldro.cli.ask import agreed_number
+from yeldro.cli.output import show as show_text
+from yeldro.cli.output import show_json
+from yeldro.core import restore as restoring
+from yeldro.core.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.protocol import Database
+from yeldro.core.receipts import Receipt, find_receipt, receipts_in
+from yeldro.engines import open_database
+from yeldro.report import documents, tables
+
+receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
+
+
+@click.group()
+def receipt() -> None:
+    """Earlier runs. RECEIPT is a file, its short id, or 'last'."""
+
+
+@receipt.command(name="list")
+@opt.receipts_option
+@opt.json_option
+def list_(receipts: Path | None, as_json: bool) -> None:
+    """The receipts that are kept, newest first."""
+    folder = opt.receipts_folder(receipts)
+    found = receipts_in(folder)
+    if as_json:
+        show_json([documents.receipt_document(each) for each in found])
+    else:
+        show_text(tables.receipts_view(found, str(folder)))
+
+
+@receipt.command()
+@receipt_argument
+@opt.receipts_option
+@opt.json_option
+def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
+    """What was asked, planned and done."""
+    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    if as_json:
+        show_json(documents.receipt_document(found))
+    else:
+        show_text(tables.receipt_view(found))
+
+
+@receipt.command()
+@receipt_argument
+@opt.receipts_option
+@opt.database_option
+@opt.json_option
+def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
+    """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    planned = restoring.compare(_database_of(found, db), found)
+    if as_json:
+        show_json(documents.restore_document(planned, "compared"))
+    else:
+        show_text(tables.restore_view(planned, "receipt check"))
+
+
+@click.command()
+@receipt_argument
+@click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@opt.triggers_option
+@opt.receipts_option
+@opt.lock_wait_option
+@opt.database_option
+@opt.json_option
+@opt.quiet_option
+def restore(
+    receipt: str,
+    yes: bool,
+    allow_trigger: tuple[str, ...],
+    receipts: Path | None,
+    lock_wait: float,
+    db: str | None,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Put the rows of RECEIPT back, parents first, and undo the links it cut.
+
+    RECEIPT is a file, its short id, or 'last'. Refused, with the rows named, where a key is taken
+    by another row or a parent is gone.
+    """
+    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    database = _database_of(found, db)
+    agreed = None if yes else _agree(database, found)
+    planned = restoring.restore(database, found, lock_wait, agreed, allow_trigger)
+    if as_json:
+        show_json(documents.restore_document(planned, "committed" if planned.total else "nothing_to_do"))
+    elif not quiet:
+        if yes:
+            show_text(tables.restore_view(planned, "restore"))
+        click.echo(
+            f"Committed: {planned.total:,} rows are as they were before."
+            if planned.total
+            else "Nothing to do: every row of this receipt is in place."
+        )
+
+
+def _agree(database: Database, found: Receipt) -> int:
+    if not sys.stdin.isatty():
+        raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
+    planned = restoring.compare(database, found)
+    show_text(tables.restore_view(planned, "restore"))
+    if planned.total and not planned.conflicts:
+        agreed_number(planned.total, "rows to put back", UNCHANGED)
+    return planned.total
+
+
+def _database_of(found: Receipt, typed: str | None) -> Database:
+    """The database of a receipt; another one named by --db is refused."""
+    own = open_database(found.database)
+    if typed and open_database(typed).shown != own.shown:
+        raise Refused(
+            f"This receipt is of {own.shown}, not of {open_database(typed).shown}.",
+            "Drop --db (or YELDRO_DB) to use the receipt's own database.",
+        )
+    return own

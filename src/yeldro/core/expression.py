@@ -1,0 +1,298 @@
+"""What a user writes as SQL: parsed, held against the schema, and written again.
+
+Only the parsed tree reaches the database, so what was checked is what runs.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+from yeldro.core.catalogue import find_table
+from yeldro.core.errors import UsageError
+from yeldro.core.names import same_name, suggestion
+from yeldro.core.protocol import Session
+from yeldro.core.schema import Table
+
+_BOOLEAN = (
+    exp.Predicate,
+    exp.Connector,
+    exp.Not,
+    exp.Boolean,
+    exp.Column,
+    exp.Func,
+    exp.Escape,
+    exp.Match,
+    exp.Placeholder,
+)
+_NEVER_THE_SAME = (exp.Rand, exp.Randn, exp.Uuid)
+_CLOCK = (exp.CurrentDate, exp.CurrentTime, exp.CurrentTimestamp, exp.CurrentDatetime)
+_CLOCK_FUNCTIONS = {"date", "time", "datetime", "julianday", "unixepoch", "strftime", "now"}
+_FORBIDDEN = (exp.DML, exp.DDL, exp.Command, exp.Into, exp.Lock)
+
+
+@dataclass(frozen=True)
+class Filter:
+    """A checked boolean expression over one table.
+
+    Args:
+        sql: the expression as it will run, parameters written `:name`, colons of its own escaped.
+        parameters: the names of the parameters it uses.
+        repeatable: it gives the same answer for a row before and after other rows have gone.
+        fixed: columns it requires to equal one of a number of constants, with that number.
+    """
+
+    sql: str
+    parameters: frozenset[str]
+    repeatable: bool
+    fixed: dict[str, int]
+
+
+def parse_filter(text: str, table: Table, session: Session) -> Filter:
+    """Reads the boolean expression of `--where`.
+
+    Raises:
+        UsageError: it is not exactly one boolean expression, names what does not exist, looks at
+            no row, or calls a function that could write.
+    """
+    tree = _parse_one(text, session.sql_dialect, "--where")
+    body = tree.unnest()
+    if not isinstance(body, _BOOLEAN) or isinstance(body, exp.Alias | exp.Query):
+        raise UsageError(
+            f"--where {text!r} is not a condition that is true or false.",
+            "Write one condition, such as \"retired_on < '2020-01-01'\".",
+        )
+    _refuse_writing(tree, session)
+    looks_at_rows = _check_names(tree, table, session)
+    if not looks_at_rows:
+        raise UsageError(
+            f"--where {text!r} looks at no column of {table.name}, so it says the same of every row.",
+            "Name a column, or say --all-rows where every row is meant.",
+        )
+    clock = any(tree.find_all(*_CLOCK)) or any(
+        call.name.lower() in _CLOCK_FUNCTIONS for call in tree.find_all(exp.Anonymous)
+    )
+    sql, parameters = _written(tree, session.sql_dialect)
+    return Filter(
+        sql=f"({sql})",
+        parameters=parameters,
+        repeatable=not clock and not any(tree.find_all(exp.Query)),
+        fixed=dict(_fixed_columns(body, table)),
+    )
+
+
+def parse_order(text: str, table: Table, session: Session) -> list[str]:
+    """Reads a list of columns or expressions with ASC or DESC, as ORDER BY takes it.
+
+    Returns:
+        Each item as SQL.
+
+    Raises:
+        UsageError: it cannot be read, or names what does not exist.
+    """
+    try:
+        query = sqlglot.parse(f"SELECT 1 ORDER BY {text}", dialect=session.sql_dialect)
+        order = query[0].args.get("order") if len(query) == 1 and query[0] else None
+    except SqlglotError as error:
+        raise _unreadable(text, "the order", error) from error
+    others = {key for key, value in (query[0].args if query[0] else {}).items() if value}
+    if not isinstance(order, exp.Order) or others - {"expressions", "order"}:
+        raise UsageError(
+            f"The order {text!r} is not a list of columns.", "Write it as \"taken_at DESC, id\"."
+        )
+    items = []
+    for item in order.expressions:
+        _refuse_writing(item, session)
+        if not _check_names(item, table, session):
+            raise UsageError(
+                f"The order {text!r} holds {item.sql()!r}, which names no column of {table.name}.",
+                suggestion(item.sql(), table.by_name),
+            )
+        sql, parameters = _written(item, session.sql_dialect)
+        if parameters:
+            raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
+        items.append(sql)
+    return items
+
+
+def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
+    if not text.strip():
+        raise UsageError(
+            f"{where_from} is empty, which would match every row.",
+            "Write a condition, or say --all-rows where every row is meant.",
+        )
+    try:
+        trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
+    except SqlglotError as error:
+        raise _unreadable(text, where_from, error) from error
+    if len(trees) != 1:
+        raise UsageError(
+            f"{where_from} {text!r} holds {len(trees) or 'no'} statements, not one condition.",
+            "Write one condition without a semicolon.",
+        )
+    return trees[0]
+
+
+def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
+    places = getattr(error, "errors", None) or [{}]
+    place = places[0]
+    near = (place.get("highlight") or "").strip()
+    reason = (place.get("description") or str(error).splitlines()[0]).rstrip(".")
+    where = f" near {near!r}" if near else ""
+    return UsageError(
+        f"{where_from} {text!r} cannot be read as SQL{where}: {reason}.",
+        "Check quotes and brackets: text stands in 'single quotes', names in \"double quotes\".",
+    )
+
+
+def _refuse_writing(tree: exp.Expr, session: Session) -> None:
+    for node in tree.find_all(*_FORBIDDEN):
+        raise UsageError(
+            f"The condition holds a statement ({node.key.upper()}) that does more than look.",
+            "Write a condition that only compares.",
+        )
+    for node in tree.find_all(*_NEVER_THE_SAME):
+        raise UsageError(
+            f"{node.sql()} gives another value each time, so what it matches cannot be counted.",
+            "Choose rows by their columns, or with --order-by and --limit.",
+        )
+    for call in tree.find_all(exp.Anonymous):
+        if not session.is_free_of_side_effects(call.name):
+            raise UsageError(
+                f"The function {call.name} is not known to be free of side effects.",
+                "Use columns, operators and the database's own functions that only compute.",
+            )
+    for node in tree.find_all(exp.Parameter, exp.SessionParameter):
+        raise UsageError(
+            f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and --param name=value."
+        )
+
+
+Columns = Callable[[str], bool]
+
+
+def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
+    """Holds every table and column against the schema; tells whether one is of `table`."""
+    looks_at_rows = False
+    for source in tree.find_all(exp.Table):
+        if not _common_table(source):
+            find_table(session.catalogue, source.sql().replace('"', "") if source.db else source.name)
+    for column in tree.find_all(exp.Column):
+        if isinstance(column.this, exp.Star):
+            continue
+        looks_at_rows |= _resolve(column, table, session)
+    return looks_at_rows
+
+
+def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
+    """Finds what a column name stands for, from the inside out; True where it is of `table`."""
+    qualifier = column.table
+    known: list[str] = []
+    for select in _enclosing_selects(column):
+        for name, columns in _sources(select, session):
+            if qualifier and name.casefold() != qualifier.casefold():
+                continue
+            if columns is None or same_name(column.name, columns):
+                return False
+            known += columns
+        if not qualifier and same_name(column.name, select.named_selects):
+            return False
+    if not qualifier or qualifier.casefold() == table.name.name.casefold():
+        hidden = [table.physical_row_id] if table.physical_row_id else []
+        if same_name(column.name, [*table.by_name, *hidden]):
+            return True
+        known += table.by_name
+    if not known:
+        raise UsageError(
+            f"There is no table {qualifier!r} in this condition.",
+            f"Write {table.name.name}.{column.name}, or name the table in a FROM.",
+        )
+    raise UsageError(
+        f"There is no column {column.name!r} in {qualifier or table.name}.",
+        suggestion(column.name, dict.fromkeys(known))
+        + " Text stands in 'single quotes', names in \"double quotes\".",
+    )
+
+
+def _enclosing_selects(node: exp.Expr) -> Iterator[exp.Select]:
+    parent = node.parent
+    while parent is not None:
+        if isinstance(parent, exp.Select):
+            yield parent
+        parent = parent.parent
+
+
+def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[str] | None]]:
+    """The FROM and JOIN items of a select: name and columns, None where any name may stand."""
+    items = [select.args.get("from_"), *(select.args.get("joins") or [])]
+    for item in items:
+        source = item.this if item is not None else None
+        if isinstance(source, exp.Table):
+            columns = None
+            if not _common_table(source):
+                columns = list(find_table(session.catalogue, source.name).by_name)
+                columns += ["rowid"]
+            yield source.alias_or_name, columns
+        elif isinstance(source, exp.Expr):
+            named = source.named_selects if isinstance(source, exp.Subquery) else []
+            yield source.alias_or_name, list(named) if named and "*" not in named else None
+
+
+def _common_table(source: exp.Table) -> bool:
+    """Whether a table name stands for a WITH query that encloses it."""
+    parent = source.parent
+    while parent is not None:
+        names = [cte.alias for cte in getattr(parent, "ctes", [])]
+        if not source.db and same_name(source.name, names):
+            return True
+        parent = parent.parent
+    return False
+
+
+def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
+    """The tree as SQL for a statement that binds `:name`, and the names it binds."""
+    names: set[str] = set()
+
+    def mark(node: exp.Expr) -> exp.Expr:
+        if not isinstance(node, exp.Placeholder):
+            return node
+        if not node.name or not re.fullmatch(r"[A-Za-z_]\w*", node.name):
+            raise UsageError(
+                "The condition holds a parameter without a name.",
+                "Write :name, and --param name=value.",
+            )
+        names.add(node.name)
+        return exp.Var(this=f"\0{node.name}\0")
+
+    sql = tree.transform(mark).sql(dialect=dialect, comments=False)
+    escaped = sql.replace(":", "\\:")
+    return re.sub("\0([^\0]*)\0", r":\1", escaped), frozenset(names)
+
+
+def _fixed_columns(body: exp.Expr, table: Table) -> Iterator[tuple[str, int]]:
+    """Columns that a conjunct compares for equality with constants, and how many constants."""
+    for part in body.flatten() if isinstance(body, exp.And) else [body]:
+        condition = part.unnest()
+        if isinstance(condition, exp.EQ):
+            sides = [condition.left.unnest(), condition.right.unnest()]
+            for column, value in (sides, sides[::-1]):
+                name = _own_column(column, table)
+                if name and _constant(value):
+                    yield name, 1
+        elif isinstance(condition, exp.In) and not condition.args.get("query"):
+            name = _own_column(condition.this, table)
+            if name and all(_constant(value) for value in condition.expressions):
+                yield name, len(condition.expressions)
+
+
+def _own_column(node: exp.Expr, table: Table) -> str | None:
+    return same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
+
+
+def _constant(node: exp.Expr) -> bool:
+    return not any(node.find_all(exp.Column, exp.Query))

@@ -1,0 +1,35 @@
+"""Finding what the user meant by a name."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+def nearest(wanted: str, known: Iterable[str], most: int = 3) -> list[str]:
+    """The known names closest to `wanted`, best first, at most `most` of them."""
+    folded = {name.casefold(): name for name in known}
+    close = difflib.get_close_matches(wanted.casefold(), folded, n=most, cutoff=0.5)
+    inside = [name for name in folded if wanted.casefold() in name and name not in close]
+    return [folded[name] for name in (close + inside)[:most]]
+
+
+def suggestion(wanted: str, known: Iterable[str]) -> str:
+    """A sentence that names the nearest known names, or all of them where none is near."""
+    names = list(known)
+    close = nearest(wanted, names)
+    if close:
+        return f"Did you mean {' or '.join(close)}?"
+    if not names:
+        return ""
+    shown = ", ".join(sorted(names)[:12])
+    return f"Known names: {shown}{', …' if len(names) > 12 else ''}."
+
+
+def same_name(wanted: str, known: Iterable[str]) -> str | None:
+    """`wanted` as it is spelled among the `known` names: exactly, else alike but for case."""
+    names = list(known)
+    if wanted in names:
+        return wanted
+    alike = [name for name in names if name.casefold() == wanted.casefold()]
+    return alike[0] if len(alike) == 1 else None

@@ -1,0 +1,295 @@
+"""A plan: every step in order, each with its exact number of rows, or what stands in the way."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.catalogue import find_columns, find_table
+from yeldro.core.expectation import Expectations
+from yeldro.core.graph import components
+from yeldro.core.protocol import Session
+from yeldro.core.ripple import Ripple, RowSet, count_dependents, trace
+from yeldro.core.schema import ForeignKey, Table, TableName
+from yeldro.core.selection import MatchedRows, Selection, resolve
+from yeldro.core.treatment import Choices, Link, Treatment, reach
+
+
+class Action(StrEnum):
+    """What one step does."""
+
+    REMOVE = "remove"
+    DETACH = "detach"
+
+
+@dataclass(frozen=True)
+class Cleanup:
+    """One described deletion: the rows, what happens to their dependents, and how many must go.
+
+    Args:
+        allowed_triggers: triggers whose own changes to other rows the user accepts.
+    """
+
+    selection: Selection
+    choices: Choices = Choices()
+    expectations: Expectations = Expectations()
+    allowed_triggers: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Step:
+    """One statement's worth of work.
+
+    Args:
+        because: the foreign keys that are the reason, with their action or the user's option.
+        path: the tables from the named table to this one.
+    """
+
+    n: int
+    action: Action
+    table: str
+    rows: int
+    because: str
+    path: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Blocked:
+    """A foreign key that stands in the way.
+
+    Args:
+        reason: its referential action.
+        rows: rows that reference removed rows and would stay.
+        columns, sample: a few of those rows.
+        remedies: the options that would remove or detach them.
+    """
+
+    foreign_key: str
+    table: str
+    rows: int
+    reason: str
+    columns: tuple[str, ...]
+    sample: tuple[tuple[Any, ...], ...]
+    remedies: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RippleLine:
+    """How many rows depend on removed rows through one foreign key, and what happens to them."""
+
+    foreign_key: str
+    table: str
+    rows: int
+    treatment: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a cleanup would do to the database as it is now.
+
+    Args:
+        matched: rows of the named table that the selection picks.
+        total: rows that all steps remove or change.
+        at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
+        table_rows: rows in the named table.
+    """
+
+    table: str
+    matched: int
+    table_rows: int
+    total: int
+    steps: tuple[Step, ...]
+    blocked: tuple[Blocked, ...]
+    ripple: tuple[RippleLine, ...]
+    warnings: tuple[str, ...]
+    pinned_key: tuple[str, ...] = ()
+    at_most: int | None = None
+
+    @property
+    def rows_by_table(self) -> dict[str, int]:
+        """Rows removed or changed, by table."""
+        counted: Counter[str] = Counter()
+        for step in self.steps:
+            counted[step.table] += step.rows
+        return dict(counted)
+
+
+@dataclass(frozen=True)
+class Work:
+    """A step with what is needed to carry it out in this session.
+
+    Args:
+        changes: new values by column, for rows that stay.
+    """
+
+    step: Step
+    rows: RowSet
+    changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A plan together with the sets it was made from, which live as long as the session."""
+
+    plan: Plan
+    work: tuple[Work, ...]
+    ripple: Ripple
+    matched: MatchedRows
+
+
+def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prepared:
+    """Computes the plan of a cleanup in an open session; changes no table of the user's.
+
+    Args:
+        explain: also count the dependents of every foreign key, for people to read.
+
+    Raises:
+        UsageError: the cleanup contradicts itself or names what does not exist.
+        Refused: it is empty, or detaches what can not be NULL.
+    """
+    matched = resolve(cleanup.selection, session)
+    for name in cleanup.expectations.tables:
+        find_table(session.catalogue, name)
+    reached = reach(session.catalogue, matched.table, cleanup.choices)
+    ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
+    counted = count_dependents(session, ripple) if explain else {}
+    work = _in_order(session, matched, ripple, counted if explain else None)
+    plan = Plan(
+        table=str(matched.table.name),
+        matched=ripple.matched,
+        table_rows=sql.count(session.connection, matched.rows) if explain else 0,
+        total=sum(each.step.rows for each in work),
+        steps=tuple(each.step for each in work),
+        blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
+        ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
+        warnings=tuple(_warnings(session, cleanup, ripple)),
+        pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
+        at_most=matched.at_most,
+    )
+    return Prepared(plan, tuple(work), ripple, matched)
+
+
+def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
+    """The columns that name a group, which are looked at again after the removal."""
+    by = cleanup.selection.duplicates_by
+    return find_columns(table, by, "--duplicates-by") if by else ()
+
+
+def _in_order(
+    session: Session, matched: MatchedRows, ripple: Ripple, counted: dict[Link, int] | None
+) -> list[Work]:
+    """Detach first, then remove children before parents.
+
+    On a cycle the order inside it is free: the session checks foreign keys when all is done.
+    """
+    parents_of: dict[TableName, list[TableName]] = {
+        name: [
+            key.parent
+            for key in found.table.foreign_keys
+            if key.parent in ripple.removed and key.parent != name
+        ]
+        for name, found in ripple.removed.items()
+    }
+    work: list[Work] = []
+    for link, found in ripple.detached.items():
+        step = _step(len(work), Action.DETACH, found, f"{link.key} ({link.reason})", link.path)
+        work.append(Work(step, found, _new_values(link, found.table)))
+    for component in components(parents_of):
+        for name in component:
+            found = ripple.removed[name]
+            links = [
+                link
+                for link in ripple.reach.links_from(name, Treatment.REMOVE)
+                if link.key.parent in ripple.removed and (counted is None or link in counted)
+            ]
+            reasons = [f"{link.key} ({link.reason})" for link in links]
+            path: tuple[ForeignKey, ...] = links[0].path if links else ()
+            if name == matched.table.name:
+                reasons.insert(0, "matched")
+                path = ()
+            step = _step(len(work), Action.REMOVE, found, "; ".join(reasons), path)
+            work.append(Work(step, found))
+    return work
+
+
+def _step(
+    before: int, action: Action, found: RowSet, because: str, path: Sequence[ForeignKey]
+) -> Step:
+    tables = [str(path[0].parent), *(str(key.child) for key in path)] if path else []
+    name = str(found.table.name)
+    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,))
+
+
+def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:
+    values: dict[str, sa.ColumnElement[Any]] = {}
+    for name in link.key.columns:
+        default = table.by_name[name].default if link.to_default else None
+        values[name] = sa.null() if default is None else sa.literal_column(default)
+    return values
+
+
+def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
+    shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
+    query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
+    remedies = [f"--follow {link.key.name}"]
+    if found.table.can_be_null(link.key.columns):
+        remedies.append(f"--detach {link.key.name}")
+    return Blocked(
+        foreign_key=str(link.key),
+        table=str(found.table.name),
+        rows=found.rows,
+        reason=f"{link.reason}, but {link.obstacle}" if link.obstacle else link.reason,
+        columns=tuple(shown),
+        sample=tuple(tuple(row) for row in session.connection.execute(query)),
+        remedies=tuple(remedies),
+    )
+
+
+def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
+    words = {Treatment.REMOVE: "removed", Treatment.DETACH: "detached", Treatment.BLOCK: "blocks"}
+    what = words[link.treatment]
+    staying = {**ripple.detached, **ripple.blocked}
+    if link.treatment is not Treatment.REMOVE and link not in staying:
+        what = "removed on another path"
+    return RippleLine(str(link.key), str(link.key.child), rows, what, link.reason)
+
+
+def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
+    warnings = [f"{name} has no effect: no foreign key in reach is called that."
+                for name in ripple.reach.unused]  # fmt: skip
+    for link in ripple.reach.links:
+        if link.key.parent not in ripple.removed:
+            continue
+        child = session.catalogue.table(link.key.child)
+        if not child.has_index_on(link.key.columns):
+            scanned = sql.count(session.connection, sql.rows_of(child))
+            if scanned > 1000:
+                columns = ", ".join(link.key.columns)
+                warnings.append(
+                    f"No index on {link.key.name}: {scanned:,} rows are read for every removed row "
+                    f"of {link.key.parent} wherever the database looks for its dependents. "
+                    f"CREATE INDEX {child.name.name}_{'_'.join(link.key.columns)} "
+                    f"ON {child.name} ({columns}) helps."
+                )
+    for found, event in _touched(ripple):
+        for trigger in found.table.triggers:
+            if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
+                warnings.append(
+                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if it "
+                    f"changes rows, everything is rolled back, unless --allow-trigger "
+                    f"{trigger.name} is given."
+                )
+    return warnings
+
+
+def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
+    touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
+    touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
+    return [(found, event) for (_, event), found in touched.items()]

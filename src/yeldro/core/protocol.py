@@ -1,0 +1,109 @@
+"""What the core needs from a database system; each file in `yeldro.engines` provides it for one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import sqlalchemy as sa
+
+from yeldro.core.schema import Column, ForeignKey, Table, TableName
+
+
+@dataclass(frozen=True)
+class ChangeCount:
+    """Rows changed so far by this session, as the database counts them.
+
+    Args:
+        total: all rows removed, changed and added, where the system counts only in all.
+        tables: (removed, changed, added) by table, where the system tells them apart.
+    """
+
+    total: int | None = None
+    tables: Mapping[str, tuple[int, int, int]] | None = None
+
+
+class Catalogue(Protocol):
+    """The parts of a database's catalogue that are asked for, each read once."""
+
+    def table_names(self) -> tuple[TableName, ...]:
+        """Every table and view of the user's, sorted."""
+
+    def table(self, name: TableName) -> Table:
+        """The table of exactly this name."""
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        """The foreign keys, of any table, that reference `parent`."""
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        """Declared foreign keys whose parent table or parent columns do not exist, as text."""
+
+
+class Session(Protocol):
+    """One connection to one database, reading or writing, in one transaction."""
+
+    connection: sa.Connection
+    catalogue: Catalogue
+    system: str
+    sql_dialect: str
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """An empty temporary table of these columns; the first `unique` of them are its key."""
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        """Makes `columns` of a temporary table quick to look up."""
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """`value` of the `child` column, compared the way the foreign key compares it."""
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """Whether a function known to the database can neither write nor reach outside it."""
+
+    def change_count(self) -> ChangeCount:
+        """The rows changed by this session so far, triggers and cascades included."""
+
+    def readable(self, column: Column) -> sa.ColumnElement[Any]:
+        """The column as it is selected so that no value loses anything on the way."""
+
+    def stored(self, value: Any) -> tuple[Any, str | None]:
+        """A selected value as a receipt holds it, and its form where that is not its own."""
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        """A receipt's value of this form as this system takes it back."""
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """The physical row id, where a row can be put back under the one it had."""
+
+    def notes(self) -> tuple[str, ...]:
+        """What people should know about this database before they remove rows, as sentences."""
+
+    def commit(self) -> None:
+        """Makes the transaction's changes permanent."""
+
+    def roll_back(self) -> None:
+        """Undoes the transaction's changes."""
+
+
+class Database(Protocol):
+    """A database that can be opened.
+
+    Attributes:
+        shown: its URL as people may see it, without a password.
+    """
+
+    system: str
+    shown: str
+
+    def reading(self) -> AbstractContextManager[Session]:
+        """A session that can not change any table of the user's, by the system's own means."""
+
+    def writing(self, lock_wait: float) -> AbstractContextManager[Session]:
+        """A session in a transaction that other writers wait for; rolled back unless committed.
+
+        Args:
+            lock_wait: seconds to wait for other sessions' locks.
+        """

@@ -1,0 +1,193 @@
+"""Writing a receipt: every removed or changed row is on disk before the deletion commits."""
+
+from __future__ import annotations
+
+import getpass
+import json
+import os
+import re
+import secrets
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from yeldro.core import receipt_format as form
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure
+from yeldro.core.plan import Plan, Step
+from yeldro.core.schema import TableName
+from yeldro.core.tally import Ledger, Tally
+
+_AT_ONCE = 1000
+
+
+@dataclass(frozen=True)
+class StoredColumn:
+    """One column of a rows table: `role` is value, key, old, new or row id."""
+
+    role: str
+    name: str
+    type: str
+    stored_as: str
+
+
+class ReceiptWriter:
+    """A receipt in the making; it is removed again when nothing was changed.
+
+    Args:
+        folder: where receipts are kept; made when it does not exist.
+        title: what was asked, in one line.
+        system, database: the database system, and its URL without a password.
+        plan: the plan about to be carried out.
+
+    Raises:
+        DatabaseFailure: the folder or file cannot be written.
+    """
+
+    def __init__(self, folder: Path, title: str, system: str, database: str, plan: Plan) -> None:
+        started = datetime.now(UTC)
+        self.id = secrets.token_hex(3)
+        label = re.sub(r"[^\w-]+", "_", plan.table)[:40]
+        self.path = folder / f"{started:%Y%m%d-%H%M%S}-{label}-{self.id}{form.SUFFIX}"
+        with _failures_told(folder):
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            os.close(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        with self._failures_told():
+            self._file = sqlite3.connect(self.path, isolation_level=None)
+            self._file.execute("PRAGMA synchronous = FULL")
+            self._file.executescript(form.TABLES)
+            self._file.execute(
+                "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
+                (form.FORMAT, self.id, title, system, database, plan.table, plan.matched,
+                 _user(), started.isoformat(timespec="seconds"), form.OPEN),
+            )  # fmt: skip
+            _sync(folder)
+            self._file.execute("BEGIN")
+
+    def add_step(self, step: Step, table: TableName) -> None:
+        """Notes a step before it is carried out."""
+        with self._failures_told():
+            self._file.execute(
+                "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, NULL)",
+                (step.n, step.action, table.schema, table.name, step.rows, step.because),
+            )
+
+    def add_rows(
+        self,
+        step: Step,
+        columns: Sequence[tuple[str, str, str]],
+        rows: Iterable[Sequence[tuple[Any, str | None]]],
+    ) -> None:
+        """Stores the rows that a step is about to remove or change.
+
+        Args:
+            columns: (role, name, type) of each value.
+            rows: each row as (value, form) pairs; the form is None where SQLite has the type.
+        """
+        stored = stored_columns(columns)
+        name = f"rows_{step.n}"
+        with self._failures_told():
+            declared = ", ".join(form.quoted(column.stored_as) for column in stored)
+            self._file.execute(f"CREATE TABLE {name} ({declared}, {form.FORMS})")
+            self._file.execute("UPDATE step SET rows_table = ? WHERE n = ?", (name, step.n))
+            self._file.executemany(
+                "INSERT INTO stored_column VALUES (?, ?, ?, ?, ?, ?)",
+                [(step.n, place, c.role, c.name, c.type, c.stored_as)
+                 for place, c in enumerate(stored)],
+            )  # fmt: skip
+            insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
+            waiting = iter(rows)
+            while part := list(islice(waiting, _AT_ONCE)):
+                self._file.executemany(insert, map(_with_forms, part))
+
+    def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
+        """Notes that so many of a step's rows had no parent row even before."""
+        with self._failures_told():
+            self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
+
+    def ready(self, tally: Tally, ledger: Ledger) -> None:
+        """Puts everything on disk; only after this may the deletion be committed."""
+        with self._failures_told():
+            self._file.executemany(
+                "UPDATE step SET affected = ? WHERE n = ?",
+                [(rows, step.n) for step, rows in zip(tally.steps, tally.affected, strict=True)],
+            )
+            self._file.executemany(
+                "INSERT INTO ledger VALUES (?, ?, ?, ?)",
+                [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()],
+            )
+            self._finish(form.READY)
+            self._file.execute("COMMIT")
+            _sync(self.path)
+
+    def committed(self) -> None:
+        """Notes that the deletion is committed."""
+        self._finish(form.COMMITTED)
+        self._file.close()
+
+    def discard(self) -> None:
+        """Removes the receipt of a run that changed nothing."""
+        self._file.close()
+        for path in (self.path, self.path.with_name(self.path.name + "-journal")):
+            path.unlink(missing_ok=True)
+
+    def _finish(self, outcome: str) -> None:
+        now = datetime.now(UTC).isoformat(timespec="seconds")
+        self._file.execute("UPDATE receipt SET outcome = ?, ended = ?", (outcome, now))
+
+    @contextmanager
+    def _failures_told(self) -> Iterator[None]:
+        with _failures_told(self.path):
+            yield
+
+
+def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn]:
+    """Names for the columns of a rows table, none of them twice even where case is ignored."""
+    taken = {form.FORMS}
+    stored = []
+    for role, name, declared in columns:
+        wanted = {"value": name, "row id": form.ROW_ID}.get(role, f"{role}_{name}")
+        unique, number = wanted, 2
+        while unique.casefold() in taken:
+            unique, number = f"{wanted}_{number}", number + 1
+        taken.add(unique.casefold())
+        stored.append(StoredColumn(role, name, declared, unique))
+    return stored
+
+
+def _with_forms(row: Sequence[tuple[Any, str | None]]) -> list[Any]:
+    forms = {place: kind for place, (_, kind) in enumerate(row) if kind}
+    return [*(value for value, _ in row), json.dumps(forms) if forms else None]
+
+
+@contextmanager
+def _failures_told(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except (OSError, sqlite3.Error) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        raise DatabaseFailure(
+            f"The receipt at {path} could not be written: {reason}.",
+            "Free some space or name another folder with --receipts FOLDER.",
+            data=ROLLED_BACK,
+        ) from error
+
+
+def _sync(path: Path) -> None:
+    """Has the operating system put a file, or a folder's list of files, on disk."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _user() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unknown"

@@ -1,0 +1,64 @@
+"""The receipt file: an SQLite database that any SQLite tool can read. See docs/receipt-format.md."""
+
+from __future__ import annotations
+
+FORMAT = 1
+SUFFIX = ".receipt.sqlite"
+
+OPEN, READY, COMMITTED = "open", "ready", "committed"
+OUTCOMES = (OPEN, READY, COMMITTED)
+
+ROW_ID = "yeldro_row_id"
+FORMS = "yeldro_forms"
+
+TABLES = """
+CREATE TABLE receipt (
+    format INTEGER NOT NULL,
+    id TEXT NOT NULL,
+    title TEXT NOT NULL,
+    system TEXT NOT NULL,
+    database TEXT NOT NULL,
+    named_table TEXT NOT NULL,
+    matched INTEGER NOT NULL,
+    user TEXT NOT NULL,
+    started TEXT NOT NULL,
+    ended TEXT,
+    outcome TEXT NOT NULL
+);
+CREATE TABLE step (
+    n INTEGER PRIMARY KEY,
+    action TEXT NOT NULL,
+    table_schema TEXT,
+    table_name TEXT NOT NULL,
+    planned INTEGER NOT NULL,
+    affected INTEGER,
+    because TEXT NOT NULL,
+    rows_table TEXT
+);
+CREATE TABLE stored_column (
+    step INTEGER NOT NULL REFERENCES step,
+    position INTEGER NOT NULL,
+    role TEXT NOT NULL,
+    name TEXT NOT NULL,
+    type TEXT NOT NULL,
+    stored_as TEXT NOT NULL,
+    PRIMARY KEY (step, position)
+);
+CREATE TABLE ledger (
+    table_name TEXT PRIMARY KEY,
+    removed INTEGER NOT NULL,
+    changed INTEGER NOT NULL,
+    added INTEGER NOT NULL
+);
+CREATE TABLE orphan (
+    step INTEGER NOT NULL REFERENCES step,
+    foreign_key TEXT NOT NULL,
+    rows INTEGER NOT NULL,
+    PRIMARY KEY (step, foreign_key)
+);
+"""
+
+
+def quoted(name: str) -> str:
+    """A name as SQLite reads it back, whatever it is made of."""
+    return '"' + name.replace('"', '""') + '"'

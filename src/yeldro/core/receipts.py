@@ -1,0 +1,181 @@
+"""Reading receipts: what was asked and done, and the rows that were stored."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yeldro.core import receipt_format as form
+from yeldro.core.errors import UNCHANGED, DatabaseFailure, UsageError
+from yeldro.core.names import suggestion
+from yeldro.core.plan import Action
+from yeldro.core.receipt import StoredColumn
+from yeldro.core.schema import TableName
+from yeldro.core.tally import Changes
+
+
+@dataclass(frozen=True)
+class ReceiptStep:
+    """One step as a receipt tells it.
+
+    Args:
+        affected: None where the run ended before it was known.
+        columns: what is stored of each row, empty where rows are not stored.
+        orphans: rows that had no parent row even before, by foreign key.
+    """
+
+    n: int
+    action: Action
+    table: TableName
+    planned: int
+    affected: int | None
+    because: str
+    rows_table: str | None
+    columns: tuple[StoredColumn, ...]
+    orphans: dict[str, int]
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """One run, as its receipt tells it; times are UTC in ISO 8601."""
+
+    path: Path
+    id: str
+    title: str
+    system: str
+    database: str
+    named_table: str
+    matched: int
+    user: str
+    started: str
+    ended: str | None
+    outcome: str
+    steps: tuple[ReceiptStep, ...]
+    ledger: dict[str, Changes]
+
+    @property
+    def total(self) -> int:
+        """Rows that were to be removed or changed."""
+        return sum(step.planned for step in self.steps)
+
+    @property
+    def holds_rows(self) -> bool:
+        return any(step.rows_table for step in self.steps)
+
+
+def read_receipt(path: Path) -> Receipt:
+    """What a receipt says, without its rows.
+
+    Raises:
+        UsageError: the file is no receipt, or of a format this version does not know.
+    """
+    with _opened(path) as file:
+        head = file.execute("SELECT * FROM receipt").fetchone()
+        if head["format"] != form.FORMAT:
+            raise UsageError(
+                f"The receipt {path} has format {head['format']}, and this version reads "
+                f"{form.FORMAT}.",
+                "Use the version of Yeldro that wrote it, or a newer one.",
+            )
+        steps = []
+        for row in file.execute("SELECT * FROM step ORDER BY n").fetchall():
+            columns = file.execute(
+                "SELECT role, name, type, stored_as FROM stored_column WHERE step = ?"
+                " ORDER BY position",
+                (row["n"],),
+            )
+            orphans = file.execute(
+                "SELECT foreign_key, rows FROM orphan WHERE step = ?", (row["n"],)
+            )
+            steps.append(
+                ReceiptStep(
+                    n=row["n"],
+                    action=Action(row["action"]),
+                    table=TableName(row["table_name"], row["table_schema"]),
+                    planned=row["planned"],
+                    affected=row["affected"],
+                    because=row["because"],
+                    rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
+                    columns=tuple(StoredColumn(*column) for column in columns),
+                    orphans={key: rows for key, rows in orphans},
+                )
+            )
+        ledger = file.execute("SELECT * FROM ledger").fetchall()
+        return Receipt(
+            path=path,
+            **{name: head[name] for name in (
+                "id", "title", "system", "database", "named_table", "matched", "user", "started",
+                "ended", "outcome")},
+            steps=tuple(steps),
+            ledger={name: Changes(*changes) for name, *changes in ledger},
+        )  # fmt: skip
+
+
+def stored_rows(path: Path, step: ReceiptStep) -> Iterator[list[tuple[Any, str | None]]]:
+    """The rows that a step removed or changed: for each value its form, None where native."""
+    assert step.rows_table is not None
+    listed = ", ".join(form.quoted(column.stored_as) for column in step.columns)
+    with _opened(path) as file:
+        for *values, forms in file.execute(
+            f"SELECT {listed}, {form.FORMS} FROM {step.rows_table} ORDER BY rowid"
+        ):
+            known = {int(place): kind for place, kind in json.loads(forms or "{}").items()}
+            yield [(value, known.get(place)) for place, value in enumerate(values)]
+
+
+def receipts_in(folder: Path) -> list[Receipt]:
+    """The receipts in a folder, newest first; files that are none are passed over."""
+    found = []
+    for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
+        try:
+            found.append(read_receipt(path))
+        except (UsageError, DatabaseFailure):
+            continue
+    return sorted(found, key=lambda receipt: (receipt.started, receipt.path.name), reverse=True)
+
+
+def find_receipt(folder: Path, typed: str) -> Receipt:
+    """The receipt that `typed` means: a path, its short id, its file name, or `last`.
+
+    Raises:
+        UsageError: there is none, or the id is not whole enough to tell it from others.
+    """
+    if Path(typed).is_file():
+        return read_receipt(Path(typed))
+    known = receipts_in(folder)
+    if typed == "last" and known:
+        return known[0]
+    found = [receipt for receipt in known if receipt.id == typed or receipt.path.name == typed]
+    found = found or [receipt for receipt in known if typed and receipt.id.startswith(typed)]
+    if len(found) == 1:
+        return found[0]
+    names = [receipt.id for receipt in known]
+    raise UsageError(
+        f"{'Several receipts begin' if found else 'There is no receipt'} "
+        f"{'with' if found else 'called'} {typed!r} in {folder}.",
+        suggestion(typed, names) if names else "See 'yeldro receipt list', or name another folder "
+        "with --receipts FOLDER.",
+    )
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[sqlite3.Connection]:
+    """A receipt file, opened read-only."""
+    try:
+        file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
+        file.row_factory = sqlite3.Row
+        try:
+            yield file
+        finally:
+            file.close()
+    except (sqlite3.Error, TypeError, KeyError, ValueError, IndexError) as error:
+        raise UsageError(
+            f"The file {path} is not a receipt that can be read ({error}).",
+            "See 'yeldro receipt list'.",
+            data=UNCHANGED,
+        ) from error

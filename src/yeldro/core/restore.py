@@ -1,0 +1,373 @@
+"""Putting the rows of a receipt back, and undoing the links that were cut.
+
+The stored rows are first laid out in temporary tables beside the real ones, so that everything
+that would go wrong is known before anything is written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import receipt_format as form
+from yeldro.core import sql
+from yeldro.core.errors import CountMismatch, DatabaseFailure, Refused
+from yeldro.core.names import same_name
+from yeldro.core.plan import Action
+from yeldro.core.protocol import Database, Session
+from yeldro.core.receipts import Receipt, ReceiptStep, stored_rows
+from yeldro.core.schema import Column, ForeignKey, IdentityKind, Table
+from yeldro.core.tally import Tally, check_ledger, read_ledger
+
+_AT_ONCE = 1000
+
+
+@dataclass(frozen=True)
+class Restored:
+    """What stands between a receipt's step and the database.
+
+    Args:
+        stored: rows the step removed or changed.
+        back: those that are in the database as they were before the step.
+        missing: those that a restore puts back.
+    """
+
+    step: ReceiptStep
+    stored: int
+    back: int
+    missing: int
+
+
+@dataclass(frozen=True)
+class RestorePlan:
+    """What a restore would do, and what stands in its way, as sentences."""
+
+    receipt: Receipt
+    steps: tuple[Restored, ...]
+    conflicts: tuple[str, ...]
+
+    @property
+    def total(self) -> int:
+        """Rows to be put back or changed back."""
+        return sum(each.missing for each in self.steps)
+
+    @property
+    def verdict(self) -> str:
+        """`all gone`, `partly back` or `all back`."""
+        back = sum(each.back for each in self.steps)
+        if not back:
+            return "all gone"
+        return "partly back" if self.total or self.conflicts else "all back"
+
+
+def compare(database: Database, receipt: Receipt) -> RestorePlan:
+    """Holds a receipt's rows against the database as it is now; changes nothing.
+
+    Raises:
+        Refused: the receipt holds no rows, or a table of it is not there as it was.
+    """
+    with database.reading() as session:
+        return _plan(receipt, _lay_out(session, receipt))
+
+
+def restore(
+    database: Database,
+    receipt: Receipt,
+    lock_wait: float,
+    agreed: int | None = None,
+    allowed_triggers: Sequence[str] = (),
+) -> RestorePlan:
+    """Puts back what is missing, in one transaction.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+        agreed: the number of rows a person has agreed to put back, None where nobody was asked.
+        allowed_triggers: triggers whose own changes to other rows are accepted.
+
+    Raises:
+        Refused: a row's key is taken, its parent is gone, or another number would go back.
+        CountMismatch: a count was not as planned; rolled back.
+    """
+    with database.writing(lock_wait) as session:
+        laid_out = _lay_out(session, receipt)
+        planned = _plan(receipt, laid_out)
+        if planned.conflicts:
+            raise Refused(
+                f"{'; '.join(planned.conflicts)}.",
+                "Mend these rows, then restore again.",
+                conflicts=planned.conflicts,
+            )
+        if agreed is not None and agreed != planned.total:
+            raise Refused(
+                f"The database has changed: {planned.total:,} rows would go back, not {agreed:,}.",
+                "Look again, then restore.",
+            )
+        before = session.change_count()
+        changed = 0
+        for each in laid_out:
+            affected = each.put_back()
+            if affected != each.missing:
+                raise CountMismatch(
+                    f"{affected:,} rows of {each.table.name} went back, and {each.missing:,} were "
+                    f"planned.",
+                    f"Look at the triggers with 'yeldro survey {each.table.name}'.",
+                )
+            changed += affected
+        triggers = [trigger.name for each in laid_out for trigger in each.table.triggers]
+        ledger = read_ledger(before, session.change_count(), Tally((), ()))
+        surplus = sum(ledger.unplanned.values()) - changed
+        if surplus:
+            ledger = type(ledger)(ledger.tables, {"*": surplus})
+            check_ledger(ledger, triggers, allowed_triggers)
+        session.commit()
+    return planned
+
+
+class _LaidOut:
+    """The stored rows of one step in a temporary table, held against the real one."""
+
+    def __init__(self, session: Session, receipt: Receipt, step: ReceiptStep) -> None:
+        self.session = session
+        self.step = step
+        self.table = _table_of(session, step)
+        self.rows = sql.rows_of(self.table)
+        self.row_id = session.restorable_row_id(self.table)
+        self.roles = {column.stored_as: column for column in step.columns}
+        declared = [Column(column.stored_as) for column in step.columns]
+        self.staged = session.create_key_table([Column("yeldro_row", "integer", row_id=True), *declared], 1)
+        self.stored = self._fill(stored_rows(receipt.path, step))
+        session.add_index(self.staged, [stored_as for _, stored_as in self.key])
+        self.missing = 0
+
+    def named(self, role: str) -> list[tuple[str, str]]:
+        """(column of the table, column of the staged rows) for all columns of a role."""
+        return [
+            (column.name, stored_as)
+            for stored_as, column in self.roles.items()
+            if column.role == role
+        ]
+
+    @property
+    def key(self) -> list[tuple[str, str]]:
+        """The pairs of columns by which a stored row is found in the table."""
+        role = "value" if self.step.action is Action.REMOVE else "key"
+        pairs = self.named(role)
+        identity = self.table.identity
+        if identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+            pairs = [pair for pair in pairs if pair[0] in identity.columns]
+        elif self.row_id:
+            pairs = [(self.row_id, form.ROW_ID), *pairs]
+        return pairs
+
+    def count(self, *conditions: sql.Predicate) -> int:
+        return sql.count(self.session.connection, self.staged, *conditions)
+
+    def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
+        """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
+        conditions: list[sql.Predicate] = []
+        for ours, staged in pairs:
+            left, right = self.rows.c[ours], self.staged.c[staged]
+            column = self.table.by_name.get(ours)
+            nullable = column is not None and column.nullable
+            conditions.append(left.is_not_distinct_from(right) if nullable else left == right)
+        return conditions
+
+    def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
+        query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
+        return sa.exists(query.correlate(self.staged))
+
+    def put_back(self) -> int:
+        """Writes what is missing; the number of rows written."""
+        if self.step.action is Action.REMOVE:
+            return self._insert()
+        changes = self.named("old")
+        values = {
+            self.rows.c[ours]: sa.select(self.staged.c[staged])
+            .where(*self.agree(self.key))
+            .correlate(self.rows)
+            .scalar_subquery()
+            for ours, staged in changes
+        }
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(*self.agree(self.key), *self.agree(self.named("new")))
+        condition = sa.exists(found.correlate(self.rows))
+        statement = sa.update(self.rows).where(condition).values(values)
+        return self.session.connection.execute(statement).rowcount
+
+    def _insert(self) -> int:
+        pairs = self.named("value")
+        names = [ours for ours, _ in pairs]
+        selected = [self.staged.c[staged] for _, staged in pairs]
+        if self.row_id:
+            taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
+            names.insert(0, self.row_id)
+            selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
+        absent = ~self.exists(*self.agree(self.key))
+        query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
+        statement = sa.insert(self.rows).from_select(names, query)
+        return self.session.connection.execute(statement).rowcount
+
+    def _fill(self, rows: Iterable[list[tuple[Any, str | None]]]) -> int:
+        names = [column.stored_as for column in self.step.columns]
+        plain: list[dict[str, Any]] = []
+        number = 0
+        for row in rows:
+            number += 1
+            values = {"yeldro_row": number}
+            values |= dict(zip(names, (value for value, _ in row), strict=True))
+            if not any(kind for _, kind in row):
+                plain.append(values)
+                if len(plain) == _AT_ONCE:
+                    self.session.connection.execute(sa.insert(self.staged), plain)
+                    plain = []
+                continue
+            for name, (value, kind) in zip(names, row, strict=True):
+                if kind:
+                    values[name] = self.session.restored(value, kind)
+            self.session.connection.execute(sa.insert(self.staged).values(values))
+        if plain:
+            self.session.connection.execute(sa.insert(self.staged), plain)
+        if self.step.affected is not None and number != self.step.affected:
+            raise DatabaseFailure(
+                f"The receipt holds {number:,} rows of step {self.step.n}, and "
+                f"{self.step.affected:,} were affected: it is not complete.",
+                "Nothing can be restored from it safely.",
+            )
+        return number
+
+
+def _lay_out(session: Session, receipt: Receipt) -> list[_LaidOut]:
+    """The receipt's steps last first, so that parents go back before their children."""
+    if receipt.steps and not receipt.holds_rows:
+        raise Refused(
+            "This receipt holds counts and no rows, so nothing can be compared or put back.",
+            "Rows are stored unless --without-rows is said.",
+        )
+    if receipt.outcome == form.OPEN:
+        return []
+    laid_out = [_LaidOut(session, receipt, step) for step in reversed(receipt.steps)]
+    return sorted(laid_out, key=lambda each: each.step.action is not Action.REMOVE)
+
+
+def _plan(receipt: Receipt, laid_out: Sequence[_LaidOut]) -> RestorePlan:
+    steps, conflicts = [], []
+    for each in laid_out:
+        found, problems = _compare(each, laid_out)
+        each.missing = found.missing
+        steps.append(found)
+        conflicts += problems
+    return RestorePlan(receipt, tuple(steps), tuple(conflicts))
+
+
+def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list[str]]:
+    """Counts what is back and what is missing, and says what stands in the way."""
+    problems: list[str] = []
+    there = each.exists(*each.agree(each.key))
+    if each.step.action is Action.REMOVE:
+        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        back = each.count(same)
+        missing = each.count(~there)
+        taken = each.stored - back - missing
+        if taken:
+            problems.append(
+                f"{taken:,} keys of {each.table.name} are taken by other rows"
+                f"{_sample(each, there, ~same)}"
+            )
+        problems += _taken_elsewhere(each, there)
+        for key in each.table.foreign_keys:
+            problems += _parents_gone(each, key, others, there)
+        return Restored(each.step, each.stored, back, missing), problems
+    cut = each.count(each.exists(*each.agree(each.key), *each.agree(each.named("new"))))
+    linked = each.exists(*each.agree(each.key), *each.agree(each.named("old")))
+    back = each.count(linked)
+    if each.stored - back - cut:
+        problems.append(
+            f"{each.stored - back - cut:,} rows of {each.table.name} were removed or linked anew "
+            f"since"
+        )
+    return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def _taken_elsewhere(each: _LaidOut, there: sql.Predicate) -> list[str]:
+    """Unique keys, other than the one rows are found by, that other rows hold now."""
+    problems = []
+    names = dict(each.named("value"))
+    for key in each.table.candidate_keys:
+        if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
+            continue
+        pairs = [(name, names[name]) for name in key.columns]
+        equal = [each.rows.c[ours] == each.staged.c[staged] for ours, staged in pairs]
+        taken = each.exists(*equal)
+        found = each.count(~there, taken)
+        if found:
+            listed = ", ".join(key.columns)
+            problems.append(
+                f"{found:,} values of {each.table.name} ({listed}) are taken by other rows"
+                f"{_sample(each, ~there, taken)}"
+            )
+    return problems
+
+
+def _parents_gone(
+    each: _LaidOut, key: ForeignKey, others: Sequence[_LaidOut], there: sql.Predicate
+) -> list[str]:
+    """Parents that rows to be put back need, and that neither stand there nor come back too."""
+    names = dict(each.named("value"))
+    if not set(key.columns) <= names.keys():
+        return []
+    pairs = list(zip(key.columns, key.referenced_columns, strict=True))
+    parent = each.session.catalogue.table(key.parent)
+    parents = sql.rows_of(parent).alias("parent")
+    conditions = [~there, *(each.staged.c[names[ours]].is_not(None) for ours in key.columns)]
+    conditions.append(
+        ~sa.exists().where(
+            *(parents.c[theirs] == each.staged.c[names[ours]] for ours, theirs in pairs)
+        )
+    )
+    for other in others:
+        if other.table.name == key.parent and other.step.action is Action.REMOVE:
+            theirs_names = dict(other.named("value"))
+            coming = other.staged.alias("coming")
+            conditions.append(
+                ~sa.exists().where(
+                    *(
+                        coming.c[theirs_names[theirs]] == each.staged.c[names[ours]]
+                        for ours, theirs in pairs
+                    )
+                )
+            )
+    gone = each.count(*conditions)
+    if gone <= each.step.orphans.get(key.name, 0):
+        return []
+    return [f"{gone:,} rows of {each.table.name} have no parent row any more ({key})"
+            f"{_sample(each, *conditions)}"]  # fmt: skip
+
+
+def _sample(each: _LaidOut, *conditions: sql.Predicate) -> str:
+    """A few of the staged rows that meet the conditions, by key."""
+    pairs = each.key[:3]
+    query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
+    rows = each.session.connection.execute(query).all()
+    listed = "; ".join(
+        ", ".join(f"{ours} {value!r}" for (ours, _), value in zip(pairs, row, strict=True))
+        for row in rows
+    )
+    return f" (such as {listed})" if listed else ""
+
+
+def _table_of(session: Session, step: ReceiptStep) -> Table:
+    """The table as it is now; it must still have every stored column."""
+    known = {str(name): name for name in session.catalogue.table_names()}
+    if str(step.table) not in known:
+        raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
+    table = session.catalogue.table(known[str(step.table)])
+    for column in step.columns:
+        if column.role != "row id" and not same_name(column.name, table.by_name):
+            raise Refused(
+                f"The column {step.table}.{column.name} is not there any more.",
+                "Add it again first.",
+            )
+    return table

@@ -1,0 +1,349 @@
+"""Carrying out a plan: each count held against its plan, a receipt on disk, then the commit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import UNCHANGED, CountMismatch, Refused, YeldroError
+from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Work, duplicate_columns, prepare
+from yeldro.core.protocol import Database, Session
+from yeldro.core.receipt import ReceiptWriter
+from yeldro.core.ripple import depends_on
+from yeldro.core.schema import Column, IdentityKind
+from yeldro.core.selection import without_parent
+from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
+
+_ROWS_AT_ONCE = 1000
+
+
+class Outcome(StrEnum):
+    """How a run or rehearsal ended."""
+
+    COMMITTED = "committed"
+    ROLLED_BACK = "rolled_back"
+    NOTHING_TO_DO = "nothing_to_do"
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """What a run or a rehearsal did.
+
+    Args:
+        receipt: where the receipt lies, None where none was written.
+    """
+
+    plan: Plan
+    outcome: Outcome
+    tally: Tally
+    ledger: Ledger
+    receipt: Path | None = None
+
+
+@dataclass(frozen=True)
+class ReceiptWish:
+    """Where a receipt goes and what it says was asked.
+
+    Args:
+        with_rows: store the removed and changed rows, so that they can be restored.
+    """
+
+    folder: Path
+    title: str
+    with_rows: bool = True
+
+
+def plan(database: Database, cleanup: Cleanup) -> Plan:
+    """What `cleanup` would do to the database as it is now; changes nothing.
+
+    Raises:
+        UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
+    """
+    with database.reading() as session:
+        return prepare(session, cleanup).plan
+
+
+def rehearse(database: Database, cleanup: Cleanup, lock_wait: float) -> RunResult:
+    """Carries out everything in a transaction and rolls it back.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+
+    Raises:
+        Refused: the plan is blocked.
+        CountMismatch: a count was not as planned or expected.
+    """
+    with database.writing(lock_wait) as session:
+        prepared = prepare(session, cleanup)
+        check_plan(prepared.plan, cleanup)
+        tally, ledger = _carry_out(session, prepared, cleanup)
+        session.roll_back()
+    outcome = Outcome.ROLLED_BACK if tally.total else Outcome.NOTHING_TO_DO
+    return RunResult(prepared.plan, outcome, tally, ledger)
+
+
+def run(
+    database: Database,
+    cleanup: Cleanup,
+    wish: ReceiptWish,
+    lock_wait: float,
+    agreed: Plan | None = None,
+) -> RunResult:
+    """Removes the rows, if exactly the planned and expected numbers go; else changes nothing.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+        agreed: the plan that a person has seen and agreed to; any other count is refused.
+
+    Raises:
+        Refused: the plan is blocked, or its counts are no longer those agreed to.
+        CountMismatch: a count was not as planned or expected; rolled back.
+        DatabaseFailure: the database or the receipt's disk refused; rolled back.
+    """
+    with database.writing(lock_wait) as session:
+        prepared = prepare(session, cleanup, explain=False)
+        found = prepared.plan
+        check_plan(found, cleanup)
+        if agreed is not None:
+            _check_agreed(found, agreed)
+        if not found.total:
+            return RunResult(found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}))
+        receipt = ReceiptWriter(wish.folder, wish.title, session.system, database.shown, found)
+        try:
+            _store(session, prepared, receipt, wish.with_rows)
+            tally, ledger = _carry_out(session, prepared, cleanup)
+            receipt.ready(tally, ledger)
+        except BaseException:
+            session.roll_back()
+            receipt.discard()
+            raise
+        _commit(session, receipt)
+    return RunResult(found, Outcome.COMMITTED, tally, ledger, receipt.path)
+
+
+def check_plan(found: Plan, cleanup: Cleanup) -> None:
+    """Refuses a plan that is blocked or has other counts than expected.
+
+    Raises:
+        Refused: a foreign key stands in the way.
+        CountMismatch: an expectation does not hold.
+    """
+    cleanup.expectations.check(found.matched, found.total, found.rows_by_table, UNCHANGED)
+    if found.blocked:
+        total = sum(each.rows for each in found.blocked)
+        reasons = "; ".join(
+            f"{each.rows:,} rows of {each.table} reference rows that would go "
+            f"({each.foreign_key}, {each.reason})"
+            for each in found.blocked
+        )
+        remedies = " or ".join(found.blocked[0].remedies)
+        raise Refused(
+            f"{total:,} dependent rows stand in the way: {reasons}.",
+            f"Add {remedies}, or keep their parents.",
+            blocked=found.blocked,
+        )
+
+
+def _check_agreed(found: Plan, agreed: Plan) -> None:
+    if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):
+        return
+    names = dict.fromkeys([*agreed.rows_by_table, *found.rows_by_table])
+    changes = ", ".join(
+        f"{name}: {agreed.rows_by_table.get(name, 0):,} → {found.rows_by_table.get(name, 0):,}"
+        for name in names
+        if agreed.rows_by_table.get(name, 0) != found.rows_by_table.get(name, 0)
+    )
+    raise Refused(
+        f"The database has changed since the plan was shown ({changes or 'other rows match'}).",
+        "Look at the new plan and decide again.",
+    )
+
+
+def _store(
+    session: Session, prepared: Prepared, receipt: ReceiptWriter, with_rows: bool
+) -> None:
+    for work in prepared.work:
+        table = work.rows.table
+        receipt.add_step(work.step, table.name)
+        if not with_rows:
+            continue
+        columns, expressions = _columns_to_store(session, work)
+        query = (
+            sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
+        )
+        receipt.add_rows(work.step, columns, _rows_to_store(session, query))
+        if work.step.action is Action.REMOVE:
+            for key in table.foreign_keys:
+                parent = session.catalogue.table(key.parent)
+                hanging = without_parent(key, work.rows.source, parent)
+                rows = sql.count(
+                    session.connection, work.rows.source, work.rows.condition, hanging
+                )
+                if rows:
+                    receipt.add_orphans(work.step, key.name, rows)
+
+
+def _columns_to_store(
+    session: Session, work: Work
+) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
+    """(role, name, type) of what is stored of each row, and the expressions that select it."""
+    table, source = work.rows.table, work.rows.source
+    row_id = session.restorable_row_id(table)
+    columns: list[tuple[str, str, str]] = []
+    expressions: list[sa.ColumnElement[Any]] = []
+
+    def add(role: str, column: Column, expression: sa.ColumnElement[Any] | None = None) -> None:
+        columns.append((role, column.name, column.type))
+        readable = session.readable(column) if expression is None else expression
+        expressions.append(readable.label(f"c{len(columns)}"))
+
+    if row_id:
+        add("row id", Column(row_id, "integer"), source.c[row_id])
+    if work.step.action is Action.REMOVE:
+        for column in table.stored_columns:
+            add("value", column)
+        return columns, expressions
+    for column in table.stored_columns:
+        if _tells_rows_apart(table.identity.kind, column, table.identity.columns, work):
+            add("key", column)
+    for name, value in work.changes.items():
+        add("old", table.by_name[name])
+        add("new", table.by_name[name], value)
+    return columns, expressions
+
+
+def _tells_rows_apart(
+    kind: IdentityKind, column: Column, identity: Sequence[str], work: Work
+) -> bool:
+    """Whether a column belongs to what a changed row is found by: its key, or all that stays."""
+    if kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+        return column.name in identity
+    return column.name not in work.changes
+
+
+def _rows_to_store(
+    session: Session, query: sa.Select[Any]
+) -> Iterator[list[tuple[Any, str | None]]]:
+    streamed = session.connection.execution_options(stream_results=True).execute(query)
+    for part in streamed.partitions(_ROWS_AT_ONCE):
+        for row in part:
+            yield [session.stored(value) for value in row]
+
+
+def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
+    """Executes every step and holds its count, the ledger and the promises against the plan."""
+    before = session.change_count()
+    affected = []
+    for work in prepared.work:
+        rows = session.connection.execute(_statement(work)).rowcount
+        check_step(work.step, rows)
+        affected.append(rows)
+    tally = Tally(prepared.plan.steps, tuple(affected))
+    ledger = read_ledger(before, session.change_count(), tally)
+    check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
+    _prove_nothing_hangs(session, prepared)
+    if cleanup.selection.duplicates_by:
+        _prove_groups_live(session, prepared, cleanup)
+    return tally, ledger
+
+
+def _statement(work: Work) -> sa.Delete | sa.Update:
+    if work.step.action is Action.REMOVE:
+        return sa.delete(work.rows.source).where(work.rows.condition)
+    values = {work.rows.source.c[name]: value for name, value in work.changes.items()}
+    return sa.update(work.rows.source).where(work.rows.condition).values(values)
+
+
+def _triggers(prepared: Prepared) -> list[str]:
+    """The triggers that the steps can fire."""
+    events = {Action.REMOVE: "delete", Action.DETACH: "update"}
+    return list(
+        dict.fromkeys(
+            trigger.name
+            for work in prepared.work
+            for trigger in work.rows.table.triggers
+            if trigger.event == events[work.step.action]
+        )
+    )
+
+
+def _prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
+    """No row that is left references a row that is gone.
+
+    Raises:
+        CountMismatch: one does, so a trigger added or changed rows.
+    """
+    for link in prepared.ripple.reach.links:
+        parents = prepared.ripple.removed.get(link.key.parent)
+        if parents is None:
+            continue
+        child = session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        hanging = sql.count(
+            session.connection, rows, depends_on(session, link, child, rows, parents)
+        )
+        if hanging:
+            raise CountMismatch(
+                f"{hanging:,} rows of {child.name} would be left without their parent rows "
+                f"({link.key}).",
+                f"Look at the triggers with 'yeldro survey {child.name}'.",
+            )
+
+
+def _prove_groups_live(session: Session, prepared: Prepared, cleanup: Cleanup) -> None:
+    """Every group of duplicates that lost rows still has a row; exactly one, if nothing narrows it.
+
+    Raises:
+        CountMismatch: a group has none left, or too many.
+    """
+    matched, picked = prepared.matched, prepared.ripple.matched_keys
+    if picked is None:
+        return
+    by = duplicate_columns(cleanup, matched.table)
+    planned = sa.select(*sql.columns_of(picked, by))
+    left = sa.select(*sql.columns_of(matched.rows, by))
+    lost = sql.count(session.connection, planned.except_(left).subquery())
+    if lost:
+        raise CountMismatch(
+            f"{lost:,} groups of {matched.table.name} would lose every row.",
+            "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
+        )
+    selection = cleanup.selection
+    narrowed = (selection.where, selection.matching, selection.missing_in, selection.orphans)
+    if any(narrowed) or selection.limit is not None:
+        return
+    crowded = left.group_by(*sql.columns_of(matched.rows, by)).having(sa.func.count() > 1)
+    several = sql.count(session.connection, crowded.intersect(planned).subquery())
+    if several:
+        raise CountMismatch(
+            f"{several:,} groups of {matched.table.name} would keep more than one row.",
+            "Rows were added meanwhile; run it again.",
+        )
+
+
+def _commit(session: Session, receipt: ReceiptWriter) -> None:
+    try:
+        session.commit()
+    except BaseException:
+        session.roll_back()
+        receipt.discard()
+        raise
+    try:
+        receipt.committed()
+    except Exception as error:
+        raise YeldroError(
+            f"The receipt {receipt.path} could not be closed ({error}); it is complete all the same.",
+            "Check it with 'yeldro receipt check'.",
+            data="The rows are removed and committed.",
+        ) from error
+
+
+def nothing_to_do(found: Plan) -> RunResult:
+    """The result of a run whose plan, seen by a person, held no rows."""
+    return RunResult(found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}))

@@ -1,0 +1,172 @@
+"""Tables, keys and foreign keys, as a database declares them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
+
+
+@dataclass(frozen=True, order=True)
+class TableName:
+    """A table's name, with its schema where the database system has schemas."""
+
+    name: str
+    schema: str | None = None
+
+    def __str__(self) -> str:
+        return f"{self.schema}.{self.name}" if self.schema else self.name
+
+
+class ReferentialAction(StrEnum):
+    """What the database does with a referencing row when its parent row goes (SQL:2016, 4.18.3)."""
+
+    CASCADE = "cascade"
+    SET_NULL = "set null"
+    SET_DEFAULT = "set default"
+    NO_ACTION = "no action"
+    RESTRICT = "restrict"
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column.
+
+    Args:
+        type: as declared, in the database's own words.
+        collation: name of the collation its values are compared with in a key, where not the
+            system's default.
+        default: the default as SQL text, None where there is none.
+        generated: computed by the database, so never inserted.
+        row_id: another name for the system's physical row id.
+    """
+
+    name: str
+    type: str = ""
+    nullable: bool = True
+    default: str | None = None
+    generated: bool = False
+    collation: str | None = None
+    row_id: bool = False
+
+
+@dataclass(frozen=True)
+class CandidateKey:
+    """Columns that are unique together; `identifies` when they also can not be NULL."""
+
+    columns: tuple[str, ...]
+    primary: bool
+    identifies: bool
+
+
+class IdentityKind(StrEnum):
+    """How a row is told from all others; the first that exists is used."""
+
+    PRIMARY_KEY = "primary key"
+    UNIQUE_KEY = "unique key"
+    PHYSICAL = "physical row id"
+    ALL_COLUMNS = "all columns"
+
+
+@dataclass(frozen=True)
+class RowIdentity:
+    """The columns that tell a row from all others; a physical row id holds in one transaction."""
+
+    kind: IdentityKind
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """Rows of `child` reference rows of `parent`: `columns[i]` equals `referenced_columns[i]`."""
+
+    child: TableName
+    columns: tuple[str, ...]
+    parent: TableName
+    referenced_columns: tuple[str, ...]
+    on_delete: ReferentialAction = ReferentialAction.NO_ACTION
+    deferrable: bool = False
+    constraint: str | None = None
+
+    @property
+    def name(self) -> str:
+        """The name by which options and messages call it: `child.column`."""
+        return f"{self.child}.{','.join(self.columns)}"
+
+    def __str__(self) -> str:
+        return f"{self.name} → {self.parent}.{','.join(self.referenced_columns)}"
+
+
+@dataclass(frozen=True)
+class Trigger:
+    """A trigger of a table: `event` is insert, update or delete."""
+
+    name: str
+    event: str
+
+
+@dataclass(frozen=True)
+class Index:
+    """Columns an index covers in order, up to the first that is an expression."""
+
+    name: str
+    columns: tuple[str, ...]
+    partial: bool = False
+
+
+@dataclass(frozen=True)
+class Table:
+    """One table with what a cleanup needs to know about it.
+
+    Args:
+        kind: "table", "view", or the system's word for anything else that holds rows.
+        physical_row_id: the name under which the system's own row id can be selected.
+        foreign_keys: those in which this table is the child.
+    """
+
+    name: TableName
+    columns: tuple[Column, ...]
+    candidate_keys: tuple[CandidateKey, ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    triggers: tuple[Trigger, ...] = ()
+    indexes: tuple[Index, ...] = ()
+    physical_row_id: str | None = None
+    kind: str = "table"
+    notes: tuple[str, ...] = field(default=(), compare=False)
+
+    @cached_property
+    def by_name(self) -> dict[str, Column]:
+        return {column.name: column for column in self.columns}
+
+    @cached_property
+    def stored_columns(self) -> tuple[Column, ...]:
+        """The columns whose values a row carries itself: all but generated ones."""
+        return tuple(column for column in self.columns if not column.generated)
+
+    @cached_property
+    def identity(self) -> RowIdentity:
+        """Primary key; a unique key that can not be NULL; physical row id; all columns."""
+        for primary in (True, False):
+            for key in self.candidate_keys:
+                if key.identifies and key.primary is primary:
+                    kind = IdentityKind.PRIMARY_KEY if primary else IdentityKind.UNIQUE_KEY
+                    return RowIdentity(kind, key.columns)
+        if self.physical_row_id:
+            return RowIdentity(IdentityKind.PHYSICAL, (self.physical_row_id,))
+        return RowIdentity(
+            IdentityKind.ALL_COLUMNS, tuple(column.name for column in self.stored_columns)
+        )
+
+    def can_be_null(self, columns: tuple[str, ...]) -> bool:
+        """Whether every one of `columns` accepts NULL."""
+        return all(self.by_name[name].nullable for name in columns)
+
+    def has_index_on(self, columns: tuple[str, ...]) -> bool:
+        """Whether an index starts with `columns`, in any order, so that they can be looked up."""
+        wanted = set(columns)
+        if len(columns) == 1 and columns[0] == self.identity.columns[0]:
+            return True
+        return any(
+            set(index.columns[: len(wanted)]) == wanted and not index.partial
+            for index in self.indexes
+        )

@@ -1,0 +1,318 @@
+"""Which rows of one table a cleanup picks: every part given narrows them further."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.catalogue import find_columns, find_table, foreign_keys_called
+from yeldro.core.duplicates import KeepRule, surplus_rows
+from yeldro.core.errors import Refused, UsageError
+from yeldro.core.expression import Filter, parse_filter, parse_order
+from yeldro.core.names import suggestion
+from yeldro.core.protocol import Session
+from yeldro.core.schema import CandidateKey, ForeignKey, Table
+
+
+@dataclass(frozen=True)
+class RelatedTable:
+    """Rows that match in another table: by pairs of columns, or by the foreign key between them.
+
+    Args:
+        other: name of the other table.
+        pairs: (column of the named table, column of the other); empty for the foreign key.
+    """
+
+    other: str
+    pairs: tuple[tuple[str, str], ...] = ()
+
+    @classmethod
+    def parse(cls, text: str) -> RelatedTable:
+        """Reads `OTHER` or `OTHER:a=b,c=d`.
+
+        Raises:
+            UsageError: a pair is not written `column=column`.
+        """
+        other, colon, rest = text.partition(":")
+        pairs = [tuple(part.strip() for part in pair.split("=")) for pair in rest.split(",")]
+        if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
+            raise UsageError(
+                f"{text!r} does not say which columns must agree.",
+                "Write OTHER:column=other_column, with commas between several pairs.",
+            )
+        return cls(other.strip(), tuple((a, b) for a, b in pairs) if colon else ())
+
+
+@dataclass(frozen=True)
+class Selection:
+    """The parts of a selection; rows that meet all of them are matched.
+
+    Args:
+        table: the named table, as typed.
+        parameters: values for the `:name` parameters of `where`.
+        duplicates_by: columns on which surplus copies are equal; the row to keep is not matched.
+        order_by, limit: only the first `limit` rows in this order.
+        all_rows: every row is meant; nothing else may be said then.
+    """
+
+    table: str
+    where: str | None = None
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    matching: tuple[RelatedTable, ...] = ()
+    missing_in: tuple[RelatedTable, ...] = ()
+    orphans: str | None = None
+    duplicates_by: tuple[str, ...] = ()
+    keep: tuple[KeepRule, ...] = ()
+    order_by: str | None = None
+    limit: int | None = None
+    all_rows: bool = False
+
+    @property
+    def narrows(self) -> bool:
+        """Whether anything is said that leaves rows out."""
+        return bool(
+            self.where is not None
+            or self.matching
+            or self.missing_in
+            or self.orphans
+            or self.duplicates_by
+            or self.limit is not None
+        )
+
+
+@dataclass(frozen=True)
+class MatchedRows:
+    """A selection resolved against the schema.
+
+    Args:
+        query: selects whatever columns are wanted of the matched rows, see `select`.
+        repeatable: the condition gives the same rows again while other tables' rows go.
+        at_most: the most rows the filter can match by a candidate key, None where any number can.
+        pinned_key: that candidate key.
+    """
+
+    table: Table
+    rows: sa.TableClause
+    conditions: tuple[sql.Predicate, ...]
+    order: tuple[sa.ColumnElement[Any], ...]
+    limit: int | None
+    repeatable: bool
+    at_most: int | None
+    pinned_key: CandidateKey | None
+
+    def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
+        """A query for these columns of the matched rows."""
+        query = sa.select(*columns).select_from(self.rows).where(*self.conditions)
+        if self.limit is not None:
+            query = query.order_by(*self.order).limit(self.limit)
+        return query.correlate(None)
+
+
+def resolve(selection: Selection, session: Session) -> MatchedRows:
+    """Holds a selection against the schema and turns it into conditions.
+
+    Raises:
+        UsageError: it contradicts itself or names what does not exist.
+        Refused: it is empty, or its table can not be cleaned up.
+    """
+    table = find_table(session.catalogue, selection.table)
+    _check_table(table)
+    _check_parts(selection)
+    rows = sql.rows_of(table)
+    conditions: list[sql.Predicate] = []
+    filtered = None
+    if selection.where is not None:
+        filtered = parse_filter(selection.where, table, session)
+        conditions.append(_condition(filtered, selection.parameters))
+    elif selection.parameters:
+        raise UsageError("--param is given, but no --where uses it.", "Drop it, or add --where.")
+    for related in selection.matching:
+        conditions.append(_related(related, table, rows, session))
+    for related in selection.missing_in:
+        conditions.append(sa.not_(_related(related, table, rows, session)))
+    if selection.orphans:
+        key = orphan_key(selection.orphans, table)
+        parent = session.catalogue.table(key.parent)
+        conditions.append(without_parent(key, rows, parent))
+    if selection.duplicates_by:
+        by = find_columns(table, selection.duplicates_by, "--duplicates-by")
+        conditions.append(surplus_rows(table, rows, by, selection.keep, session))
+    order: list[sa.ColumnElement[Any]] = []
+    if selection.order_by:
+        order = [sa.literal_column(item) for item in parse_order(selection.order_by, table, session)]
+        order += sql.columns_of(rows, table.identity.columns)
+    key_and_most = _pinned(filtered, table) if filtered else None
+    matched = MatchedRows(
+        table=table,
+        rows=rows,
+        conditions=tuple(conditions),
+        order=tuple(order),
+        limit=selection.limit,
+        repeatable=_repeatable(selection, filtered),
+        at_most=key_and_most[1] if key_and_most else None,
+        pinned_key=key_and_most[0] if key_and_most else None,
+    )
+    try:
+        session.connection.execute(
+            sa.select(sa.literal(1)).select_from(rows).where(*conditions).order_by(*order).limit(0)
+        )
+    except sa.exc.DBAPIError as error:
+        raise UsageError(
+            f"The database does not accept this selection: {error.orig}.",
+            "Check the names and functions in it.",
+        ) from error
+    return matched
+
+
+def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
+    """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
+    parents = sql.rows_of(parent).alias("parent")
+    pairs = zip(key.columns, key.referenced_columns, strict=True)
+    has_parent = sa.exists().where(*(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs))
+    return sa.and_(*(rows.c[name].is_not(None) for name in key.columns), ~has_parent)
+
+
+def orphan_key(name: str, table: Table) -> ForeignKey:
+    """The one foreign key of `table` that `name` means: `column` or `child.column`.
+
+    Raises:
+        UsageError: there is none of that name, or several.
+    """
+    known = table.foreign_keys
+    found = foreign_keys_called(name, known) or foreign_keys_called(f"{table.name}.{name}", known)
+    if len(found) == 1:
+        return found[0]
+    names = [key.name for key in known]
+    problem = f"means several foreign keys of {table.name}" if found else "is no foreign key here"
+    raise UsageError(f"--orphans {name} {problem}.", suggestion(name, names))
+
+
+def _check_table(table: Table) -> None:
+    if table.kind != "table":
+        raise Refused(
+            f"{table.name} is a {table.kind}, and rows are removed from tables only.",
+            "Name the table whose rows should go.",
+        )
+
+
+def _check_parts(selection: Selection) -> None:
+    if selection.all_rows and selection.narrows:
+        raise UsageError(
+            "--all-rows means every row, and another option narrows the rows.",
+            "Drop --all-rows, or everything else that chooses rows.",
+        )
+    if not selection.all_rows and not selection.narrows:
+        raise Refused(
+            f"Nothing says which rows of {selection.table} are meant.",
+            "Say which with --where, --matching, --missing-in or --duplicates-by, or say --all-rows.",
+        )
+    if (selection.limit is None) != (selection.order_by is None):
+        raise UsageError(
+            "--order-by and --limit go together: a limit without an order picks any rows.",
+            "Give both, such as --order-by taken_at --limit 5.",
+        )
+    if selection.limit is not None and selection.limit < 1:
+        raise UsageError(f"--limit {selection.limit} leaves no rows.", "Give a number from 1 up.")
+    if selection.keep and not selection.duplicates_by:
+        raise UsageError(
+            "--keep chooses among duplicates, and no --duplicates-by says what they are.",
+            "Add --duplicates-by COLUMNS, or drop --keep.",
+        )
+
+
+def _condition(filtered: Filter, parameters: Mapping[str, Any]) -> sql.Predicate:
+    missing = sorted(filtered.parameters - parameters.keys())
+    if missing:
+        raise UsageError(
+            f"--where uses :{missing[0]}, and it has no value.", f"Add --param {missing[0]}=VALUE."
+        )
+    unused = sorted(parameters.keys() - filtered.parameters)
+    if unused:
+        raise UsageError(
+            f"--param {unused[0]} is given, and --where does not use :{unused[0]}.",
+            suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
+        )
+    bound = [sa.bindparam(name, parameters[name]) for name in sorted(filtered.parameters)]
+    return sa.text(filtered.sql).bindparams(*bound)  # type: ignore[return-value]
+
+
+def _related(
+    related: RelatedTable, table: Table, rows: sa.TableClause, session: Session
+) -> sql.Predicate:
+    other = find_table(session.catalogue, related.other)
+    if related.pairs:
+        ours = [find_columns(table, [pair[0]], "the columns to match")[0] for pair in related.pairs]
+        theirs = [find_columns(other, [pair[1]], "the columns to match")[0] for pair in related.pairs]
+    else:
+        ours, theirs = _joined_by_foreign_key(table, other)
+    others = sql.rows_of(other).alias("other")
+    return sql.among(
+        sql.columns_of(rows, ours),
+        sa.select(*sql.columns_of(others, theirs))
+        .where(*(others.c[name].is_not(None) for name in theirs))
+        .correlate(None),
+    ) & sa.and_(*(rows.c[name].is_not(None) for name in ours))
+
+
+def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[str]]:
+    ways = [
+        (list(key.columns), list(key.referenced_columns))
+        for key in table.foreign_keys
+        if key.parent == other.name
+    ]
+    ways += [
+        (list(key.referenced_columns), list(key.columns))
+        for key in other.foreign_keys
+        if key.parent == table.name
+    ]
+    if len(ways) == 1:
+        return ways[0]
+    choices = [
+        f"{other.name}:{','.join(f'{a}={b}' for a, b in zip(*way, strict=True))}" for way in ways
+    ]
+    if ways:
+        raise UsageError(
+            f"Several foreign keys join {table.name} and {other.name}.",
+            f"Say which columns must agree: {' or '.join(choices)}.",
+        )
+    raise UsageError(
+        f"No foreign key joins {table.name} and {other.name}.",
+        f"Say which columns must agree: {other.name}:COLUMN_OF_{table.name}=COLUMN_OF_{other.name}.",
+    )
+
+
+def _repeatable(selection: Selection, filtered: Filter | None) -> bool:
+    others = selection.matching or selection.missing_in or selection.orphans
+    if others or selection.duplicates_by or selection.limit is not None:
+        return False
+    return filtered is None or filtered.repeatable
+
+
+def _pinned(filtered: Filter, table: Table) -> tuple[CandidateKey, int] | None:
+    """A candidate key whose columns the filter fixes, and the most rows it can then match."""
+    for key in table.candidate_keys:
+        if all(column in filtered.fixed for column in key.columns):
+            most = 1
+            for column in key.columns:
+                most *= filtered.fixed[column]
+            return key, most
+    return None
+
+
+def parameter_value(text: str) -> Any:
+    """The value that `--param NAME=VALUE` binds: a number where it reads as exactly one, else text.
+
+    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in quotes of its own) are text.
+    """
+    if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
+        return int(text)
+    if re.fullmatch(r"-?\d+\.\d+", text) and repr(float(text)) == text:
+        return float(text)
+    if len(text) >= 2 and text[0] == text[-1] == "'":
+        return text[1:-1].replace("''", "'")
+    return text

@@ -1,0 +1,66 @@
+"""SQL as expressions: the one place where names of tables and columns become parts of statements.
+
+Identifiers are always quoted by the dialect, and values are always bound.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from functools import lru_cache
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.sql.elements import quoted_name
+
+from yeldro.core.schema import Table, TableName
+
+Predicate = sa.ColumnElement[bool]
+
+
+def quoted(name: str) -> quoted_name:
+    """A name that every dialect puts in its own quotes, whatever it is made of."""
+    return quoted_name(name, quote=True)
+
+
+def table_clause(name: TableName, columns: Iterable[str]) -> sa.TableClause:
+    """A table with the named columns, to be selected from, removed from or changed."""
+    return sa.table(
+        quoted(name.name),
+        *(sa.column(quoted(column)) for column in columns),
+        schema=quoted(name.schema) if name.schema else None,
+    )
+
+
+@lru_cache(maxsize=4096)
+def rows_of(table: Table) -> sa.TableClause:
+    """The rows of a table, with its columns and the physical row id where there is one.
+
+    The same table gives the same object, so that its parts fit together in one statement.
+    """
+    names = [column.name for column in table.columns]
+    if table.physical_row_id:
+        names.append(table.physical_row_id)
+    return table_clause(table.name, names)
+
+
+def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
+    """The columns of these names, in this order."""
+    return [source.c[name] for name in names]
+
+
+def among(columns: Sequence[sa.ColumnElement[Any]], rows: sa.Select[Any]) -> Predicate:
+    """Whether the columns' values stand in `rows`; a NULL among them never does."""
+    if len(columns) == 1:
+        return columns[0].in_(rows)
+    return sa.tuple_(*columns).in_(rows)
+
+
+def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) -> Predicate:
+    """Whether two rows agree in the named columns, NULL equal to NULL."""
+    return sa.and_(*(left.c[name].is_not_distinct_from(right.c[name]) for name in names))
+
+
+def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predicate) -> int:
+    """The number of rows of `source` that meet all conditions."""
+    query = sa.select(sa.func.count()).select_from(source).where(*conditions)
+    return int(connection.execute(query).scalar_one())

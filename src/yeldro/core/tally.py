@@ -1,0 +1,122 @@
+"""Planned against affected rows, and the database's own count of both: tally and ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from yeldro.core.errors import CountMismatch
+from yeldro.core.plan import Action, Step
+from yeldro.core.protocol import ChangeCount
+
+
+@dataclass(frozen=True)
+class Changes:
+    """Rows of one table removed, changed and added."""
+
+    removed: int = 0
+    changed: int = 0
+    added: int = 0
+
+
+@dataclass(frozen=True)
+class Tally:
+    """The steps with the number of rows that each really affected."""
+
+    steps: tuple[Step, ...]
+    affected: tuple[int, ...]
+
+    @property
+    def total(self) -> int:
+        return sum(self.affected)
+
+    def by_table(self) -> dict[str, Changes]:
+        """Rows affected by the steps alone, by table."""
+        counted: dict[str, Changes] = {}
+        for step, rows in zip(self.steps, self.affected, strict=True):
+            so_far = counted.get(step.table, Changes())
+            if step.action is Action.REMOVE:
+                counted[step.table] = Changes(so_far.removed + rows, so_far.changed, so_far.added)
+            else:
+                counted[step.table] = Changes(so_far.removed, so_far.changed + rows, so_far.added)
+        return counted
+
+
+@dataclass(frozen=True)
+class Ledger:
+    """What the database counted in this transaction.
+
+    Args:
+        tables: rows by table. Where the system counts only in all, these are the steps' own.
+        unplanned: rows changed that no step accounts for, by table; `*` where the system does not
+            tell which.
+    """
+
+    tables: Mapping[str, Changes]
+    unplanned: Mapping[str, int] = field(default_factory=dict)
+
+
+def check_step(step: Step, affected: int) -> None:
+    """Holds one statement's affected rows against its planned rows.
+
+    Raises:
+        CountMismatch: they differ.
+    """
+    if affected != step.rows:
+        raise CountMismatch(
+            f"Step {step.n} ({step.action} {step.table}) affected {affected:,} rows, and "
+            f"{step.rows:,} were planned: a trigger stopped some, or removed them first.",
+            "Look at the triggers with 'yeldro survey " + step.table + "'.",
+            step=step,
+            affected=affected,
+        )
+
+
+def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
+    """The rows that the database counted between two readings, held against the tally."""
+    planned = tally.by_table()
+    if after.tables is None:
+        surplus = (after.total or 0) - (before.total or 0) - tally.total
+        return Ledger(planned, {"*": surplus} if surplus else {})
+    counted: dict[str, Changes] = {}
+    for name, now in after.tables.items():
+        was = (before.tables or {}).get(name, (0, 0, 0))
+        delta = Changes(*(new - old for new, old in zip(now, was, strict=True)))
+        if delta != Changes():
+            counted[name] = delta
+    unplanned = {
+        name: _rows(counted.get(name, Changes())) - _rows(planned.get(name, Changes()))
+        for name in [*planned, *counted]
+        if counted.get(name, Changes()) != planned.get(name, Changes())
+    }
+    return Ledger(counted, unplanned)
+
+
+def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]) -> None:
+    """Refuses changes that no step accounts for.
+
+    Args:
+        triggers: the triggers that the steps can fire.
+        allowed: those whose changes the user accepts; all must be named.
+
+    Raises:
+        CountMismatch: the database changed other rows than the steps did.
+    """
+    unnamed = [name for name in triggers if name not in allowed]
+    if not ledger.unplanned or (triggers and not unnamed):
+        return
+    where = ", ".join(
+        f"{rows:+,} rows" + ("" if name == "*" else f" in {name}")
+        for name, rows in ledger.unplanned.items()
+    )
+    cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
+    options = " ".join(f"--allow-trigger {name}" for name in unnamed)
+    raise CountMismatch(
+        f"The database changed rows that no step accounts for: {where}.{cause}",
+        f"If that is meant, add {options}." if unnamed else "",
+        unplanned=dict(ledger.unplanned),
+    )
+
+
+def _rows(changes: Changes) -> int:
+    return changes.removed + changes.changed + changes.added

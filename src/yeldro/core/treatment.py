@@ -1,0 +1,170 @@
+"""What is done with the rows that reference a removed row: as the user said, else as declared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yeldro.core.catalogue import foreign_keys_called
+from yeldro.core.errors import Refused, UsageError
+from yeldro.core.names import suggestion
+from yeldro.core.protocol import Catalogue
+from yeldro.core.schema import ForeignKey, ReferentialAction, Table, TableName
+
+
+class Treatment(StrEnum):
+    """What happens to a row whose parent row is removed."""
+
+    REMOVE = "remove"
+    DETACH = "detach"
+    BLOCK = "block"
+
+
+@dataclass(frozen=True)
+class Link:
+    """A foreign key that the ripple can cross, and how.
+
+    Args:
+        key: from the child table to the table whose rows are removed.
+        reason: the referential action, or the option that overrides it.
+        to_default: detached rows take their columns' defaults, not NULL.
+        path: the foreign keys that lead here from the named table, this one last.
+        obstacle: why a declared action can not be carried out, empty where it can.
+    """
+
+    key: ForeignKey
+    treatment: Treatment
+    reason: str
+    to_default: bool
+    path: tuple[ForeignKey, ...]
+    obstacle: str = ""
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What the user said about dependent rows; names are tables, `child.column`, or `all`."""
+
+    follow: tuple[str, ...] = ()
+    detach: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Reach:
+    """The part of the schema that a cleanup can touch.
+
+    Args:
+        tables: the named table first, then every table whose rows may be removed.
+        links: the foreign keys that reference any of them, in the order of discovery.
+        unused: names the user gave that no foreign key in reach answers to.
+    """
+
+    tables: tuple[Table, ...]
+    links: tuple[Link, ...]
+    unused: tuple[str, ...]
+
+    def links_to(self, parent: TableName) -> list[Link]:
+        return [link for link in self.links if link.key.parent == parent]
+
+    def links_from(self, child: TableName, *treatments: Treatment) -> list[Link]:
+        return [
+            link for link in self.links if link.key.child == child and link.treatment in treatments
+        ]
+
+
+def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
+    """Follows foreign keys from the table `start` as far as rows may have to be removed.
+
+    Raises:
+        UsageError: a name in `choices` is unknown, or is both followed and detached.
+        Refused: a foreign key is to be detached, and a column of it can not be NULL.
+    """
+    tables = {start.name: start}
+    paths: dict[TableName, tuple[ForeignKey, ...]] = {start.name: ()}
+    links: list[Link] = []
+    waiting = [start.name]
+    for parent in waiting:
+        for key in catalogue.referencing(parent):
+            child = tables.get(key.child) or catalogue.table(key.child)
+            link = _link(key, child, choices, (*paths[parent], key))
+            links.append(link)
+            if link.treatment is Treatment.REMOVE and key.child not in tables:
+                tables[key.child] = child
+                paths[key.child] = link.path
+                waiting.append(key.child)
+    keys = [link.key for link in links]
+    return Reach(
+        tables=tuple(tables.values()),
+        links=tuple(links),
+        unused=tuple(_unused_names(choices, keys, catalogue)),
+    )
+
+
+def _link(key: ForeignKey, child: Table, choices: Choices, path: tuple[ForeignKey, ...]) -> Link:
+    followed = _most_specific(choices.follow, key)
+    detached = _most_specific(choices.detach, key)
+    if followed and detached and followed[0] == detached[0]:
+        raise UsageError(
+            f"{key.name} is both followed and detached.",
+            f"Drop --follow {followed[1]} or --detach {detached[1]}.",
+        )
+    if followed and (not detached or followed > detached):
+        return Link(key, Treatment.REMOVE, f"--follow {followed[1]}", False, path)
+    if detached:
+        fixed = [name for name in key.columns if not child.by_name[name].nullable]
+        if fixed:
+            raise Refused(
+                f"{key.name} can not be detached: {key.child}.{fixed[0]} does not accept NULL.",
+                f"Remove those rows too with --follow {key.name}, or keep their parents.",
+            )
+        return Link(key, Treatment.DETACH, f"--detach {detached[1]}", False, path)
+    return _as_declared(key, child, path)
+
+
+def _as_declared(key: ForeignKey, child: Table, path: tuple[ForeignKey, ...]) -> Link:
+    action = key.on_delete
+    if action is ReferentialAction.CASCADE:
+        return Link(key, Treatment.REMOVE, action, False, path)
+    if action in (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT):
+        return Link(key, Treatment.BLOCK, action, False, path)
+    to_default = action is ReferentialAction.SET_DEFAULT
+    for name in key.columns:
+        column = child.by_name[name]
+        becomes_null = not to_default or column.default is None or column.default.upper() == "NULL"
+        if becomes_null and not column.nullable:
+            why = f"{key.child}.{name} does not accept NULL"
+            return Link(key, Treatment.BLOCK, action, to_default, path, why)
+    return Link(key, Treatment.DETACH, action, to_default, path)
+
+
+def _most_specific(names: Iterable[str], key: ForeignKey) -> tuple[int, str] | None:
+    """The name that speaks most exactly of `key`: a foreign key before a table before `all`."""
+    found = [
+        (0 if name == "all" else 2 if name.casefold() not in _table_names(key) else 1, name)
+        for name in names
+        if foreign_keys_called(name, [key])
+    ]
+    return max(found, default=None)
+
+
+def _table_names(key: ForeignKey) -> set[str]:
+    return {str(key.child).casefold(), key.child.name.casefold()}
+
+
+def _unused_names(
+    choices: Choices, keys: list[ForeignKey], catalogue: Catalogue
+) -> Iterable[str]:
+    for option, names in (("--follow", choices.follow), ("--detach", choices.detach)):
+        for name in names:
+            if name == "all" or foreign_keys_called(name, keys):
+                continue
+            tables = [str(table) for table in catalogue.table_names()]
+            bare = [table.name for table in catalogue.table_names()]
+            table = name.rpartition(".")[0] or name
+            if not {table.casefold(), name.casefold()} & {known.casefold() for known in tables + bare}:
+                known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
+                raise UsageError(
+                    f"{option} {name} names no table and no foreign key.",
+                    suggestion(name, known),
+                )
+            yield f"{option} {name}"

@@ -1,0 +1,40 @@
+"""One file for each database system, with only what differs there."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from yeldro.core.errors import UsageError
+from yeldro.core.protocol import Database
+
+
+def open_database(text: str) -> Database:
+    """The database that a URL or a path means; nothing is opened yet.
+
+    Raises:
+        UsageError: the URL cannot be read, or no engine is there for its system.
+    """
+    if "://" not in text:
+        return _sqlite(text)
+    try:
+        url = sa.make_url(text)
+    except (sa.exc.ArgumentError, ValueError) as error:
+        raise UsageError(
+            "The database URL cannot be read.", "Write it as sqlite:///path/to/file.db."
+        ) from error
+    if url.get_backend_name() == "sqlite":
+        return _sqlite(url.database or "")
+    raise UsageError(
+        f"There is no engine for {url.get_backend_name()!r} databases.",
+        "Give a path to an SQLite file, or sqlite:///path/to/file.db.",
+    )
+
+
+def _sqlite(path: str) -> Database:
+    from yeldro.engines.sqlite import SqliteDatabase
+
+    if path in ("", ":memory:"):
+        raise UsageError("No database file is named.", "Give the path of an SQLite file.")
+    return SqliteDatabase(Path(path))

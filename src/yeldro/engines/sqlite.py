@@ -1,0 +1,272 @@
+"""SQLite files.
+
+Yeldro's own connection does not let SQLite act on foreign keys: SQLite would cascade row by row,
+count those rows in no statement, and stop at 1,000 levels. Sets are computed first and removed by
+statements of their own; `yeldro.core.run` proves before the commit that nothing is left hanging.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import sqlite3
+import stat
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused
+from yeldro.core.protocol import ChangeCount
+from yeldro.core.schema import Column, Table
+from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
+
+_HEADER = b"SQLite format 3\0"
+_NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
+_INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
+_STEPS_BETWEEN_SIGNALS = 100_000
+
+
+class UndecodableText(bytes):
+    """Text whose bytes are not valid UTF-8, kept as they are."""
+
+
+class SqliteDatabase:
+    """A database in one file.
+
+    Args:
+        path: where the file is.
+    """
+
+    system = "SQLite"
+
+    def __init__(self, path: Path) -> None:
+        self.path = path.expanduser().resolve()
+        self.shown = f"sqlite:///{self.path}"
+
+    @contextmanager
+    def reading(self) -> Iterator[SqliteSession]:
+        """A session on the file opened read-only, in one read transaction."""
+        with self._session("ro", 5.0) as session:
+            session.connection.exec_driver_sql("BEGIN")
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float) -> Iterator[SqliteSession]:
+        """A session that holds the file's write lock from its first moment."""
+        if self.path.exists() and not self.path.stat().st_mode & (
+            stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
+        ):
+            raise Refused(
+                f"The file {self.path} is marked read-only.",
+                f"If it may be changed: chmod u+w {self.path}",
+            )
+        with self._session("rw", lock_wait) as session:
+            session.connection.exec_driver_sql("PRAGMA foreign_keys = OFF")
+            session.connection.exec_driver_sql("BEGIN IMMEDIATE")
+            yield session
+
+    @contextmanager
+    def _session(self, mode: str, lock_wait: float) -> Iterator[SqliteSession]:
+        self._check_file()
+        address = f"{self.path.as_uri()}?mode={mode}"
+
+        def connect() -> sqlite3.Connection:
+            raw = sqlite3.connect(
+                address, uri=True, timeout=lock_wait, isolation_level=None, check_same_thread=False
+            )
+            raw.text_factory = _text
+            raw.set_progress_handler(lambda: 0, _STEPS_BETWEEN_SIGNALS)
+            return raw
+
+        engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.NullPool)
+        try:
+            with engine.connect() as connection:
+                session = SqliteSession(connection)
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error, lock_wait) from error
+
+    def _check_file(self) -> None:
+        if not self.path.exists():
+            near = self.path.parent if self.path.parent.is_dir() else None
+            files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
+            there = ", ".join(str(file.name) for file in files[:5])
+            raise DatabaseFailure(
+                f"There is no file {self.path}.",
+                f"Files that are there: {there}." if there else "Check the path.",
+            )
+        if self.path.is_dir():
+            raise DatabaseFailure(f"{self.path} is a folder.", "Name the database file in it.")
+        try:
+            with self.path.open("rb") as file:
+                start = file.read(16)
+        except OSError as error:
+            raise DatabaseFailure(
+                f"The file {self.path} cannot be read: {error.strerror}.", "Check its permissions."
+            ) from error
+        if start and start != _HEADER:
+            raise DatabaseFailure(
+                f"The file {self.path} is not an SQLite database.", "Name a database file."
+            )
+
+    def _explained(self, error: sa.exc.DBAPIError, lock_wait: float) -> Exception:
+        """What a failure of SQLite means for the data, and what to do."""
+        reason = str(error.orig)
+        if "interrupted" in reason:
+            return Interrupted("The statement was stopped.")
+        if "locked" in reason or "busy" in reason:
+            holders = _holders(self.path)
+            who = f" It is open in: {'; '.join(holders)}." if holders else ""
+            return DatabaseFailure(
+                f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
+                "Let that program finish or close it, or wait longer with --lock-wait SECONDS.",
+            )
+        if "readonly" in reason or "unable to open" in reason:
+            return DatabaseFailure(
+                f"The file {self.path} or its folder cannot be written ({reason}).",
+                "Check the permissions of both.",
+            )
+        if "malformed" in reason or "not a database" in reason:
+            return DatabaseFailure(
+                f"The file {self.path} is damaged ({reason}).",
+                "Look at it with PRAGMA integrity_check before anything else.",
+            )
+        return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
+
+
+class SqliteSession:
+    """One connection in one transaction."""
+
+    system = "SQLite"
+    sql_dialect = "sqlite"
+
+    def __init__(self, connection: sa.Connection) -> None:
+        self.connection = connection
+        self.catalogue = SqliteCatalogue(connection)
+        self._key_tables = 0
+        self._functions: dict[str, int] | None = None
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A table in SQLite's temporary database; an integer row id is its own key."""
+        self._key_tables += 1
+        name = f"yeldro_keys_{self._key_tables}"
+        quote = self.connection.dialect.identifier_preparer.quote_identifier
+        declared = [_declared(column, quote) for column in columns]
+        if unique == 1 and columns[0].row_id:
+            ddl = ", ".join([f"{declared[0]} PRIMARY KEY", *declared[1:]])
+            ending = ""
+        else:
+            key = ", ".join(quote(column.name) for column in columns[:unique])
+            ddl = f"{', '.join(declared)}, PRIMARY KEY ({key})"
+            ending = " WITHOUT ROWID"
+        self.connection.exec_driver_sql(f"CREATE TEMP TABLE {name} ({ddl}){ending}")
+        return sa.table(
+            name,
+            *(sa.column(sql.quoted(column.name)) for column in columns),
+            schema="temp",
+        )
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        quote = self.connection.dialect.identifier_preparer.quote_identifier
+        listed = ", ".join(quote(name) for name in columns)
+        self.connection.exec_driver_sql(
+            f"CREATE INDEX temp.{key_table.name}_{len(listed)}_by ON {key_table.name} ({listed})"
+        )
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """The parent's collation and text affinity decide (sqlite.org/foreignkeys.html, 3)."""
+        if affinity(parent.type) != "TEXT":
+            return value
+        if affinity(child.type) in ("INTEGER", "REAL", "NUMERIC"):
+            value = sa.cast(value, sa.Text)
+        return sa.collate(value, parent.collation or "BINARY")
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """SQLite marks what is safe in any context as innocuous."""
+        if self._functions is None:
+            listed = self.connection.exec_driver_sql("SELECT name, flags FROM pragma_function_list")
+            self._functions = {str(name).lower(): int(flags) for name, flags in listed}
+        name = function.lower()
+        return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
+
+    def change_count(self) -> ChangeCount:
+        """All rows changed, by triggers too; SQLite does not tell in which tables."""
+        raw = self.connection.connection.driver_connection
+        assert isinstance(raw, sqlite3.Connection)
+        return ChangeCount(total=raw.total_changes)
+
+    def readable(self, column: Column) -> sa.ColumnElement[Any]:
+        return sa.column(sql.quoted(column.name))
+
+    def stored(self, value: Any) -> tuple[Any, str | None]:
+        if isinstance(value, UndecodableText):
+            return bytes(value), "text"
+        return value, None
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        assert form == "text"
+        return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """The row id is part of a file's contents, though no column shows it."""
+        if any(column.row_id for column in table.columns):
+            return None
+        return table.physical_row_id
+
+    def notes(self) -> tuple[str, ...]:
+        """SQLite enforces foreign keys only where a connection asks for it."""
+        notes = [f"{key} references nothing that is there, or nothing unique, and is left out"
+                 for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
+        if any(self.catalogue.table(name).foreign_keys for name in self.catalogue.table_names()):
+            notes.append(
+                "SQLite checks foreign keys only in programs that ask for it; "
+                "Yeldro goes by the declared keys in any case"
+            )
+        return tuple(notes)
+
+    def commit(self) -> None:
+        self.connection.exec_driver_sql("COMMIT")
+
+    def roll_back(self) -> None:
+        raw = self.connection.connection.driver_connection
+        if isinstance(raw, sqlite3.Connection) and raw.in_transaction:
+            raw.rollback()
+
+
+def _text(raw: bytes) -> str | UndecodableText:
+    try:
+        return raw.decode()
+    except UnicodeDecodeError:
+        return UndecodableText(raw)
+
+
+def _declared(column: Column, quote: Any) -> str:
+    collation = ""
+    if column.collation and re.fullmatch(r"\w+", column.collation):
+        collation = f" COLLATE {column.collation}"
+    return f"{quote(column.name)} {affinity(column.type)}{collation}"
+
+
+def _holders(path: Path) -> list[str]:
+    """Other processes that have the file open, where the operating system shows them."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        if int(process.name) == os.getpid():
+            continue
+        try:
+            opened = any(os.path.samefile(path, entry) for entry in (process / "fd").iterdir())
+            command = (process / "comm").read_text().strip()
+        except OSError:
+            continue
+        if opened:
+            found.append(f"{command} (process {process.name})")
+    return found

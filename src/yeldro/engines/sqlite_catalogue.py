@@ -1,0 +1,232 @@
+"""What an SQLite file declares, read table by table as it is asked for.
+
+The PRAGMA table-valued functions are read directly, since they tell what the text of a CREATE
+statement does not show: implicit keys, generated columns, collations, actions.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.schema import (
+    CandidateKey,
+    Column,
+    ForeignKey,
+    Index,
+    ReferentialAction,
+    Table,
+    TableName,
+    Trigger,
+)
+
+_NAME = r"""(?:"(?:[^"]|"")*"|\[[^]]*\]|`(?:[^`]|``)*`|'(?:[^']|'')*'|[\w$]+)"""
+_TRIGGER_EVENT = re.compile(
+    rf"\bTRIGGER\s+(?:IF\s+NOT\s+EXISTS\s+)?(?:{_NAME}\s*\.\s*)?{_NAME}\s*"
+    r"(?:BEFORE\s+|AFTER\s+|INSTEAD\s+OF\s+)?(DELETE|INSERT|UPDATE)\b",
+    re.IGNORECASE,
+)
+
+
+def affinity(declared: str) -> str:
+    """The type affinity of a declared type (sqlite.org/datatype3.html, 3.1)."""
+    name = declared.upper()
+    if "INT" in name:
+        return "INTEGER"
+    if any(part in name for part in ("CHAR", "CLOB", "TEXT")):
+        return "TEXT"
+    if not name or "BLOB" in name:
+        return "BLOB"
+    if any(part in name for part in ("REAL", "FLOA", "DOUB")):
+        return "REAL"
+    return "NUMERIC"
+
+
+class SqliteCatalogue:
+    """The catalogue of the main database of a connection."""
+
+    def __init__(self, connection: sa.Connection) -> None:
+        self._connection = connection
+        self._kinds: dict[str, tuple[str, bool, bool]] | None = None
+        self._tables: dict[str, Table] = {}
+        self._declared: dict[str, list[list[Any]]] | None = None
+        self._children: dict[str, set[str]] = defaultdict(set)
+        self._loose: list[str] = []
+
+    def table_names(self) -> tuple[TableName, ...]:
+        return tuple(TableName(name) for name in sorted(self._listed()))
+
+    def table(self, name: TableName) -> Table:
+        if name.name not in self._tables:
+            self._tables[name.name] = self._read(name.name)
+        return self._tables[name.name]
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        self._foreign_key_rows()
+        keys = (
+            key
+            for child in sorted(self._children[parent.name.lower()])
+            for key in self.table(TableName(child)).foreign_keys
+        )
+        return tuple(key for key in keys if key.parent == parent)
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        for name in self._foreign_key_rows():
+            self.table(TableName(name))
+        return tuple(self._loose)
+
+    def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
+        return self._connection.exec_driver_sql(statement, values).all()
+
+    def _listed(self) -> dict[str, tuple[str, bool, bool]]:
+        """Kind, WITHOUT ROWID and STRICT of every table."""
+        if self._kinds is None:
+            listed = self._rows(
+                "SELECT name, type, wr, strict FROM pragma_table_list"
+                " WHERE schema = 'main' AND type <> 'shadow' AND substr(name, 1, 7) <> 'sqlite_'"
+            )
+            self._kinds = {
+                name: (kind, bool(without_rowid), bool(strict))
+                for name, kind, without_rowid, strict in listed
+            }
+        return self._kinds
+
+    def _read(self, name: str) -> Table:
+        kind, without_rowid, strict = self._listed()[name]
+        info = self._rows(
+            'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?)', name
+        )
+        indexes, uniques, collations, has_primary_index = self._indexes(name)
+        primary = [row.name for row in sorted(info, key=lambda row: row.pk) if row.pk]
+        alias = (
+            primary[0]
+            if len(primary) == 1 and not has_primary_index and not without_rowid
+            else None
+        )
+        columns = tuple(
+            Column(
+                name=row.name,
+                type="" if strict and row.type == "ANY" else row.type,
+                nullable=not (row.notnull or row.name == alias or (row.pk and (without_rowid or strict))),
+                default=row.dflt_value,
+                generated=row.hidden in (2, 3),
+                collation=collations.get(row.name),
+                row_id=row.name == alias,
+            )
+            for row in info
+            if row.hidden != 1
+        )
+        nullable = {column.name for column in columns if column.nullable}
+        keys = [(tuple(primary), True)] if primary else []
+        keys += [(unique, False) for unique in uniques if unique != tuple(primary)]
+        free_names = (each for each in ("rowid", "_rowid_", "oid")
+                      if each not in {column.name.lower() for column in columns})  # fmt: skip
+        return Table(
+            name=TableName(name),
+            columns=columns,
+            candidate_keys=tuple(
+                CandidateKey(key, is_primary, not nullable & set(key)) for key, is_primary in keys
+            ),
+            foreign_keys=self._foreign_keys(name, [column.name for column in columns]),
+            triggers=self._triggers(name),
+            indexes=indexes,
+            physical_row_id=next(free_names, None) if kind == "table" and not without_rowid else None,
+            kind="virtual table" if kind == "virtual" else kind,
+        )
+
+    def _indexes(
+        self, name: str
+    ) -> tuple[tuple[Index, ...], list[tuple[str, ...]], dict[str, str], bool]:
+        """Indexes, unique column lists, collations of keyed columns, whether the key has an index."""
+        found: dict[str, tuple[Any, list[Any]]] = {}
+        rows = self._rows(
+            'SELECT l.name AS index_name, l."unique" AS is_unique, l.origin, l.partial, x.seqno,'
+            " x.cid, x.name AS column_name, x.coll"
+            " FROM pragma_index_list(?) AS l, pragma_index_xinfo(l.name) AS x"
+            ' WHERE x."key" ORDER BY l.seq, x.seqno',
+            name,
+        )
+        for row in rows:
+            found.setdefault(row.index_name, (row, []))[1].append(row)
+        indexes, uniques, collations = [], [], {}
+        for index_name, (first, parts) in found.items():
+            plain = []
+            for part in parts:
+                if part.cid == -2:
+                    break
+                plain.append(part.column_name)
+            indexes.append(Index(index_name, tuple(plain), bool(first.partial)))
+            if first.is_unique and not first.partial and len(plain) == len(parts):
+                uniques.append(tuple(plain))
+                collations |= {part.column_name: part.coll for part in parts}
+        has_primary_index = any(first.origin == "pk" for first, _ in found.values())
+        return tuple(indexes), uniques, collations, has_primary_index
+
+    def _foreign_key_rows(self) -> dict[str, list[list[Any]]]:
+        """The rows of every declared foreign key, by child table; read in one statement."""
+        if self._declared is None:
+            rows = self._rows(
+                'SELECT m.name AS child, f.id, f."table" AS parent, f."from" AS ours,'
+                ' f."to" AS theirs, f.on_delete'
+                " FROM main.sqlite_master AS m, pragma_foreign_key_list(m.name, 'main') AS f"
+                " WHERE m.type = 'table' ORDER BY m.name, f.id DESC, f.seq"
+            )
+            grouped: dict[tuple[str, int], list[Any]] = defaultdict(list)
+            for row in rows:
+                grouped[row.child, row.id].append(row)
+                self._children[row.parent.lower()].add(row.child)
+            self._declared = defaultdict(list)
+            for (child, _), parts in grouped.items():
+                self._declared[child].append(parts)
+        return self._declared
+
+    def _foreign_keys(self, name: str, own_columns: list[str]) -> tuple[ForeignKey, ...]:
+        keys = []
+        for parts in self._foreign_key_rows().get(name, []):
+            columns = tuple(part.ours for part in parts)
+            parent = _spelled(parts[0].parent, self._listed())
+            referenced = self._referenced(name, own_columns, parent, [part.theirs for part in parts])
+            if parent is None or referenced is None:
+                wanted = ",".join(part.theirs or "its primary key" for part in parts)
+                self._loose.append(f"{name}.{','.join(columns)} → {parts[0].parent}.{wanted}")
+                continue
+            action = ReferentialAction(parts[0].on_delete.lower())
+            keys.append(
+                ForeignKey(TableName(name), columns, TableName(parent), referenced, action)
+            )
+        return tuple(keys)
+
+    def _referenced(
+        self, child: str, own_columns: list[str], parent: str | None, named: list[str | None]
+    ) -> tuple[str, ...] | None:
+        """The parent's columns as it spells them; its primary key where none are named."""
+        if parent is None:
+            return None
+        info = self._rows("SELECT name, pk FROM pragma_table_info(?) ORDER BY pk", parent)
+        primary = tuple(row.name for row in info if row.pk)
+        if any(column is None for column in named):
+            return primary if len(primary) == len(named) else None
+        known = own_columns if parent == child else [row.name for row in info]
+        spelled = tuple(_spelled(str(column), known) or "" for column in named)
+        unique = {frozenset(primary), *(frozenset(key) for key in self._indexes(parent)[1])}
+        return spelled if frozenset(spelled) in unique else None
+
+    def _triggers(self, name: str) -> tuple[Trigger, ...]:
+        rows = self._rows(
+            "SELECT name, sql FROM main.sqlite_master"
+            " WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name",
+            name,
+        )
+        events = ((row.name, _TRIGGER_EVENT.search(row.sql or "")) for row in rows)
+        return tuple(
+            Trigger(trigger, event[1].lower() if event else "delete") for trigger, event in events
+        )
+
+
+def _spelled(name: str, known: Any) -> str | None:
+    """A name as the schema spells it; SQLite compares names without case."""
+    return next((each for each in known if each.lower() == name.lower()), None)

@@ -1,0 +1,1 @@
+"""Core objects as text and as JSON."""

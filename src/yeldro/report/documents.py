@@ -1,0 +1,204 @@
+"""Core objects as the JSON documents that docs/json.md describes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.plan import Plan
+from yeldro.core.preview import Preview
+from yeldro.core.receipts import Receipt
+from yeldro.core.restore import RestorePlan
+from yeldro.core.run import RunResult
+from yeldro.core.survey import Survey, TableDetail, TableSurvey
+from yeldro.report.text import plain
+
+Document = dict[str, Any]
+
+
+def rows_document(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[Document]:
+    return [
+        {name: plain(value) for name, value in zip(columns, row, strict=True)} for row in rows
+    ]
+
+
+def plan_document(plan: Plan) -> Document:
+    return {
+        "table": plan.table,
+        "matched": plan.matched,
+        "total": plan.total,
+        "blocked": [
+            {
+                "foreign_key": each.foreign_key,
+                "table": each.table,
+                "rows": each.rows,
+                "reason": each.reason,
+                "sample": rows_document(each.columns, each.sample),
+                "remedies": list(each.remedies),
+            }
+            for each in plan.blocked
+        ],
+        "steps": [
+            {
+                "n": step.n,
+                "action": str(step.action),
+                "table": step.table,
+                "rows": step.rows,
+                "because": step.because,
+                "path": list(step.path),
+            }
+            for step in plan.steps
+        ],
+        "warnings": list(plan.warnings),
+    }
+
+
+def run_document(result: RunResult) -> Document:
+    document = plan_document(result.plan)
+    for step, affected in zip(document["steps"], result.tally.affected, strict=False):
+        step["affected"] = affected
+    ledger: Document = {
+        name: {"removed": each.removed, "changed": each.changed, "added": each.added}
+        for name, each in result.ledger.tables.items()
+    }
+    return document | {
+        "outcome": str(result.outcome),
+        "ledger": ledger,
+        "unplanned": dict(result.ledger.unplanned),
+        "receipt": str(result.receipt) if result.receipt else None,
+    }
+
+
+def preview_document(found: Preview) -> Document:
+    return {
+        "table": found.plan.table,
+        "matched": found.plan.matched,
+        "total": found.plan.total,
+        "at_most": found.plan.at_most,
+        "pinned_key": list(found.plan.pinned_key),
+        "rows": rows_document(found.columns, found.rows),
+        "ripple": [
+            {
+                "foreign_key": line.foreign_key,
+                "table": line.table,
+                "rows": line.rows,
+                "treatment": line.treatment,
+                "reason": line.reason,
+            }
+            for line in found.plan.ripple
+        ],
+    }
+
+
+def duplicates_document(found: DuplicateReport) -> Document:
+    return {
+        "table": str(found.table.name),
+        "by": list(found.by),
+        "keep": [str(rule) for rule in found.keep],
+        "groups": found.groups,
+        "removable": found.removable,
+        "ties": found.ties,
+        "sample": [
+            {
+                "size": group.size,
+                "kept": rows_document(found.columns, group.rows[:1])[0],
+                "removable": rows_document(found.columns, group.rows[1:]),
+            }
+            for group in found.sample
+        ],
+    }
+
+
+def survey_document(found: Survey) -> Document:
+    return {
+        "tables": [_table_document(each) for each in found.tables],
+        "notes": list(found.notes),
+    }
+
+
+def detail_document(found: TableDetail) -> Document:
+    return _table_document(found.survey) | {"sample": rows_document(found.columns, found.sample)}
+
+
+def _table_document(each: TableSurvey) -> Document:
+    table = each.table
+    return {
+        "table": str(table.name),
+        "kind": table.kind,
+        "rows": each.rows,
+        "columns": [
+            {
+                "name": column.name,
+                "type": column.type,
+                "nullable": column.nullable,
+                "default": column.default,
+                "generated": column.generated,
+            }
+            for column in table.columns
+        ],
+        "identity": {"kind": str(table.identity.kind), "columns": list(table.identity.columns)},
+        "keys": [
+            {"columns": list(key.columns), "primary": key.primary} for key in table.candidate_keys
+        ],
+        "references": [
+            {"foreign_key": str(key), "on_delete": str(key.on_delete)} for key in table.foreign_keys
+        ],
+        "referenced_by": [
+            {"foreign_key": str(key), "on_delete": str(key.on_delete)}
+            for key in each.referenced_by
+        ],
+        "triggers": [{"name": t.name, "event": t.event} for t in table.triggers],
+        "warnings": list(each.warnings),
+    }
+
+
+def receipt_document(receipt: Receipt) -> Document:
+    return {
+        "id": receipt.id,
+        "path": str(receipt.path),
+        "title": receipt.title,
+        "system": receipt.system,
+        "database": receipt.database,
+        "table": receipt.named_table,
+        "matched": receipt.matched,
+        "total": receipt.total,
+        "user": receipt.user,
+        "started": receipt.started,
+        "ended": receipt.ended,
+        "outcome": receipt.outcome,
+        "holds_rows": receipt.holds_rows,
+        "steps": [
+            {
+                "n": step.n,
+                "action": str(step.action),
+                "table": str(step.table),
+                "rows": step.planned,
+                "affected": step.affected,
+                "because": step.because,
+            }
+            for step in receipt.steps
+        ],
+    }
+
+
+def restore_document(planned: RestorePlan, outcome: str) -> Document:
+    return {
+        "id": planned.receipt.id,
+        "receipt": str(planned.receipt.path),
+        "verdict": planned.verdict,
+        "total": planned.total,
+        "steps": [
+            {
+                "n": each.step.n,
+                "action": str(each.step.action),
+                "table": str(each.step.table),
+                "stored": each.stored,
+                "back": each.back,
+                "missing": each.missing,
+            }
+            for each in planned.steps
+        ],
+        "conflicts": list(planned.conflicts),
+        "outcome": outcome,
+    }

@@ -1,0 +1,340 @@
+"""Core objects as text for a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.plan import Blocked, Plan
+from yeldro.core.preview import Preview
+from yeldro.core.receipts import Receipt
+from yeldro.core.restore import RestorePlan
+from yeldro.core.run import Outcome, RunResult
+from yeldro.core.schema import ForeignKey, IdentityKind
+from yeldro.core.survey import Survey, TableDetail
+from yeldro.report.text import cell, counted, visible
+
+_NUMBER, _WARNING, _QUIET = "bold cyan", "yellow", "dim"
+
+
+def grid(
+    headings: Sequence[str], rows: Iterable[Sequence[str | Text]], numbers: Sequence[int] = ()
+) -> Grid:
+    """A table; the columns whose places are in `numbers` are set flush right."""
+    table = Grid(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+    for place, heading in enumerate(headings):
+        right = place in numbers
+        table.add_column(
+            Text(visible(heading)),
+            justify="right" if right else "left",
+            no_wrap=right,
+            overflow="fold",
+        )
+    for row in rows:
+        table.add_row(*(Text(visible(c)) if isinstance(c, str) else c for c in row))
+    return table
+
+
+def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
+    """Rows as the database holds them; NULL is dimmed so that it differs from the text NULL."""
+    right = [
+        place
+        for place in range(len(columns))
+        if rows and all(isinstance(row[place], int | float | None) for row in rows)
+    ]
+    shown = ([Text(cell(value), style=_QUIET if value is None else "") for value in row] for row in rows)
+    return grid(columns, shown, right)
+
+
+def survey_view(found: Survey, shown: str) -> RenderableType:
+    rows = []
+    for each in found.tables:
+        table = each.table
+        rows.append(
+            [
+                str(table.name),
+                f"{each.rows:,}" if each.rows is not None else table.kind,
+                _identity(table.identity.kind, table.identity.columns, table.kind),
+                _links(table.foreign_keys),
+                Text("; ".join(visible(warning) for warning in each.warnings), style=_WARNING),
+            ]
+        )
+    parts: list[RenderableType] = [
+        _title("survey", shown, counted(len(found.tables), "table")),
+        grid(["table", "rows", "rows told apart by", "references (on delete)", "beware"], rows, [1]),
+    ]
+    parts += [_note(note) for note in found.notes]
+    return Group(*parts)
+
+
+def detail_view(found: TableDetail) -> RenderableType:
+    survey, table = found.survey, found.survey.table
+    held = counted(survey.rows, "row") if survey.rows is not None else table.kind
+    columns = []
+    for column in table.columns:
+        keys = [
+            "primary key" if key.primary else "unique"
+            for key in table.candidate_keys
+            if column.name in key.columns
+        ]
+        keys += [f"→ {key.parent}" for key in table.foreign_keys if column.name in key.columns]
+        details = [] if column.nullable else ["not null"]
+        details += ["generated"] if column.generated else []
+        details += [f"default {column.default}"] if column.default else []
+        columns.append([column.name, column.type, ", ".join(details), ", ".join(keys)])
+    parts: list[RenderableType] = [
+        _title("survey", str(table.name), held),
+        Text(f"Rows told apart by: {_identity(table.identity.kind, table.identity.columns)}"),
+        grid(["column", "type", "", "key"], columns),
+    ]
+    if table.foreign_keys:
+        links = [[str(key), str(key.on_delete)] for key in table.foreign_keys]
+        parts.append(grid(["references", "on delete of the parent"], links))
+    if survey.referenced_by:
+        links = [[str(key), str(key.on_delete)] for key in survey.referenced_by]
+        parts.append(grid(["referenced by", "on delete here"], links))
+    parts += [_warning(warning) for warning in survey.warnings]
+    if found.sample:
+        parts.append(rows_grid(found.columns, found.sample))
+    return Group(*parts)
+
+
+def preview_view(found: Preview) -> RenderableType:
+    plan = found.plan
+    parts: list[RenderableType] = [
+        _title("preview", plan.table, f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"),
+        Text(_pinning(plan)),
+    ]
+    if found.rows:
+        parts.append(rows_grid(found.columns, found.rows))
+        unseen = plan.matched - len(found.rows)
+        more = [f"{counted(unseen, 'more row')}: --rows {plan.matched}"] if unseen else []
+        if found.hidden:
+            more.append(f"{counted(found.hidden, 'more column')}: --show COLUMNS")
+        parts += [Text("  ·  ".join(more), style=_QUIET)] if more else []
+    if plan.ripple:
+        lines = [
+            [line.foreign_key, f"{line.rows:,}", _treatment(line.treatment), line.reason]
+            for line in plan.ripple
+        ]
+        parts.append(grid(["ripple: rows that depend on these", "rows", "would be", "by"], lines, [1]))
+    elif plan.matched:
+        parts.append(Text("No other row depends on these."))
+    return Group(*parts)
+
+
+def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
+    matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
+    parts: list[RenderableType] = [_title(command, plan.table, matched)]
+    if plan.steps:
+        parts.append(_steps(plan, None))
+        if plan.blocked:
+            parts.append(Text("Blocked: nothing runs until these rows are dealt with.", style="bold red"))
+        else:
+            parts.append(
+                Text.assemble(
+                    "The key to this plan is ", (f"{plan.total:,}", _NUMBER), " in all: ", _sums(plan)
+                )
+            )
+    else:
+        parts.append(Text("No row matches; there is nothing to do."))
+    parts += [_blocked(each) for each in plan.blocked]
+    parts += [_warning(warning) for warning in plan.warnings]
+    return Group(*parts)
+
+
+def run_view(result: RunResult) -> RenderableType:
+    if result.outcome is Outcome.NOTHING_TO_DO:
+        return Group(
+            _title("run", result.plan.table, "no row matches"),
+            Text("There is nothing to do, and nothing was changed."),
+        )
+    parts: list[RenderableType] = [
+        _title(
+            "run" if result.outcome is Outcome.COMMITTED else "rehearse",
+            result.plan.table,
+            f"{counted(result.plan.matched, 'row')} matched",
+        ),
+        _steps(result.plan, result.tally.affected),
+    ]
+    total = counted(result.tally.total, "row")
+    agree = "The ledger agrees with the tally."
+    if result.ledger.unplanned:
+        changed = sum(result.ledger.unplanned.values())
+        agree = f"Allowed triggers changed {counted(changed, 'row')} besides."
+    if result.outcome is Outcome.COMMITTED:
+        parts.append(Text(f"Committed: {total} gone or changed. {agree}", style="bold green"))
+    else:
+        parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
+        parts.append(Text("A run would change exactly these rows."))
+    parts += [_warning(warning) for warning in result.plan.warnings]
+    return Group(*parts)
+
+
+def duplicates_view(found: DuplicateReport) -> RenderableType:
+    by = ", ".join(found.by)
+    parts: list[RenderableType] = [
+        _title("duplicates", str(found.table.name), f"by {by}"),
+    ]
+    if not found.groups:
+        return Group(*parts, Text("No two rows are equal on these columns."))
+    parts.append(
+        Text.assemble(
+            f"{counted(found.groups, 'group')} of equal rows; ",
+            (f"{found.removable:,}", _NUMBER),
+            " would go, one of each group stays.",
+        )
+    )
+    rule = " then ".join(str(rule) for rule in found.keep)
+    if found.keep and found.ties:
+        parts.append(
+            Text(f"In {counted(found.ties, 'group')} the rules prefer no single row ({rule}); "
+                 "the first by key stays.")
+        )  # fmt: skip
+    if not found.keep:
+        first = ", ".join(found.table.identity.columns)
+        parts.append(Text(f"No --keep rule: the first row by {first} stays."))
+    rows = []
+    for number, group in enumerate(found.sample, 1):
+        for place, row in enumerate(group.rows):
+            mark = Text("stays", style="bold green") if place == 0 else Text("goes", style=_WARNING)
+            shown = [Text(cell(value), style=_QUIET if value is None else "") for value in row]
+            rows.append([str(number) if place == 0 else "", mark, *shown])
+        if group.size > len(group.rows):
+            hidden = group.size - len(group.rows)
+            rows.append(["", Text("goes", style=_WARNING), f"and {hidden:,} more", *[""] * (len(group.rows[0]) - 1)])
+    parts.append(grid(["group", "", *found.columns], rows))
+    unseen = found.groups - len(found.sample)
+    if unseen:
+        parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=_QUIET))
+    return Group(*parts)
+
+
+def receipts_view(receipts: Sequence[Receipt], folder: str) -> RenderableType:
+    if not receipts:
+        return Text(f"No receipts in {visible(folder)}.")
+    rows = [
+        [each.id, _when(each.started), each.named_table, f"{each.total:,}", each.outcome,
+         "yes" if each.holds_rows else "counts only", each.database]
+        for each in receipts
+    ]  # fmt: skip
+    headings = ["id", "started (UTC)", "table", "rows", "outcome", "rows kept", "database"]
+    return Group(_title("receipts", folder, str(len(receipts))), grid(headings, rows, [3]))
+
+
+def receipt_view(receipt: Receipt) -> RenderableType:
+    rows = [
+        [str(step.n), str(step.action), str(step.table), f"{step.planned:,}",
+         "" if step.affected is None else f"{step.affected:,}", step.because]
+        for step in receipt.steps
+    ]  # fmt: skip
+    return Group(
+        _title("receipt", receipt.id, receipt.outcome),
+        Text(visible(f"asked      {receipt.title}")),
+        Text(visible(f"database   {receipt.database}")),
+        Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}")),
+        Text(visible(f"file       {receipt.path}")),
+        grid(["step", "", "table", "planned", "affected", "because"], rows, [3, 4]),
+    )
+
+
+def restore_view(planned: RestorePlan, title: str) -> RenderableType:
+    rows = [
+        [str(each.step.action), str(each.step.table), f"{each.stored:,}", f"{each.back:,}", f"{each.missing:,}"]
+        for each in planned.steps
+    ]
+    parts: list[RenderableType] = [_title(title, planned.receipt.id, planned.verdict)]
+    if rows:
+        headings = ["step was", "table", "stored", "in place", "missing"]
+        parts.append(grid(headings, rows, [2, 3, 4]))
+    else:
+        parts.append(Text("This run ended before anything was changed."))
+    parts += [_warning(conflict) for conflict in planned.conflicts]
+    return Group(*parts)
+
+
+def _steps(plan: Plan, affected: Sequence[int] | None) -> Grid:
+    headings = ["step", "", "table", "rows", "because", "reached by"]
+    rows: list[list[str | Text]] = []
+    for place, step in enumerate(plan.steps):
+        row: list[str | Text] = [
+            str(step.n), str(step.action), step.table, Text(f"{step.rows:,}", style=_NUMBER),
+            step.because, " ← ".join(step.path) if len(step.path) > 1 else "",
+        ]  # fmt: skip
+        if affected is not None:
+            row.insert(4, f"{affected[place]:,}")
+        rows.append(row)
+    if affected is not None:
+        headings[3:4] = ["planned", "affected"]
+    return grid(headings, rows, [3] if affected is None else [3, 4])
+
+
+def _blocked(each: Blocked) -> RenderableType:
+    head = Text.assemble(
+        (visible(f"{each.foreign_key}  "), "bold"),
+        (f"{each.rows:,}", _NUMBER),
+        f" rows, {each.reason}",
+    )
+    more = f"  and {each.rows - len(each.sample):,} more" if each.rows > len(each.sample) else ""
+    remedies = " or ".join(each.remedies)
+    return Group(
+        head,
+        Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2)),
+        *([Text(more, style=_QUIET)] if more else []),
+        Text.assemble("  To deal with them, add ", (visible(remedies), "bold")),
+    )
+
+
+def _sums(plan: Plan) -> str:
+    listed = ", ".join(f"{name} {rows:,}" for name, rows in plan.rows_by_table.items())
+    return visible(listed) + "."
+
+
+def _pinning(plan: Plan) -> str:
+    key = ", ".join(plan.pinned_key)
+    if plan.at_most == 1:
+        return f"The filter fixes the key ({visible(key)}): it can match one row at most."
+    if plan.at_most is not None:
+        return f"The filter fixes the key ({visible(key)}): it can match {plan.at_most:,} rows at most."
+    return "Nothing here fixes a key, so any number of rows could match."
+
+
+def _treatment(treatment: str) -> Text:
+    return Text(treatment, style="bold red" if treatment == "blocks" else "")
+
+
+def _identity(kind: IdentityKind, columns: Sequence[str], table_kind: str = "table") -> str:
+    if table_kind != "table":
+        return ""
+    if kind is IdentityKind.PRIMARY_KEY:
+        return ", ".join(columns)
+    if kind is IdentityKind.UNIQUE_KEY:
+        return f"{', '.join(columns)} (unique)"
+    return str(kind)
+
+
+def _links(keys: Sequence[ForeignKey]) -> str:
+    return "\n".join(f"{', '.join(key.columns)} → {key.parent} ({key.on_delete})" for key in keys)
+
+
+def _title(command: str, name: str, rest: str) -> Text:
+    return Text.assemble((f"{command}  ", "bold"), (visible(name), "bold cyan"), f"  {visible(rest)}")
+
+
+def _warning(text: str) -> Text:
+    return Text(f"! {visible(text)}", style=_WARNING)
+
+
+def _note(text: str) -> Text:
+    return Text(f"· {visible(text)}", style=_QUIET)
+
+
+def _when(moment: str) -> str:
+    return moment.replace("T", " ").replace("+00:00", "")

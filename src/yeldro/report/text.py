@@ -1,0 +1,54 @@
+"""Values and names as people see them: nothing stored in a database can drive the terminal."""
+
+from __future__ import annotations
+
+import unicodedata
+from typing import Any
+
+_MOST = 60
+_INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
+
+
+def visible(text: str) -> str:
+    """`text` with control, format and unassigned characters made visible."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(_shown(character) for character in text)
+
+
+def _shown(character: str) -> str:
+    if unicodedata.category(character) not in _INVISIBLE:
+        return character
+    code = ord(character)
+    if code < 0x20:
+        return chr(0x2400 + code)
+    return "␡" if code == 0x7F else f"⟨{code:04X}⟩"
+
+
+def cell(value: Any, most: int = _MOST) -> str:
+    """A value in a cell of a table, cut where it is longer than `most` characters."""
+    if value is None:
+        return "NULL"
+    if isinstance(value, bytes):
+        text = f"x'{value[: most // 2].hex()}'"
+        return text if len(value) <= most // 2 else f"{text}… ({len(value):,} bytes)"
+    text = str(value)
+    shown = visible(text[:most])
+    return shown if len(text) <= most else f"{shown}… ({len(text):,} characters)"
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON holds it."""
+    if value is None or isinstance(value, bool | int | str):
+        return value
+    if isinstance(value, float):
+        finite = value == value and abs(value) != float("inf")
+        return value if finite else str(value)
+    if isinstance(value, bytes):
+        return f"x'{value.hex()}'"
+    return str(value)
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """`1 row`, `1,200 rows`."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"

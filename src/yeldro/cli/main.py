@@ -93,7 +93,11 @@ def execute(arguments: list[str]) -> int:
         click.echo(error.format_message())
         return 0
     except click.ClickException as error:
-        command = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "yeldro"
+        command = (
+            error.ctx.command_path
+            if isinstance(error, click.UsageError) and error.ctx
+            else "yeldro"
+        )
         _tell(f"Nothing was changed. {error.format_message()} See '{command} --help'.")
         return 2
     except (click.Abort, KeyboardInterrupt):

@@ -55,7 +55,8 @@ receipts_option = click.option(
     envvar="YELDRO_RECEIPTS",
     type=click.Path(file_okay=False, path_type=Path),
     metavar="FOLDER",
-    help="Where receipts are kept. Default: $YELDRO_RECEIPTS, or yeldro/receipts in your data folder.",
+    help="Where receipts are kept. Default: $YELDRO_RECEIPTS, or yeldro/receipts in your data "
+    "folder.",
 )
 triggers_option = click.option(
     "--allow-trigger",
@@ -109,8 +110,8 @@ selection_options = _all(
         "--keep",
         multiple=True,
         metavar="RULE",
-        help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. Repeatable; "
-        "later rules break ties.",
+        help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. "
+        "Repeatable; later rules break ties.",
     ),
     click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
     click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
@@ -168,7 +169,9 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     for text in options["param"]:
         name, equals, value = text.partition("=")
         if not equals or not name.isidentifier():
-            raise UsageError(f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01.")
+            raise UsageError(
+                f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01."
+            )
         if name in parameters:
             raise UsageError(f"--param {name} is given twice.", "Keep one value.")
         parameters[name] = parameter_value(value)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import os
 import sys
@@ -18,8 +19,14 @@ _WIDTH_WITHOUT_TERMINAL = 120
 
 def show(view: RenderableType) -> None:
     """Prints text for people on standard output."""
-    wide = None if sys.stdout.isatty() or "COLUMNS" in os.environ else _WIDTH_WITHOUT_TERMINAL
-    Console(width=wide, highlight=False, emoji=False, markup=False).print(view)
+    if sys.stdout.isatty():
+        Console(highlight=False, emoji=False, markup=False).print(view)
+        return
+    columns = os.environ.get("COLUMNS", "")
+    wide = int(columns) if columns.isdecimal() and int(columns) else _WIDTH_WITHOUT_TERMINAL
+    text = io.StringIO()
+    Console(file=text, width=wide, highlight=False, emoji=False, markup=False).print(view)
+    print("\n".join(line.rstrip() for line in text.getvalue().splitlines()))
 
 
 def show_json(document: Any) -> None:

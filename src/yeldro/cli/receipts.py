@@ -96,7 +96,9 @@ def restore(
     agreed = None if yes else _agree(database, found)
     planned = restoring.restore(database, found, lock_wait, agreed, allow_trigger)
     if as_json:
-        show_json(documents.restore_document(planned, "committed" if planned.total else "nothing_to_do"))
+        show_json(
+            documents.restore_document(planned, "committed" if planned.total else "nothing_to_do")
+        )
     elif not quiet:
         if yes:
             show_text(tables.restore_view(planned, "restore"))

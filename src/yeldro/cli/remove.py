@@ -27,7 +27,7 @@ from yeldro.report import documents, tables
 @opt.database_option
 @opt.json_option
 def plan(db: str | None, as_json: bool, **options: Any) -> None:
-    """Every step in order with its exact count, the foreign key that is its reason, and what blocks.
+    """Every step in order, with its exact count and its reason, and what blocks.
 
     Leaves with 3 when something blocks, and with 4 when a count is not as expected.
     """
@@ -108,9 +108,7 @@ def _check_attendance(yes: bool, cleanup: Cleanup) -> None:
             "Add --expect N; 'yeldro plan' tells the number.",
         )
     if not yes and not sys.stdin.isatty():
-        raise UsageError(
-            "Nobody is at a terminal to type the count.", "Add --expect N and --yes."
-        )
+        raise UsageError("Nobody is at a terminal to type the count.", "Add --expect N and --yes.")
 
 
 def _agree(database: Database, cleanup: Cleanup) -> Plan:

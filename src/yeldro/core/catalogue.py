@@ -64,7 +64,9 @@ def foreign_keys_called(name: str, known: Iterable[ForeignKey]) -> list[ForeignK
     exact = [key for key in keys if wanted == key.name.casefold()]
     if exact:
         return exact
-    by_table = [key for key in keys if wanted in (str(key.child).casefold(), key.child.name.casefold())]
+    by_table = [
+        key for key in keys if wanted in (str(key.child).casefold(), key.child.name.casefold())
+    ]
     if by_table:
         return by_table
     return [

@@ -24,7 +24,7 @@ KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "order:LIST")
 
 @dataclass(frozen=True)
 class KeepRule:
-    """What makes a row of a group the one to keep: `lowest:COL`, `highest:COL`, `fullest`, `order:…`."""
+    """What makes a row the one to keep: `lowest:COL`, `highest:COL`, `fullest`, `order:LIST`."""
 
     kind: str
     argument: str = ""
@@ -38,7 +38,9 @@ class KeepRule:
         """
         kind, colon, argument = text.partition(":")
         wants_argument = kind in ("lowest", "highest", "order")
-        if kind not in ("lowest", "highest", "fullest", "order") or wants_argument != bool(argument):
+        if kind not in ("lowest", "highest", "fullest", "order") or wants_argument != bool(
+            argument
+        ):
             raise UsageError(
                 f"--keep {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
             )
@@ -129,7 +131,9 @@ def find_duplicates(
     numbered = _numbered(table, by, keep, session, shown)
     sample = []
     for *values, size in largest:
-        same = (numbered.c[name].is_not_distinct_from(v) for name, v in zip(by, values, strict=True))
+        same = (
+            numbered.c[name].is_not_distinct_from(v) for name, v in zip(by, values, strict=True)
+        )
         query = sa.select(*sql.columns_of(numbered, shown)).where(*same)
         members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
         sample.append(DuplicateGroup(tuple(values), size, tuple(tuple(row) for row in members_of)))
@@ -186,9 +190,7 @@ def _preferences(
     return order
 
 
-def _count_ties(
-    table: Table, by: Sequence[str], keep: Sequence[KeepRule], session: Session
-) -> int:
+def _count_ties(table: Table, by: Sequence[str], keep: Sequence[KeepRule], session: Session) -> int:
     """Groups in which more than one row comes first by the keep rules alone."""
     rows = sql.rows_of(table)
     rank = sa.func.rank().over(

@@ -27,7 +27,11 @@ class RowRange:
             UsageError: `text` is none of these, or its ends are the wrong way round.
         """
         found = _RANGE.fullmatch(text.strip().replace("_", ""))
-        if not found or not (found["low"] or found["high"]) or (found["high"] and not found["dots"]):
+        if (
+            not found
+            or not (found["low"] or found["high"])
+            or (found["high"] and not found["dots"])
+        ):
             raise UsageError(
                 f"The expectation {text!r} is not a number of rows.",
                 "Write a number (12), or a range (1..50, 10.., ..200).",
@@ -74,7 +78,9 @@ class Expectations:
         for text in texts:
             name, equals, value = text.rpartition("=")
             expected = RowRange.parse(value)
-            again = tables.get(name) if equals and name != "total" else (total if equals else matched)
+            again = (
+                tables.get(name) if equals and name != "total" else (total if equals else matched)
+            )
             if again is not None:
                 raise UsageError(
                     f"There are two expectations for the {name or 'matched'} rows.", "Keep one."
@@ -115,7 +121,7 @@ class Expectations:
         if differences:
             raise CountMismatch(
                 f"A count is not as expected ({'; '.join(differences)}).",
-                "Look at the rows with 'yeldro preview', then mend the selection or the expectation.",
+                "Look at the rows with 'yeldro preview', then mend one or the other.",
                 data=data,
                 differences=differences,
             )

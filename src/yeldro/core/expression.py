@@ -14,7 +14,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.catalogue import find_table
-from yeldro.core.errors import UsageError
+from yeldro.core.errors import Refused, UsageError
 from yeldro.core.names import same_name, suggestion
 from yeldro.core.protocol import Session
 from yeldro.core.schema import Table
@@ -57,8 +57,9 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     """Reads the boolean expression of `--where`.
 
     Raises:
-        UsageError: it is not exactly one boolean expression, names what does not exist, looks at
-            no row, or calls a function that could write.
+        UsageError: it is not exactly one boolean expression, names what does not exist, or calls a
+            function that could write.
+        Refused: it is empty, or looks at no column of the table.
     """
     tree = _parse_one(text, session.sql_dialect, "--where")
     body = tree.unnest()
@@ -70,8 +71,8 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     _refuse_writing(tree, session)
     looks_at_rows = _check_names(tree, table, session)
     if not looks_at_rows:
-        raise UsageError(
-            f"--where {text!r} looks at no column of {table.name}, so it says the same of every row.",
+        raise Refused(
+            f"--where {text!r} looks at no column of {table.name}, so it is one for all rows.",
             "Name a column, or say --all-rows where every row is meant.",
         )
     clock = any(tree.find_all(*_CLOCK)) or any(
@@ -103,7 +104,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
     others = {key for key, value in (query[0].args if query[0] else {}).items() if value}
     if not isinstance(order, exp.Order) or others - {"expressions", "order"}:
         raise UsageError(
-            f"The order {text!r} is not a list of columns.", "Write it as \"taken_at DESC, id\"."
+            f"The order {text!r} is not a list of columns.", 'Write it as "taken_at DESC, id".'
         )
     items = []
     for item in order.expressions:
@@ -122,7 +123,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
 
 def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
     if not text.strip():
-        raise UsageError(
+        raise Refused(
             f"{where_from} is empty, which would match every row.",
             "Write a condition, or say --all-rows where every row is meant.",
         )
@@ -143,6 +144,7 @@ def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
     place = places[0]
     near = (place.get("highlight") or "").strip()
     reason = (place.get("description") or str(error).splitlines()[0]).rstrip(".")
+    reason = "something is missing" if "<class" in reason else reason
     where = f" near {near!r}" if near else ""
     return UsageError(
         f"{where_from} {text!r} cannot be read as SQL{where}: {reason}.",
@@ -181,7 +183,9 @@ def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
     looks_at_rows = False
     for source in tree.find_all(exp.Table):
         if not _common_table(source):
-            find_table(session.catalogue, source.sql().replace('"', "") if source.db else source.name)
+            find_table(
+                session.catalogue, source.sql().replace('"', "") if source.db else source.name
+            )
     for column in tree.find_all(exp.Column):
         if isinstance(column.this, exp.Star):
             continue

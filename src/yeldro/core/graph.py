@@ -36,7 +36,9 @@ def components(graph: Mapping[Node, Collection[Node]]) -> list[list[Node]]:
     return found
 
 
-def cycle_through(graph: Mapping[Node, Collection[Node]], component: Collection[Node]) -> list[Node]:
+def cycle_through(
+    graph: Mapping[Node, Collection[Node]], component: Collection[Node]
+) -> list[Node]:
     """One shortest cycle inside a component, its first node repeated at the end.
 
     Returns:
@@ -48,11 +50,10 @@ def cycle_through(graph: Mapping[Node, Collection[Node]], component: Collection[
     for node in waiting:
         for other in graph[node]:
             if other == start:
-                path = [start]
-                while node != start:
-                    path.append(node)
-                    node = came_from[node]
-                return [start, *path[:0:-1], start]
+                path = [start, node]
+                while path[-1] != start:
+                    path.append(came_from[path[-1]])
+                return path[::-1]
             if other in component and other not in came_from:
                 came_from[other] = node
                 waiting.append(other)

@@ -37,8 +37,8 @@ class Cleanup:
     """
 
     selection: Selection
-    choices: Choices = Choices()
-    expectations: Expectations = Expectations()
+    choices: Choices = field(default_factory=Choices)
+    expectations: Expectations = field(default_factory=Expectations)
     allowed_triggers: tuple[str, ...] = ()
 
 
@@ -160,7 +160,7 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
     counted = count_dependents(session, ripple) if explain else {}
-    work = _in_order(session, matched, ripple, counted if explain else None)
+    work = _in_order(matched, ripple, counted if explain else None)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
@@ -182,12 +182,11 @@ def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
     return find_columns(table, by, "--duplicates-by") if by else ()
 
 
-def _in_order(
-    session: Session, matched: MatchedRows, ripple: Ripple, counted: dict[Link, int] | None
-) -> list[Work]:
+def _in_order(matched: MatchedRows, ripple: Ripple, counted: dict[Link, int] | None) -> list[Work]:
     """Detach first, then remove children before parents.
 
-    On a cycle the order inside it is free: the session checks foreign keys when all is done.
+    On a cycle the order inside it is free: the session checks foreign keys when all is done. The
+    tables farthest from the named one come first there too, which is how people expect it.
     """
     parents_of: dict[TableName, list[TableName]] = {
         name: [
@@ -195,7 +194,7 @@ def _in_order(
             for key in found.table.foreign_keys
             if key.parent in ripple.removed and key.parent != name
         ]
-        for name, found in ripple.removed.items()
+        for name, found in reversed(ripple.removed.items())
     }
     work: list[Work] = []
     for link, found in ripple.detached.items():
@@ -282,8 +281,8 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
         for trigger in found.table.triggers:
             if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
                 warnings.append(
-                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if it "
-                    f"changes rows, everything is rolled back, unless --allow-trigger "
+                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
+                    f"it changes rows, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
     return warnings

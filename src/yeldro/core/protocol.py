@@ -44,10 +44,21 @@ class Catalogue(Protocol):
 class Session(Protocol):
     """One connection to one database, reading or writing, in one transaction."""
 
-    connection: sa.Connection
-    catalogue: Catalogue
-    system: str
-    sql_dialect: str
+    @property
+    def connection(self) -> sa.Connection:
+        """The connection that the core's statements are executed on."""
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """The catalogue as this transaction sees it."""
+
+    @property
+    def system(self) -> str:
+        """The database system's name, for people."""
+
+    @property
+    def sql_dialect(self) -> str:
+        """The name by which the SQL parser knows the system's dialect."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """An empty temporary table of these columns; the first `unique` of them are its key."""
@@ -89,14 +100,11 @@ class Session(Protocol):
 
 
 class Database(Protocol):
-    """A database that can be opened.
+    """A database that can be opened."""
 
-    Attributes:
-        shown: its URL as people may see it, without a password.
-    """
-
-    system: str
-    shown: str
+    @property
+    def shown(self) -> str:
+        """Its URL as people may see it, without a password."""
 
     def reading(self) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""

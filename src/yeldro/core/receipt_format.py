@@ -1,4 +1,4 @@
-"""The receipt file: an SQLite database that any SQLite tool can read. See docs/receipt-format.md."""
+"""The receipt file: an SQLite database that any SQLite tool can read (docs/receipts.md)."""
 
 from __future__ import annotations
 

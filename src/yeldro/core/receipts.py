@@ -102,7 +102,7 @@ def read_receipt(path: Path) -> Receipt:
                     because=row["because"],
                     rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
                     columns=tuple(StoredColumn(*column) for column in columns),
-                    orphans={key: rows for key, rows in orphans},
+                    orphans=dict(orphans.fetchall()),
                 )
             )
         ledger = file.execute("SELECT * FROM ledger").fetchall()
@@ -150,7 +150,7 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
     known = receipts_in(folder)
     if typed == "last" and known:
         return known[0]
-    found = [receipt for receipt in known if receipt.id == typed or receipt.path.name == typed]
+    found = [receipt for receipt in known if typed in (receipt.id, receipt.path.name)]
     found = found or [receipt for receipt in known if typed and receipt.id.startswith(typed)]
     if len(found) == 1:
         return found[0]
@@ -158,8 +158,9 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
     raise UsageError(
         f"{'Several receipts begin' if found else 'There is no receipt'} "
         f"{'with' if found else 'called'} {typed!r} in {folder}.",
-        suggestion(typed, names) if names else "See 'yeldro receipt list', or name another folder "
-        "with --receipts FOLDER.",
+        suggestion(typed, names)
+        if names
+        else "See 'yeldro receipt list', or name another folder with --receipts FOLDER.",
     )
 
 

@@ -137,7 +137,9 @@ class _LaidOut:
         self.row_id = session.restorable_row_id(self.table)
         self.roles = {column.stored_as: column for column in step.columns}
         declared = [Column(column.stored_as) for column in step.columns]
-        self.staged = session.create_key_table([Column("yeldro_row", "integer", row_id=True), *declared], 1)
+        self.staged = session.create_key_table(
+            [Column("yeldro_row", "integer", row_id=True), *declared], 1
+        )
         self.stored = self._fill(stored_rows(receipt.path, step))
         session.add_index(self.staged, [stored_as for _, stored_as in self.key])
         self.missing = 0
@@ -200,7 +202,7 @@ class _LaidOut:
     def _insert(self) -> int:
         pairs = self.named("value")
         names = [ours for ours, _ in pairs]
-        selected = [self.staged.c[staged] for _, staged in pairs]
+        selected: list[sa.ColumnElement[Any]] = [self.staged.c[staged] for _, staged in pairs]
         if self.row_id:
             taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
             names.insert(0, self.row_id)
@@ -216,7 +218,7 @@ class _LaidOut:
         number = 0
         for row in rows:
             number += 1
-            values = {"yeldro_row": number}
+            values: dict[str, Any] = {"yeldro_row": number}
             values |= dict(zip(names, (value for value, _ in row), strict=True))
             if not any(kind for _, kind in row):
                 plain.append(values)

@@ -63,7 +63,9 @@ class Ripple:
     matched_keys: sa.FromClause | None = None
 
 
-def trace(session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]) -> Ripple:
+def trace(
+    session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]
+) -> Ripple:
     """Computes the sets of rows that a cleanup removes, detaches or is blocked by.
 
     Args:
@@ -203,7 +205,7 @@ class _Tracing:
 
     def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
         """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
-        names = [name for name in keys.c.keys() if name != WAVE]
+        names = [column.name for column in keys.c if column.name != WAVE]
         rows = sql.rows_of(table)
         if table.name == self.start.table.name:
             query = self.start.select(*sql.columns_of(rows, names), *more)
@@ -235,8 +237,10 @@ class _Tracing:
                 sql.columns_of(found, link.key.referenced_columns),
                 strict=True,
             )
-            deeper = sa.select(*sql.columns_of(rows, names)).select_from(found).join(
-                rows, sa.and_(*(ours == theirs for ours, theirs in references))
+            deeper = (
+                sa.select(*sql.columns_of(rows, names))
+                .select_from(found)
+                .join(rows, sa.and_(*(ours == theirs for ours, theirs in references)))
             )
             found = found.union(deeper)
             self._insert(keys, names, sa.select(*sql.columns_of(found, names)))
@@ -267,7 +271,7 @@ class _Tracing:
     ) -> None:
         rows = sql.rows_of(table)
         mine = keys[table.name]
-        names = [name for name in mine.c.keys() if name != WAVE]
+        names = [column.name for column in mine.c if column.name != WAVE]
         dependent = []
         for link in links:
             parent, known = self.tables[link.key.parent], keys[link.key.parent]
@@ -317,7 +321,7 @@ class _Tracing:
         return sa.or_(*known) if known else None
 
     def _needs_keys(self, table: Table) -> bool:
-        """Whether a set is used by others: by children, or by rows that stay unless they are in it."""
+        """Whether a set is used again: by children, or by rows that stay unless in it."""
         is_child = self.reach.links_from(table.name, Treatment.DETACH, Treatment.BLOCK)
         is_start = table.name == self.start.table.name
         return bool(self.reach.links_to(table.name) or is_child or (is_start and self.extra))
@@ -342,7 +346,9 @@ class _Tracing:
     def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
         rows = sql.rows_of(table)
         counted = sql.count(self.connection, keys)
-        self._know(RowSet(table, rows, _stands_in(table, rows, keys), counted, keys), counted_matched)
+        self._know(
+            RowSet(table, rows, _stands_in(table, rows, keys), counted, keys), counted_matched
+        )
 
     def _know(self, found: RowSet, counted_matched: bool = False) -> None:
         self.removed[found.table.name] = found

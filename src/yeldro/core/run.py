@@ -138,14 +138,13 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
     if found.blocked:
         total = sum(each.rows for each in found.blocked)
         reasons = "; ".join(
-            f"{each.rows:,} rows of {each.table} reference rows that would go "
-            f"({each.foreign_key}, {each.reason})"
+            f"{each.rows:,} of {each.table} ({each.foreign_key}, {each.reason})"
             for each in found.blocked
         )
-        remedies = " or ".join(found.blocked[0].remedies)
+        remedies = " and ".join(" or ".join(each.remedies) for each in found.blocked)
         raise Refused(
-            f"{total:,} dependent rows stand in the way: {reasons}.",
-            f"Add {remedies}, or keep their parents.",
+            f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
+            f"Add {remedies}; or keep their parents.",
             blocked=found.blocked,
         )
 
@@ -165,26 +164,20 @@ def _check_agreed(found: Plan, agreed: Plan) -> None:
     )
 
 
-def _store(
-    session: Session, prepared: Prepared, receipt: ReceiptWriter, with_rows: bool
-) -> None:
+def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_rows: bool) -> None:
     for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)
         if not with_rows:
             continue
         columns, expressions = _columns_to_store(session, work)
-        query = (
-            sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
-        )
+        query = sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
         receipt.add_rows(work.step, columns, _rows_to_store(session, query))
         if work.step.action is Action.REMOVE:
             for key in table.foreign_keys:
                 parent = session.catalogue.table(key.parent)
                 hanging = without_parent(key, work.rows.source, parent)
-                rows = sql.count(
-                    session.connection, work.rows.source, work.rows.condition, hanging
-                )
+                rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
 
@@ -338,7 +331,7 @@ def _commit(session: Session, receipt: ReceiptWriter) -> None:
         receipt.committed()
     except Exception as error:
         raise YeldroError(
-            f"The receipt {receipt.path} could not be closed ({error}); it is complete all the same.",
+            f"The receipt {receipt.path} could not be closed ({error}); it is complete.",
             "Check it with 'yeldro receipt check'.",
             data="The rows are removed and committed.",
         ) from error

@@ -144,7 +144,9 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         conditions.append(surplus_rows(table, rows, by, selection.keep, session))
     order: list[sa.ColumnElement[Any]] = []
     if selection.order_by:
-        order = [sa.literal_column(item) for item in parse_order(selection.order_by, table, session)]
+        order = [
+            sa.literal_column(item) for item in parse_order(selection.order_by, table, session)
+        ]
         order += sql.columns_of(rows, table.identity.columns)
     key_and_most = _pinned(filtered, table) if filtered else None
     matched = MatchedRows(
@@ -209,7 +211,7 @@ def _check_parts(selection: Selection) -> None:
     if not selection.all_rows and not selection.narrows:
         raise Refused(
             f"Nothing says which rows of {selection.table} are meant.",
-            "Say which with --where, --matching, --missing-in or --duplicates-by, or say --all-rows.",
+            "Say --where, --matching, --missing-in or --duplicates-by; or --all-rows.",
         )
     if (selection.limit is None) != (selection.order_by is None):
         raise UsageError(
@@ -237,7 +239,9 @@ def _condition(filtered: Filter, parameters: Mapping[str, Any]) -> sql.Predicate
             f"--param {unused[0]} is given, and --where does not use :{unused[0]}.",
             suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
         )
-    bound = [sa.bindparam(name, parameters[name]) for name in sorted(filtered.parameters)]
+    bound: list[sa.BindParameter[Any]] = [
+        sa.bindparam(name, parameters[name]) for name in sorted(filtered.parameters)
+    ]
     return sa.text(filtered.sql).bindparams(*bound)  # type: ignore[return-value]
 
 
@@ -247,7 +251,9 @@ def _related(
     other = find_table(session.catalogue, related.other)
     if related.pairs:
         ours = [find_columns(table, [pair[0]], "the columns to match")[0] for pair in related.pairs]
-        theirs = [find_columns(other, [pair[1]], "the columns to match")[0] for pair in related.pairs]
+        theirs = [
+            find_columns(other, [pair[1]], "the columns to match")[0] for pair in related.pairs
+        ]
     else:
         ours, theirs = _joined_by_foreign_key(table, other)
     others = sql.rows_of(other).alias("other")
@@ -282,7 +288,7 @@ def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[
         )
     raise UsageError(
         f"No foreign key joins {table.name} and {other.name}.",
-        f"Say which columns must agree: {other.name}:COLUMN_OF_{table.name}=COLUMN_OF_{other.name}.",
+        f"Say which columns must agree: {other.name}:column=other_column.",
     )
 
 

@@ -151,9 +151,7 @@ def _table_names(key: ForeignKey) -> set[str]:
     return {str(key.child).casefold(), key.child.name.casefold()}
 
 
-def _unused_names(
-    choices: Choices, keys: list[ForeignKey], catalogue: Catalogue
-) -> Iterable[str]:
+def _unused_names(choices: Choices, keys: list[ForeignKey], catalogue: Catalogue) -> Iterable[str]:
     for option, names in (("--follow", choices.follow), ("--detach", choices.detach)):
         for name in names:
             if name == "all" or foreign_keys_called(name, keys):
@@ -161,7 +159,9 @@ def _unused_names(
             tables = [str(table) for table in catalogue.table_names()]
             bare = [table.name for table in catalogue.table_names()]
             table = name.rpartition(".")[0] or name
-            if not {table.casefold(), name.casefold()} & {known.casefold() for known in tables + bare}:
+            if not {table.casefold(), name.casefold()} & {
+                known.casefold() for known in tables + bare
+            }:
                 known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
                 raise UsageError(
                     f"{option} {name} names no table and no foreign key.",

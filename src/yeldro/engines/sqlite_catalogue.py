@@ -53,7 +53,7 @@ class SqliteCatalogue:
         self._connection = connection
         self._kinds: dict[str, tuple[str, bool, bool]] | None = None
         self._tables: dict[str, Table] = {}
-        self._declared: dict[str, list[list[Any]]] | None = None
+        self._declared: dict[str, list[list[Any]]] | None = None  # foreign keys' rows by child
         self._children: dict[str, set[str]] = defaultdict(set)
         self._loose: list[str] = []
 
@@ -89,10 +89,7 @@ class SqliteCatalogue:
                 "SELECT name, type, wr, strict FROM pragma_table_list"
                 " WHERE schema = 'main' AND type <> 'shadow' AND substr(name, 1, 7) <> 'sqlite_'"
             )
-            self._kinds = {
-                name: (kind, bool(without_rowid), bool(strict))
-                for name, kind, without_rowid, strict in listed
-            }
+            self._kinds = {row.name: (row.type, bool(row.wr), bool(row.strict)) for row in listed}
         return self._kinds
 
     def _read(self, name: str) -> Table:
@@ -111,7 +108,9 @@ class SqliteCatalogue:
             Column(
                 name=row.name,
                 type="" if strict and row.type == "ANY" else row.type,
-                nullable=not (row.notnull or row.name == alias or (row.pk and (without_rowid or strict))),
+                nullable=not (
+                    row.notnull or row.name == alias or (row.pk and (without_rowid or strict))
+                ),
                 default=row.dflt_value,
                 generated=row.hidden in (2, 3),
                 collation=collations.get(row.name),
@@ -134,14 +133,16 @@ class SqliteCatalogue:
             foreign_keys=self._foreign_keys(name, [column.name for column in columns]),
             triggers=self._triggers(name),
             indexes=indexes,
-            physical_row_id=next(free_names, None) if kind == "table" and not without_rowid else None,
+            physical_row_id=next(free_names, None)
+            if kind == "table" and not without_rowid
+            else None,
             kind="virtual table" if kind == "virtual" else kind,
         )
 
     def _indexes(
         self, name: str
     ) -> tuple[tuple[Index, ...], list[tuple[str, ...]], dict[str, str], bool]:
-        """Indexes, unique column lists, collations of keyed columns, whether the key has an index."""
+        """Indexes, unique column lists, collations of keyed columns, and if the key has an index."""
         found: dict[str, tuple[Any, list[Any]]] = {}
         rows = self._rows(
             'SELECT l.name AS index_name, l."unique" AS is_unique, l.origin, l.partial, x.seqno,'
@@ -152,7 +153,8 @@ class SqliteCatalogue:
         )
         for row in rows:
             found.setdefault(row.index_name, (row, []))[1].append(row)
-        indexes, uniques, collations = [], [], {}
+        indexes, uniques = [], []
+        collations: dict[str, str] = {}
         for index_name, (first, parts) in found.items():
             plain = []
             for part in parts:
@@ -189,15 +191,15 @@ class SqliteCatalogue:
         for parts in self._foreign_key_rows().get(name, []):
             columns = tuple(part.ours for part in parts)
             parent = _spelled(parts[0].parent, self._listed())
-            referenced = self._referenced(name, own_columns, parent, [part.theirs for part in parts])
+            referenced = self._referenced(
+                name, own_columns, parent, [part.theirs for part in parts]
+            )
             if parent is None or referenced is None:
                 wanted = ",".join(part.theirs or "its primary key" for part in parts)
                 self._loose.append(f"{name}.{','.join(columns)} → {parts[0].parent}.{wanted}")
                 continue
             action = ReferentialAction(parts[0].on_delete.lower())
-            keys.append(
-                ForeignKey(TableName(name), columns, TableName(parent), referenced, action)
-            )
+            keys.append(ForeignKey(TableName(name), columns, TableName(parent), referenced, action))
         return tuple(keys)
 
     def _referenced(

@@ -18,9 +18,7 @@ Document = dict[str, Any]
 
 
 def rows_document(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[Document]:
-    return [
-        {name: plain(value) for name, value in zip(columns, row, strict=True)} for row in rows
-    ]
+    return [{name: plain(value) for name, value in zip(columns, row, strict=True)} for row in rows]
 
 
 def plan_document(plan: Plan) -> Document:
@@ -145,8 +143,7 @@ def _table_document(each: TableSurvey) -> Document:
             {"foreign_key": str(key), "on_delete": str(key.on_delete)} for key in table.foreign_keys
         ],
         "referenced_by": [
-            {"foreign_key": str(key), "on_delete": str(key.on_delete)}
-            for key in each.referenced_by
+            {"foreign_key": str(key), "on_delete": str(key.on_delete)} for key in each.referenced_by
         ],
         "triggers": [{"name": t.name, "event": t.event} for t in table.triggers],
         "warnings": list(each.warnings),

@@ -49,12 +49,14 @@ def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
         for place in range(len(columns))
         if rows and all(isinstance(row[place], int | float | None) for row in rows)
     ]
-    shown = ([Text(cell(value), style=_QUIET if value is None else "") for value in row] for row in rows)
+    shown = (
+        [Text(cell(value), style=_QUIET if value is None else "") for value in row] for row in rows
+    )
     return grid(columns, shown, right)
 
 
 def survey_view(found: Survey, shown: str) -> RenderableType:
-    rows = []
+    rows: list[list[str | Text]] = []
     for each in found.tables:
         table = each.table
         rows.append(
@@ -68,16 +70,18 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
         )
     parts: list[RenderableType] = [
         _title("survey", shown, counted(len(found.tables), "table")),
-        grid(["table", "rows", "rows told apart by", "references (on delete)", "beware"], rows, [1]),
+        grid(
+            ["table", "rows", "rows told apart by", "references (on delete)", "beware"], rows, [1]
+        ),
     ]
     parts += [_note(note) for note in found.notes]
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def detail_view(found: TableDetail) -> RenderableType:
     survey, table = found.survey, found.survey.table
     held = counted(survey.rows, "row") if survey.rows is not None else table.kind
-    columns = []
+    columns: list[list[str | Text]] = []
     for column in table.columns:
         keys = [
             "primary key" if key.primary else "unique"
@@ -103,13 +107,15 @@ def detail_view(found: TableDetail) -> RenderableType:
     parts += [_warning(warning) for warning in survey.warnings]
     if found.sample:
         parts.append(rows_grid(found.columns, found.sample))
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def preview_view(found: Preview) -> RenderableType:
     plan = found.plan
     parts: list[RenderableType] = [
-        _title("preview", plan.table, f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"),
+        _title(
+            "preview", plan.table, f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
+        ),
         Text(_pinning(plan)),
     ]
     if found.rows:
@@ -120,14 +126,16 @@ def preview_view(found: Preview) -> RenderableType:
             more.append(f"{counted(found.hidden, 'more column')}: --show COLUMNS")
         parts += [Text("  ·  ".join(more), style=_QUIET)] if more else []
     if plan.ripple:
-        lines = [
+        lines: list[list[str | Text]] = [
             [line.foreign_key, f"{line.rows:,}", _treatment(line.treatment), line.reason]
             for line in plan.ripple
         ]
-        parts.append(grid(["ripple: rows that depend on these", "rows", "would be", "by"], lines, [1]))
+        parts.append(
+            grid(["ripple: rows that depend on these", "rows", "would be", "by"], lines, [1])
+        )
     elif plan.matched:
         parts.append(Text("No other row depends on these."))
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
@@ -136,18 +144,23 @@ def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
     if plan.steps:
         parts.append(_steps(plan, None))
         if plan.blocked:
-            parts.append(Text("Blocked: nothing runs until these rows are dealt with.", style="bold red"))
+            parts.append(
+                Text("Blocked: nothing runs until these rows are dealt with.", style="bold red")
+            )
         else:
             parts.append(
                 Text.assemble(
-                    "The key to this plan is ", (f"{plan.total:,}", _NUMBER), " in all: ", _sums(plan)
+                    "The key to this plan is ",
+                    (f"{plan.total:,}", _NUMBER),
+                    " in all: ",
+                    _sums(plan),
                 )
             )
     else:
         parts.append(Text("No row matches; there is nothing to do."))
     parts += [_blocked(each) for each in plan.blocked]
     parts += [_warning(warning) for warning in plan.warnings]
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def run_view(result: RunResult) -> RenderableType:
@@ -175,7 +188,7 @@ def run_view(result: RunResult) -> RenderableType:
         parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
         parts.append(Text("A run would change exactly these rows."))
     parts += [_warning(warning) for warning in result.plan.warnings]
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def duplicates_view(found: DuplicateReport) -> RenderableType:
@@ -201,7 +214,7 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
     if not found.keep:
         first = ", ".join(found.table.identity.columns)
         parts.append(Text(f"No --keep rule: the first row by {first} stays."))
-    rows = []
+    rows: list[list[str | Text]] = []
     for number, group in enumerate(found.sample, 1):
         for place, row in enumerate(group.rows):
             mark = Text("stays", style="bold green") if place == 0 else Text("goes", style=_WARNING)
@@ -209,12 +222,19 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
             rows.append([str(number) if place == 0 else "", mark, *shown])
         if group.size > len(group.rows):
             hidden = group.size - len(group.rows)
-            rows.append(["", Text("goes", style=_WARNING), f"and {hidden:,} more", *[""] * (len(group.rows[0]) - 1)])
+            rows.append(
+                [
+                    "",
+                    Text("goes", style=_WARNING),
+                    f"and {hidden:,} more",
+                    *[""] * (len(group.rows[0]) - 1),
+                ]
+            )
     parts.append(grid(["group", "", *found.columns], rows))
     unseen = found.groups - len(found.sample)
     if unseen:
         parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=_QUIET))
-    return Group(*parts)
+    return _spaced(parts)
 
 
 def receipts_view(receipts: Sequence[Receipt], folder: str) -> RenderableType:
@@ -226,7 +246,7 @@ def receipts_view(receipts: Sequence[Receipt], folder: str) -> RenderableType:
         for each in receipts
     ]  # fmt: skip
     headings = ["id", "started (UTC)", "table", "rows", "outcome", "rows kept", "database"]
-    return Group(_title("receipts", folder, str(len(receipts))), grid(headings, rows, [3]))
+    return _spaced([_title("receipts", folder, str(len(receipts))), grid(headings, rows, [3])])
 
 
 def receipt_view(receipt: Receipt) -> RenderableType:
@@ -247,7 +267,13 @@ def receipt_view(receipt: Receipt) -> RenderableType:
 
 def restore_view(planned: RestorePlan, title: str) -> RenderableType:
     rows = [
-        [str(each.step.action), str(each.step.table), f"{each.stored:,}", f"{each.back:,}", f"{each.missing:,}"]
+        [
+            str(each.step.action),
+            str(each.step.table),
+            f"{each.stored:,}",
+            f"{each.back:,}",
+            f"{each.missing:,}",
+        ]
         for each in planned.steps
     ]
     parts: list[RenderableType] = [_title(title, planned.receipt.id, planned.verdict)]
@@ -257,7 +283,18 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
     else:
         parts.append(Text("This run ended before anything was changed."))
     parts += [_warning(conflict) for conflict in planned.conflicts]
-    return Group(*parts)
+    return _spaced(parts)
+
+
+def _spaced(parts: Sequence[RenderableType]) -> Group:
+    """The parts with an empty line around every table."""
+    spaced: list[RenderableType] = []
+    for place, part in enumerate(parts):
+        before = parts[place - 1] if place else ""
+        if place and not (isinstance(part, Text) and isinstance(before, Text)):
+            spaced.append("")
+        spaced.append(part)
+    return Group(*spaced)
 
 
 def _steps(plan: Plan, affected: Sequence[int] | None) -> Grid:
@@ -280,13 +317,13 @@ def _blocked(each: Blocked) -> RenderableType:
     head = Text.assemble(
         (visible(f"{each.foreign_key}  "), "bold"),
         (f"{each.rows:,}", _NUMBER),
-        f" rows, {each.reason}",
+        f" {'row' if each.rows == 1 else 'rows'}, {each.reason}",
     )
     more = f"  and {each.rows - len(each.sample):,} more" if each.rows > len(each.sample) else ""
     remedies = " or ".join(each.remedies)
     return Group(
         head,
-        Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2)),
+        Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2), expand=False),
         *([Text(more, style=_QUIET)] if more else []),
         Text.assemble("  To deal with them, add ", (visible(remedies), "bold")),
     )
@@ -302,7 +339,8 @@ def _pinning(plan: Plan) -> str:
     if plan.at_most == 1:
         return f"The filter fixes the key ({visible(key)}): it can match one row at most."
     if plan.at_most is not None:
-        return f"The filter fixes the key ({visible(key)}): it can match {plan.at_most:,} rows at most."
+        most = counted(plan.at_most, "row")
+        return f"The filter fixes the key ({visible(key)}): it can match {most} at most."
     return "Nothing here fixes a key, so any number of rows could match."
 
 
@@ -320,12 +358,15 @@ def _identity(kind: IdentityKind, columns: Sequence[str], table_kind: str = "tab
     return str(kind)
 
 
-def _links(keys: Sequence[ForeignKey]) -> str:
-    return "\n".join(f"{', '.join(key.columns)} → {key.parent} ({key.on_delete})" for key in keys)
+def _links(keys: Sequence[ForeignKey]) -> Text:
+    lines = (f"{', '.join(key.columns)} → {key.parent} ({key.on_delete})" for key in keys)
+    return Text("\n".join(map(visible, lines)))
 
 
 def _title(command: str, name: str, rest: str) -> Text:
-    return Text.assemble((f"{command}  ", "bold"), (visible(name), "bold cyan"), f"  {visible(rest)}")
+    return Text.assemble(
+        (f"{command}  ", "bold"), (visible(name), "bold cyan"), f"  {visible(rest)}"
+    )
 
 
 def _warning(text: str) -> Text:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unicodedata
 from typing import Any
 
@@ -42,8 +43,7 @@ def plain(value: Any) -> Any:
     if value is None or isinstance(value, bool | int | str):
         return value
     if isinstance(value, float):
-        finite = value == value and abs(value) != float("inf")
-        return value if finite else str(value)
+        return value if math.isfinite(value) else str(value)
     if isinstance(value, bytes):
         return f"x'{value.hex()}'"
     return str(value)

@@ -1,0 +1,149 @@
+"""The command that makes the demo database and walks through the whole job on it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shlex
+import sys
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import click
+
+from yeldro.core.errors import Refused
+
+_RETIRED = ["buoy", "--where", "retired_on < :cutoff", "--param", "cutoff=2022-01-01"]
+_GONE = [*_RETIRED, "--missing-in", "deployment"]
+_TWICE = ["reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest",
+          "--keep", "lowest:id"]  # fmt: skip
+
+
+@click.command()
+@click.argument("folder", required=False, default="yeldro-demo", type=click.Path(path_type=Path))
+@click.option(
+    "--readings",
+    type=click.IntRange(min=0),
+    default=18_000,
+    show_default=True,
+    metavar="N",
+    help="How many readings the demo holds.",
+)
+@click.option("--only-data", is_flag=True, help="Make the database and stop.")
+def demo(folder: Path, readings: int, only_data: bool) -> None:
+    """Make the demo database in FOLDER and walk through the whole job on it.
+
+    A made-up network of sea buoys: about 20,000 rows, the same every time. Every command is
+    printed before its output, so that you can type it yourself.
+    """
+    counts = _make(folder, readings)
+    click.echo(f"Made {folder / 'buoys.db'}: {len(counts)} tables, {sum(counts.values()):,} rows.")
+    if not only_data:
+        with _inside(folder):
+            _walk()
+        click.echo(
+            f"\nNow try it yourself: cd {shlex.quote(str(folder))}; "
+            "export YELDRO_DB=buoys.db YELDRO_RECEIPTS=receipts"
+        )
+
+
+def _make(folder: Path, readings: int) -> dict[str, int]:
+    """A new demo file in `folder`; an existing one is never overwritten."""
+    import sqlalchemy as sa
+
+    from yeldro.demo.network import load
+
+    path = folder / "buoys.db"
+    if path.exists():
+        raise Refused(
+            f"There is a file {path} already.",
+            f"Name another folder: yeldro demo FOLDER, or remove that one: rm -r {folder}",
+        )
+    folder.mkdir(parents=True, exist_ok=True)
+    engine = sa.create_engine(f"sqlite:///{path}")
+    with engine.begin() as connection:
+        counts = load(connection, readings)
+    engine.dispose()
+    return counts
+
+
+def _walk() -> None:
+    from yeldro.core.receipts import receipts_in
+    from yeldro.core.run import plan
+    from yeldro.engines import open_database
+
+    def planned(arguments: Sequence[str]) -> tuple[int, int]:
+        """Matched rows and the total, as a user reads them off the plan."""
+        from yeldro.cli.options import cleanup_of
+        from yeldro.cli.remove import plan as command
+
+        context = command.make_context("plan", list(arguments))
+        found = plan(open_database("buoys.db"), cleanup_of(context.params))
+        return found.matched, found.total
+
+    _say("First, look at the tables and how they hang together.")
+    _do("survey")
+    _say("A name is not a key: this filter could match any number of buoys.")
+    _do("preview", "buoy", "--where", "name = 'Eddy'", "--show", "id,serial,name,retired_on")
+    _say("The buoys meant: retired before 2022, and lying nowhere any more.")
+    _do("preview", *_GONE, "--show", "id,serial,name,retired_on", "--rows", "4")
+    _say("Their visits stand in the way, so this plan is blocked.")
+    _do("plan", *_GONE)
+    _say("With --follow the visits go too, and the parts used on them.")
+    _do("plan", *_GONE, "--follow", "visit")
+    matched, total = planned([*_GONE, "--follow", "visit"])
+    _say("The count is the key. At a terminal you type it; in a pipeline you say --expect.")
+    _do("run", *_GONE, "--follow", "visit", "--expect", str(matched), "--expect", f"total={total}",
+        "--yes")  # fmt: skip
+    first = receipts_in(Path("receipts"))[0].id
+    _say("A wrong count, and nothing goes.")
+    _do("run", "alert", "--where", "level = 'notice'", "--expect", "3", "--yes")
+    _say("Some readings were sent twice. Which of them, and which one stays?")
+    _do("duplicates", "reading", "--by", "sensor_id,taken_at", "--keep", "fullest", "--rows", "3")
+    matched, _ = planned(_TWICE)
+    _do("run", *_TWICE, "--expect", str(matched), "--yes")
+    second = next(each.id for each in receipts_in(Path("receipts")) if each.id != first)
+    _say("Are they still gone?")
+    _do("receipt", "check", second)
+    _say("And back again: every row, and every link that was cut.")
+    _do("restore", second, "--yes")
+    _do("restore", first, "--yes")
+    _do("receipt", "check", first)
+
+
+def _say(text: str) -> None:
+    click.secho(f"\n# {text}", fg="green")
+
+
+def _do(*words: str) -> None:
+    """Runs one command as if it had been typed, after printing it."""
+    from yeldro.cli.main import execute
+
+    click.secho(f"$ yeldro {' '.join(map(_typed, words))}", bold=True)
+    sys.stdout.flush()
+    code = execute(list(words))
+    sys.stdout.flush()
+    if code:
+        click.secho(f"(exit code {code})", dim=True)
+
+
+def _typed(word: str) -> str:
+    """A word as people type it: in double quotes where it holds single ones."""
+    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
+
+
+@contextlib.contextmanager
+def _inside(folder: Path) -> Iterator[None]:
+    """Works in `folder` with the demo's database and receipts, as its user would."""
+    settings = {"YELDRO_DB": "buoys.db", "YELDRO_RECEIPTS": "receipts"}
+    before = {name: os.environ.get(name) for name in settings}
+    os.environ.update(settings)
+    try:
+        with contextlib.chdir(folder):
+            yield
+    finally:
+        for name, value in before.items():
+            if value is None:
+                del os.environ[name]
+            else:
+                os.environ[name] = value

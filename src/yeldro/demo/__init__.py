@@ -1,0 +1,1 @@
+"""A made-up network of sea buoys to try everything on."""

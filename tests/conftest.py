@@ -1,0 +1,89 @@
+"""The program as its users start it, and databases for it to work on."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from systems import SqliteFile
+
+PROGRAM = Path(sys.executable).with_name("yeldro")
+
+
+@dataclass
+class Finished:
+    """How one command ended."""
+
+    code: int
+    out: str
+    err: str
+
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+class Yeldro:
+    """Starts the installed program in a folder of its own, with its own receipts."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.receipts = folder / "receipts"
+        self.environment = {
+            name: value for name, value in os.environ.items() if not name.startswith("YELDRO")
+        } | {"YELDRO_RECEIPTS": str(self.receipts), "COLUMNS": "200"}
+
+    def __call__(self, *words: str, db: str | None = None, code: int = 0) -> Finished:
+        """Runs one command line; fails the test when it leaves with another code."""
+        environment = self.environment | ({"YELDRO_DB": db} if db else {})
+        done = subprocess.run(
+            [PROGRAM, *words],
+            env=environment,
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            check=False,
+            timeout=120,
+        )
+        found = Finished(done.returncode, done.stdout, done.stderr)
+        assert found.code == code, found
+        return found
+
+
+@pytest.fixture
+def yeldro(tmp_path: Path) -> Yeldro:
+    return Yeldro(tmp_path)
+
+
+@pytest.fixture(scope="session")
+def _demo_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("demo")
+    Yeldro(folder)("demo", "made", "--only-data", "--readings", "2000")
+    return folder / "made" / "buoys.db"
+
+
+@pytest.fixture
+def demo(_demo_file: Path, tmp_path: Path) -> SqliteFile:
+    """The sea-buoy network with 2,000 readings."""
+    path = tmp_path / "buoys.db"
+    path.write_bytes(_demo_file.read_bytes())
+    return SqliteFile(path)
+
+
+@pytest.fixture
+def made(tmp_path: Path) -> Callable[[str], SqliteFile]:
+    """Makes a database from a script."""
+
+    def make(script: str) -> SqliteFile:
+        database = SqliteFile(tmp_path / "made.db")
+        database.script(script)
+        return database
+
+    return make

@@ -1,0 +1,169 @@
+"""Looking before anything is removed: survey, preview, duplicates."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from conftest import Yeldro
+from systems import SqliteFile
+
+GONE = (
+    "--where",
+    "retired_on < :cutoff",
+    "--param",
+    "cutoff=2022-01-01",
+    "--missing-in",
+    "deployment",
+)
+GONE_SQL = """retired_on < '2022-01-01' AND NOT EXISTS
+    (SELECT 1 FROM deployment AS d WHERE d.buoy_id = buoy.id)"""
+
+
+def test_survey_counts_every_table_and_warns_of_what_slows_or_endangers_a_deletion(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    found = {
+        each["table"]: each for each in yeldro("survey", "--json", db=demo.url).json()["tables"]
+    }
+    names = {row[0] for row in demo.rows("SELECT name FROM sqlite_master WHERE type = 'table'")}
+    assert set(found) == names
+    for name, each in found.items():
+        assert each["rows"] == demo.value(f"SELECT count(*) FROM {name}")
+    assert found["raw_upload"]["identity"]["kind"] == "physical row id"
+    assert any("no key" in warning for warning in found["raw_upload"]["warnings"])
+    assert any("technician_id" in warning for warning in found["calibration"]["warnings"])
+    assert found["part_used"]["identity"]["columns"] == ["buoy_id", "visit_no", "part"]
+
+
+def test_survey_of_one_table_tells_both_directions_of_its_foreign_keys(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    found = yeldro("survey", "visit", "--rows", "2", "--json", db=demo.url).json()
+    assert {each["foreign_key"]: each["on_delete"] for each in found["references"]} == {
+        "visit.buoy_id → buoy.id": "restrict",
+        "visit.technician_id → technician.id": "no action",
+    }
+    assert [each["foreign_key"] for each in found["referenced_by"]] == [
+        "part_used.buoy_id,visit_no → visit.buoy_id,visit_no"
+    ]
+    assert len(found["sample"]) == 2
+    text = yeldro("survey", "visit", db=demo.url).out
+    assert "part_used.buoy_id,visit_no" in text
+    assert "restrict" in text
+
+
+def test_survey_tells_of_triggers_and_of_foreign_keys_that_lead_nowhere(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, name TEXT);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast TEXT REFERENCES mast(name),
+                           hull INTEGER REFERENCES hull(id));
+        CREATE TABLE note (said TEXT);
+        CREATE TRIGGER "on delete of" AFTER DELETE ON lamp BEGIN INSERT INTO note VALUES ('x'); END;
+    """)
+    found = yeldro("survey", "--json", db=database.url).json()
+    lamp = next(each for each in found["tables"] if each["table"] == "lamp")
+    assert lamp["triggers"] == [{"name": "on delete of", "event": "delete"}]
+    assert lamp["references"] == []
+    assert sum("lamp.mast → mast.name" in note for note in found["notes"]) == 1
+    assert sum("lamp.hull → hull.id" in note for note in found["notes"]) == 1
+
+
+def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=demo.url).json()
+    expected = demo.rows(f"SELECT id FROM buoy WHERE {GONE_SQL} ORDER BY id")
+    assert found["matched"] == len(expected) > 3
+    assert [row["id"] for row in found["rows"]] == [row[0] for row in expected[:3]]
+    ripple = {line["foreign_key"]: line for line in found["ripple"]}
+    sensors = demo.value(
+        f"SELECT count(*) FROM sensor WHERE buoy_id IN (SELECT id FROM buoy WHERE {GONE_SQL})"
+    )
+    assert ripple["sensor.buoy_id → buoy.id"]["rows"] == sensors
+    assert ripple["sensor.buoy_id → buoy.id"]["treatment"] == "removed"
+    assert ripple["visit.buoy_id → buoy.id"]["treatment"] == "blocks"
+    assert "deployment.buoy_id → buoy.id" not in ripple
+
+
+@pytest.mark.parametrize(
+    ("condition", "at_most"),
+    [
+        ("id = 7", 1),
+        ("serial = 'SB-1004' AND name <> 'x'", 1),
+        ("id IN (1, 2, 3)", 3),
+        ("name = 'Eddy'", None),
+        ("id = 7 OR id = 8", None),
+        ("id = region_id", None),
+        ("id > 7", None),
+    ],
+)
+def test_preview_says_whether_the_filter_fixes_a_key(yeldro, demo, condition, at_most) -> None:
+    found = yeldro("preview", "buoy", "--where", condition, "--json", db=demo.url).json()
+    assert found["at_most"] == at_most
+    assert at_most is None or found["matched"] <= at_most
+    text = yeldro("preview", "buoy", "--where", condition, db=demo.url).out
+    assert ("any number of rows could match" in text) is (at_most is None)
+
+
+def test_preview_as_csv_holds_the_chosen_columns_and_nothing_else(yeldro, demo) -> None:
+    out = yeldro("preview", "buoy", "--where", "id < 5", "--show", "id,retired_on", "--csv",
+                 db=demo.url).out  # fmt: skip
+    expected = demo.rows("SELECT id, retired_on FROM buoy WHERE id < 5 ORDER BY id")
+    assert list(csv.reader(io.StringIO(out))) == [
+        ["id", "retired_on"],
+        *([str(id), day or ""] for id, day in expected),
+    ]
+
+
+def test_duplicates_marks_the_row_that_stays_by_the_rules_in_order(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE sample (id INTEGER PRIMARY KEY, spot TEXT, depth REAL, note TEXT);
+        INSERT INTO sample VALUES (1, 'a', 1, NULL), (2, 'a', 1, 'clear'), (3, 'a', 1, 'calm'),
+            (4, NULL, 2, ''), (5, NULL, 2, 'x'), (6, 'b', 1, 'alone'), (7, 'A', 1, 'case');
+    """)
+    found = yeldro("duplicates", "sample", "--by", "spot,depth", "--keep", "fullest",
+                   "--keep", "highest:id", "--json", db=database.url).json()  # fmt: skip
+    assert (found["groups"], found["removable"], found["ties"]) == (2, 3, 0)
+    assert [(group["size"], group["kept"]["id"]) for group in found["sample"]] == [(3, 3), (2, 5)]
+    assert [row["id"] for row in found["sample"][0]["removable"]] == [2, 1]
+    one_rule = yeldro("duplicates", "sample", "--by", "spot,depth", "--keep", "fullest", "--json",
+                      db=database.url).json()  # fmt: skip
+    assert one_rule["ties"] == 1
+    text = yeldro("duplicates", "sample", "--by", "spot,depth", "--keep", "fullest",
+                  db=database.url).out  # fmt: skip
+    assert text.count("stays") >= 2
+    assert "1 group" in text
+
+
+def test_stored_bytes_cannot_drive_the_terminal_and_survive_as_json(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE "od\x1b[31md" (id INTEGER PRIMARY KEY, "na\nme" TEXT, raw BLOB);
+        INSERT INTO "od\x1b[31md" VALUES (1, char(27) || '[2J' || char(155) || char(8238), x'1b00');
+        INSERT INTO "od\x1b[31md" VALUES (2, CAST(x'ff1b41' AS TEXT), NULL);
+    """)
+    name = "od\x1b[31md"
+    for words in (("survey",), ("survey", name), ("preview", name, "--where", "id > 0"),
+                  ("plan", name, "--where", "id > 0")):  # fmt: skip
+        text = yeldro(*words, db=database.url).out
+        assert not {"\x1b", "\x9b", "\u202e"} & set(text)
+        assert "␛" in text
+    found = yeldro("preview", name, "--where", "id = 1", "--json", db=database.url)
+    assert found.json()["rows"][0]["na\nme"] == "\x1b[2J\x9b\u202e"
+    assert "\x9b" not in found.out
+    assert not set(yeldro("plan", "x\x1b[0m", "--all-rows", db=database.url, code=2).err) & {"\x1b"}
+
+
+def test_looking_changes_no_byte_of_the_file(yeldro: Yeldro, demo: SqliteFile) -> None:
+    before = demo.path.read_bytes()
+    looks = [
+        ("survey",),
+        ("preview", "buoy", *GONE),
+        ("plan", "buoy", *GONE, "--follow", "all"),
+        ("duplicates", "reading", "--by", "sensor_id,taken_at"),
+    ]
+    for words in looks:
+        yeldro(*words, db=demo.url)
+    assert demo.path.read_bytes() == before
+    assert {each.name for each in demo.path.parent.iterdir()} == {"buoys.db"}

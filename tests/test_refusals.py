@@ -1,0 +1,171 @@
+"""What is refused, with which exit code, in which words; and nothing is changed by it."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from pathlib import Path
+
+import pytest
+from conftest import Yeldro
+
+REFUSED = [
+    (("plan", "bouy", "--all-rows"), 2, "Did you mean buoy"),
+    (("plan", "buoy"), 3, "--all-rows"),
+    (("plan", "buoy", "--where", " "), 3, "every row"),
+    (("plan", "buoy", "--where", "1 = 1 OR 'a' = 'a'"), 3, "looks at no column"),
+    (("plan", "buoy", "--where", ":x IS NULL", "--param", "x=1"), 3, "looks at no column"),
+    (("plan", "buoy", "--where", "nmae = 'x'"), 2, "Did you mean name"),
+    (("plan", "buoy", "--where", 'name = "Eddy"'), 2, "'single quotes'"),
+    (("plan", "buoy", "--where", "id = (SELECT buoy_id FROM snsor)"), 2, "sensor"),
+    (("plan", "buoy", "--where", "id = (SELECT s.buoyid FROM sensor AS s)"), 2, "buoy_id"),
+    (("plan", "buoy", "--where", "sensor.id = 1"), 2, "no table 'sensor'"),
+    (("plan", "buoy", "--where", "id = 1; DELETE FROM buoy"), 2, "2 statements"),
+    (("plan", "buoy", "--where", "id = 1) OR (1 = 1"), 2, "cannot be read"),
+    (("plan", "buoy", "--where", "id = "), 2, "something is missing"),
+    (("plan", "buoy", "--where", "id IN (DELETE FROM buoy RETURNING id)"), 2, "cannot be read"),
+    (("plan", "buoy", "--where", "id + 1"), 2, "not a condition"),
+    (("plan", "buoy", "--where", "'id = 1'"), 2, "not a condition"),
+    (("plan", "buoy", "--where", "SELECT id FROM buoy"), 2, "not a condition"),
+    (("plan", "buoy", "--where", "load_extension('x') = id"), 2, "side effects"),
+    (("plan", "buoy", "--where", "id > abs(random())"), 2, "another value each time"),
+    (("plan", "buoy", "--where", "no_such_function(id)"), 2, "side effects"),
+    (("plan", "buoy", "--where", "count(*) = id"), 2, "does not accept"),
+    (("plan", "buoy", "--where", "id = ?"), 2, ":name"),
+    (("plan", "buoy", "--where", "id = :x"), 2, "--param x=VALUE"),
+    (("plan", "buoy", "--where", "id = 1", "--param", "x=1"), 2, "--param x"),
+    (("plan", "buoy", "--where", "id = :x", "--param", "x"), 2, "NAME=VALUE"),
+    (("plan", "buoy", "--all-rows", "--where", "id = 1"), 2, "--all-rows"),
+    (("plan", "buoy", "--limit", "3"), 2, "--order-by"),
+    (("plan", "buoy", "--order-by", "id; DROP TABLE buoy", "--limit", "3"), 2, "list of columns"),
+    (("plan", "buoy", "--order-by", "lenght", "--limit", "3"), 2, "no column"),
+    (("plan", "buoy", "--order-by", "id", "--limit", "0"), 2, "leaves no rows"),
+    (("plan", "buoy", "--where", "id = 1", "--keep", "fullest"), 2, "--duplicates-by"),
+    (("plan", "buoy", "--duplicates-by", "nmae"), 2, "Did you mean name"),
+    (("plan", "buoy", "--duplicates-by", "name", "--keep", "best"), 2, "lowest:COLUMN"),
+    (("plan", "buoy", "--duplicates-by", "name", "--keep", "lowest:ids"), 2, "no column 'ids'"),
+    (("plan", "buoy", "--matching", "technician"), 2, "No foreign key joins"),
+    (("plan", "buoy", "--matching", "sensor"), 2, "sensor:id=buoy_id"),
+    (("plan", "buoy", "--matching", "sensor:id"), 2, "OTHER:column"),
+    (("plan", "buoy", "--missing-in", "sensor:id=nope"), 2, "nope"),
+    (("plan", "buoy", "--where", "id = 1", "--follow", "vist"), 2, "visit"),
+    (("plan", "buoy", "--where", "id = 1", "--follow", "visit", "--detach", "visit"), 2, "both"),
+    (("plan", "buoy", "--where", "id = 1", "--detach", "visit"), 3, "does not accept NULL"),
+    (("plan", "buoy", "--where", "id = 1", "--expect", "few"), 2, "not a number of rows"),
+    (("plan", "buoy", "--where", "id = 1", "--expect", "9..3"), 2, "3..9"),
+    (
+        ("plan", "buoy", "--where", "id = 1", "--expect", "1", "--expect", "2"),
+        2,
+        "two expectations",
+    ),
+    (("plan", "buoy", "--where", "id = 1", "--expect", "byuo=1"), 2, "Did you mean buoy"),
+    (("run", "buoy", "--where", "id = 1", "--yes"), 2, "--expect"),
+    (("run", "buoy", "--where", "id = 1", "--expect", "1"), 2, "--yes"),
+    (("preview", "buoy", "--where", "id = 1", "--show", "idd"), 2, "Did you mean id"),
+    (("duplicates", "buoy", "--by", "name,name"), 2, "twice"),
+    (("restore", "nothing", "--yes"), 2, "no receipt called"),
+    (("surve",), 2, "Did you mean survey"),
+    (("plan",), 2, "Missing argument"),
+]
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "says"), REFUSED, ids=[" ".join(each[0]) for each in REFUSED]
+)
+def test_a_mistake_is_told_in_one_paragraph_and_changes_nothing(
+    yeldro, demo, words, code, says
+) -> None:
+    before = demo.path.read_bytes()
+    found = yeldro(*words, db=demo.url, code=code)
+    assert says in found.err
+    assert found.err.startswith("Nothing was changed.")
+    assert found.err.count("\n") == 1
+    assert demo.path.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "says"),
+    [
+        ("missing.db", None, "There is no file"),
+        ("text.db", b"these are not the rows you are looking for", "not an SQLite database"),
+        ("cut.db", b"SQLite format 3\0" + b"\x10" * 200, "damaged"),
+    ],
+)
+def test_a_file_that_is_no_database_is_refused(yeldro, tmp_path, name, content, says) -> None:
+    path = tmp_path / name
+    if content is not None:
+        path.write_bytes(content)
+    found = yeldro("survey", "--db", str(path), code=5)
+    assert says in found.err
+    assert path.exists() is (content is not None)
+
+
+def test_no_database_named_and_an_unknown_system_are_told(yeldro) -> None:
+    assert "--db" in yeldro("survey", code=2).err
+    assert "no engine" in yeldro("survey", "--db", "oracle://x", code=2).err
+    secret = yeldro("survey", "--db", "warehouse://me:hunter22@x/y", code=2)
+    assert "hunter22" not in secret.err
+
+
+def test_an_empty_file_holds_no_tables(yeldro, tmp_path) -> None:
+    (tmp_path / "empty.db").touch()
+    assert yeldro("survey", "--db", "empty.db", "--json").json()["tables"] == []
+
+
+def test_a_locked_database_is_waited_for_and_its_holder_named(yeldro, demo) -> None:
+    holder = demo.connect()
+    holder.execute("BEGIN IMMEDIATE")
+    words = ("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", "--lock-wait", "0.3")
+    found = yeldro(*words, db=demo.url, code=5)
+    assert "0.3 seconds" in found.err
+    assert f"process {os.getpid()}" in found.err
+    holder.execute("ROLLBACK")
+    holder.close()
+    yeldro(*words, db=demo.url)
+
+
+def test_a_read_only_file_can_be_looked_at_and_not_changed(yeldro, demo) -> None:
+    demo.path.chmod(0o444)
+    assert (
+        yeldro("plan", "alert", "--where", "id = 1", "--json", db=demo.url).json()["matched"] == 1
+    )
+    found = yeldro(
+        "run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url, code=3
+    )
+    assert "read-only" in found.err
+    assert demo.value("SELECT count(*) FROM alert WHERE id = 1") == 1
+
+
+def test_a_receipt_that_cannot_be_written_rolls_everything_back(yeldro, demo) -> None:
+    (yeldro.folder / "file").touch()
+    before = demo.contents()
+    found = yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes",
+                   "--receipts", "file/receipts", db=demo.url, code=5)  # fmt: skip
+    assert "receipt" in found.err
+    assert "rolled back" in found.err
+    assert demo.contents() == before
+
+
+def test_a_view_and_a_virtual_table_are_refused_by_name(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE VIEW tall AS SELECT count(*) AS n FROM mast;
+        CREATE VIRTUAL TABLE words USING fts5(said);
+    """)
+    assert "view" in yeldro("plan", "tall", "--where", "n = 1", db=database.url, code=3).err
+    assert "virtual" in yeldro("plan", "words", "--all-rows", db=database.url, code=3).err
+
+
+def test_a_broken_receipt_is_told(yeldro: Yeldro, demo, tmp_path: Path) -> None:
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+    (path,) = yeldro.receipts.glob("*.sqlite")
+    whole = path.read_bytes()
+    for name, broken in (("cut", whole[: len(whole) // 2]), ("text", b"no receipt"), ("none", b"")):
+        (tmp_path / name).write_bytes(broken)
+        assert "not a receipt" in yeldro("restore", name, "--yes", code=2).err
+    newer = sqlite3.connect(path)
+    newer.execute("UPDATE receipt SET format = 99")
+    newer.commit()
+    newer.close()
+    assert "format 99" in yeldro("restore", str(path), "--yes", code=2).err
+    assert demo.value("SELECT count(*) FROM alert WHERE id = 1") == 0

@@ -142,7 +142,7 @@ class SqliteCatalogue:
     def _indexes(
         self, name: str
     ) -> tuple[tuple[Index, ...], list[tuple[str, ...]], dict[str, str], bool]:
-        """Indexes, unique column lists, collations of keyed columns, and if the key has an index."""
+        """Indexes, unique column lists, collations of keyed columns, whether the key has one."""
         found: dict[str, tuple[Any, list[Any]]] = {}
         rows = self._rows(
             'SELECT l.name AS index_name, l."unique" AS is_unique, l.origin, l.partial, x.seqno,'

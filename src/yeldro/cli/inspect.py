@@ -1,4 +1,4 @@
-"""Commands that only look: survey, preview, duplicates."""
+"""Commands that only look: survey, preview, duplicates, orphans."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from yeldro.cli import options as opt
 from yeldro.cli.output import show, show_csv, show_json
 from yeldro.core.duplicates import KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
+from yeldro.core.orphans import find_orphans
 from yeldro.core.preview import preview as look
 from yeldro.core.survey import survey as survey_database
 from yeldro.core.survey import survey_table
@@ -85,6 +86,21 @@ def duplicates(
     with opt.database_of(db).reading() as session:
         found = find_duplicates(session, table, opt.columns_of(by), rules, rows)
     _print(as_json, documents.duplicates_document, tables.duplicates_view, found)
+
+
+@click.command()
+@click.argument("table", required=False, metavar="[TABLE]")
+@opt.database_option
+@opt.rows_option(5)
+@opt.json_option
+def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None:
+    """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all.
+
+    To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
+    """
+    with opt.database_of(db).reading() as session:
+        found = find_orphans(session, table, rows)
+    _print(as_json, documents.orphans_document, tables.orphans_view, found)
 
 
 def _print(as_json: bool, document: Any, view: Any, found: Any, *more: Any) -> None:

@@ -14,6 +14,7 @@ COMMANDS = {
     "survey": ("inspect", "Tables, keys, foreign keys, and what to beware of."),
     "preview": ("inspect", "The matched rows, their number, and what depends on them."),
     "duplicates": ("inspect", "Groups of rows that are equal on chosen columns."),
+    "orphans": ("inspect", "Rows whose foreign key has no parent row."),
     "plan": ("remove", "Every step in order with exact counts, and what blocks."),
     "rehearse": ("remove", "Do everything in a transaction, compare counts, roll back."),
     "run": ("remove", "The same, ask for the count, write a receipt, commit."),

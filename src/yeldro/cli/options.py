@@ -113,6 +113,11 @@ selection_options = _all(
         help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. "
         "Repeatable; later rules break ties.",
     ),
+    click.option(
+        "--orphans",
+        metavar="FOREIGN_KEY",
+        help="Rows that have no parent row: FOREIGN_KEY is a column, or child.column.",
+    ),
     click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
     click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
     click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
@@ -181,6 +186,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
         parameters=parameters,
         matching=tuple(RelatedTable.parse(text) for text in options["matching"]),
         missing_in=tuple(RelatedTable.parse(text) for text in options["missing_in"]),
+        orphans=options["orphans"],
         duplicates_by=columns_of(options["duplicates_by"]),
         keep=tuple(KeepRule.parse(text) for text in options["keep"]),
         order_by=options["order_by"],

@@ -17,6 +17,7 @@ from yeldro.core.protocol import Database
 from yeldro.core.receipts import Receipt, find_receipt, receipts_in
 from yeldro.engines import open_database
 from yeldro.report import documents, tables
+from yeldro.report.text import counted
 
 receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
 
@@ -103,7 +104,7 @@ def restore(
         if yes:
             show_text(tables.restore_view(planned, "restore"))
         click.echo(
-            f"Committed: {planned.total:,} rows are as they were before."
+            f"Committed: {counted(planned.total, 'row')} as before."
             if planned.total
             else "Nothing to do: every row of this receipt is in place."
         )

@@ -254,8 +254,9 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
 def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
     words = {Treatment.REMOVE: "removed", Treatment.DETACH: "detached", Treatment.BLOCK: "blocks"}
     what = words[link.treatment]
-    staying = {**ripple.detached, **ripple.blocked}
-    if link.treatment is not Treatment.REMOVE and link not in staying:
+    if link.key in {blocked.key for blocked in ripple.blocked}:
+        what = words[Treatment.BLOCK]
+    elif link.treatment is not Treatment.REMOVE and link not in ripple.detached:
         what = "removed on another path"
     return RippleLine(str(link.key), str(link.key.child), rows, what, link.reason)
 

@@ -37,6 +37,9 @@ class Catalogue(Protocol):
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         """The foreign keys, of any table, that reference `parent`."""
 
+    def view_query(self, name: TableName) -> str:
+        """The SELECT that defines a view, or the statement that created it."""
+
     def loose_foreign_keys(self) -> tuple[str, ...]:
         """Declared foreign keys whose parent table or parent columns do not exist, as text."""
 

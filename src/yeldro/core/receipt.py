@@ -59,12 +59,13 @@ class ReceiptWriter:
         with self._failures_told():
             self._file = sqlite3.connect(self.path, isolation_level=None)
             self._file.execute("PRAGMA synchronous = FULL")
-            self._file.executescript(form.TABLES)
+            self._file.executescript(form.TABLES)  # begins the transaction
             self._file.execute(
                 "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
                 (form.FORMAT, self.id, title, system, database, plan.table, plan.matched,
                  _user(), started.isoformat(timespec="seconds"), form.OPEN),
             )  # fmt: skip
+            self._file.execute("COMMIT")
             _sync(folder)
             self._file.execute("BEGIN")
 

@@ -12,6 +12,7 @@ ROW_ID = "yeldro_row_id"
 FORMS = "yeldro_forms"
 
 TABLES = """
+BEGIN;
 CREATE TABLE receipt (
     format INTEGER NOT NULL,
     id TEXT NOT NULL,

@@ -320,27 +320,26 @@ def _parents_gone(
     names = dict(each.named("value"))
     if not set(key.columns) <= names.keys():
         return []
-    pairs = list(zip(key.columns, key.referenced_columns, strict=True))
     parent = each.session.catalogue.table(key.parent)
     parents = sql.rows_of(parent).alias("parent")
     conditions = [~there, *(each.staged.c[names[ours]].is_not(None) for ours in key.columns)]
-    conditions.append(
-        ~sa.exists().where(
-            *(parents.c[theirs] == each.staged.c[names[ours]] for ours, theirs in pairs)
+    pairs = [
+        (
+            each.session.referencing_value(
+                each.staged.c[names[ours]], each.table.by_name[ours], parent.by_name[theirs]
+            ),
+            theirs,
         )
-    )
+        for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+    ]
+    is_parent = (parents.c[theirs] == value for value, theirs in pairs)
+    conditions.append(~sa.exists().where(*is_parent))
     for other in others:
         if other.table.name == key.parent and other.step.action is Action.REMOVE:
             theirs_names = dict(other.named("value"))
             coming = other.staged.alias("coming")
-            conditions.append(
-                ~sa.exists().where(
-                    *(
-                        coming.c[theirs_names[theirs]] == each.staged.c[names[ours]]
-                        for ours, theirs in pairs
-                    )
-                )
-            )
+            is_coming = (coming.c[theirs_names[theirs]] == value for value, theirs in pairs)
+            conditions.append(~sa.exists().where(*is_coming))
     gone = each.count(*conditions)
     if gone <= each.step.orphans.get(key.name, 0):
         return []

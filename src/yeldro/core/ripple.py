@@ -9,7 +9,7 @@ set that is used once has none, its condition is used directly.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -145,20 +145,23 @@ class _Tracing:
                 self._close_over(names)
             else:
                 self._pass_once(self.tables[names[0]])
-        staying = {
-            treatment: {
-                link: found
-                for link in self.reach.links
-                if link.treatment is treatment and (found := self._staying(link)).rows
-            }
-            for treatment in (Treatment.DETACH, Treatment.BLOCK)
-        }
+        detached: dict[Link, RowSet] = {}
+        blocked: dict[Link, RowSet] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REMOVE:
+                continue
+            found = self._staying(link)
+            obstacle = self._obstacle(link, found) if link.treatment is Treatment.DETACH else ""
+            if obstacle:
+                blocked[replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)] = found
+            elif found.rows:
+                (detached if link.treatment is Treatment.DETACH else blocked)[link] = found
         return Ripple(
             reach=self.reach,
             matched=self.matched,
             removed={name: found for name, found in self.removed.items() if found.rows},
-            detached=staying[Treatment.DETACH],
-            blocked=staying[Treatment.BLOCK],
+            detached=detached,
+            blocked=blocked,
             matched_keys=self.matched_keys,
         )
 
@@ -302,6 +305,38 @@ class _Tracing:
             self._insert(keys, names, sa.select(*sql.columns_of(rows, names)).where(condition))
             condition = _stands_in(child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.connection, rows, condition))
+
+    def _obstacle(self, link: Link, found: RowSet) -> str:
+        """Why rows can not take the value that detaching gives them, empty where they can."""
+        if not found.rows:
+            return ""
+        defaults = [found.table.by_name[name].default for name in link.key.columns]
+        if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
+            parent = self.tables[link.key.parent]
+            rows = sql.rows_of(parent)
+            is_default = [
+                rows.c[name] == sa.literal_column(str(default))
+                for name, default in zip(link.key.referenced_columns, defaults, strict=True)
+            ]
+            removed = self.removed[parent.name].keys
+            assert removed is not None
+            stays = ~_in_keys(parent, rows, removed)
+            if not sql.count(self.connection, rows, *is_default, stays):
+                return f"the default of {link.key.name} references no row that stays"
+        for key in self.session.catalogue.referencing(found.table.name):
+            if set(key.referenced_columns) & set(link.key.columns):
+                child = self.session.catalogue.table(key.child)
+                rows = sql.rows_of(child)
+                changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
+                changing = changing.where(found.condition).correlate(None)
+                conditions = [sql.among(sql.columns_of(rows, key.columns), changing)]
+                removed_child = self.removed.get(child.name)
+                if removed_child is not None and removed_child.rows:
+                    condition = removed_child.condition
+                    conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
+                if sql.count(self.connection, rows, *conditions):
+                    return f"{key.name} references the columns that would change"
+        return ""
 
     def _shares_columns(self, link: Link) -> bool:
         """Whether another detached link of the same child changes a column of this one."""

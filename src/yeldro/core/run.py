@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -170,7 +170,13 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
         receipt.add_step(work.step, table.name)
         if not with_rows:
             continue
-        columns, expressions = _columns_to_store(session, work)
+        changes = {
+            name: value
+            for other in prepared.work
+            if other.rows.table == table
+            for name, value in other.changes.items()
+        }
+        columns, expressions = _columns_to_store(session, work, changes)
         query = sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
         receipt.add_rows(work.step, columns, _rows_to_store(session, query))
         if work.step.action is Action.REMOVE:
@@ -183,9 +189,16 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
 
 
 def _columns_to_store(
-    session: Session, work: Work
+    session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]
 ) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
-    """(role, name, type) of what is stored of each row, and the expressions that select it."""
+    """(role, name, type) of what is stored of each row, and the expressions that select it.
+
+    A changed row is found again by its key as it will be then, or by all columns that no step
+    changes.
+
+    Args:
+        changes: new values by column, by all steps on this table.
+    """
     table, source = work.rows.table, work.rows.source
     row_id = session.restorable_row_id(table)
     columns: list[tuple[str, str, str]] = []
@@ -202,22 +215,17 @@ def _columns_to_store(
         for column in table.stored_columns:
             add("value", column)
         return columns, expressions
-    for column in table.stored_columns:
-        if _tells_rows_apart(table.identity.kind, column, table.identity.columns, work):
-            add("key", column)
+    if table.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+        for name in table.identity.columns:
+            add("key", table.by_name[name], changes.get(name))
+    else:
+        for column in table.stored_columns:
+            if column.name not in changes:
+                add("key", column)
     for name, value in work.changes.items():
         add("old", table.by_name[name])
         add("new", table.by_name[name], value)
     return columns, expressions
-
-
-def _tells_rows_apart(
-    kind: IdentityKind, column: Column, identity: Sequence[str], work: Work
-) -> bool:
-    """Whether a column belongs to what a changed row is found by: its key, or all that stays."""
-    if kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
-        return column.name in identity
-    return column.name not in work.changes
 
 
 def _rows_to_store(

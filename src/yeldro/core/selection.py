@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -17,6 +17,7 @@ from yeldro.core.expression import Filter, parse_filter, parse_order
 from yeldro.core.names import suggestion
 from yeldro.core.protocol import Session
 from yeldro.core.schema import CandidateKey, ForeignKey, Table
+from yeldro.core.view import View, resolve_view
 
 
 @dataclass(frozen=True)
@@ -121,8 +122,14 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         Refused: it is empty, or its table can not be cleaned up.
     """
     table = find_table(session.catalogue, selection.table)
-    _check_table(table)
     _check_parts(selection)
+    view = resolve_view(session, table) if table.kind == "view" else None
+    _check_table(view.base if view else table)
+    if view and selection.duplicates_by:
+        raise UsageError(
+            f"{table.name} is a view, and duplicates are looked for in tables.",
+            f"Name its table: {view.base.name}.",
+        )
     rows = sql.rows_of(table)
     conditions: list[sql.Predicate] = []
     filtered = None
@@ -147,7 +154,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         order = [
             sa.literal_column(item) for item in parse_order(selection.order_by, table, session)
         ]
-        order += sql.columns_of(rows, table.identity.columns)
+        order += sql.columns_of(rows, view.key if view else table.identity.columns)
     key_and_most = _pinned(filtered, table) if filtered else None
     matched = MatchedRows(
         table=table,
@@ -168,7 +175,18 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
             f"The database does not accept this selection: {error.orig}.",
             "Check the names and functions in it.",
         ) from error
-    return matched
+    return _through_view(matched, view) if view else matched
+
+
+def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
+    """The rows of a view's base table whose key stands in the matched rows of the view."""
+    base = sql.rows_of(view.base)
+    keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("picked")
+    condition = sql.among(sql.columns_of(base, view.base.identity.columns), sa.select(keys))
+    return replace(
+        matched, table=view.base, rows=base, conditions=(condition,), order=(), limit=None,
+        repeatable=False,
+    )  # fmt: skip
 
 
 def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 
 from yeldro.core.catalogue import foreign_keys_called
 from yeldro.core.errors import Refused, UsageError
@@ -64,12 +66,26 @@ class Reach:
     unused: tuple[str, ...]
 
     def links_to(self, parent: TableName) -> list[Link]:
-        return [link for link in self.links if link.key.parent == parent]
+        """The links that reference `parent`."""
+        return self._by_parent[parent]
 
     def links_from(self, child: TableName, *treatments: Treatment) -> list[Link]:
-        return [
-            link for link in self.links if link.key.child == child and link.treatment in treatments
-        ]
+        """The links of `child` that are treated in one of these ways."""
+        return [link for link in self._by_child[child] if link.treatment in treatments]
+
+    @cached_property
+    def _by_parent(self) -> dict[TableName, list[Link]]:
+        found: dict[TableName, list[Link]] = defaultdict(list)
+        for link in self.links:
+            found[link.key.parent].append(link)
+        return found
+
+    @cached_property
+    def _by_child(self) -> dict[TableName, list[Link]]:
+        found: dict[TableName, list[Link]] = defaultdict(list)
+        for link in self.links:
+            found[link.key.child].append(link)
+        return found
 
 
 def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:

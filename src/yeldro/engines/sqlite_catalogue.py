@@ -9,6 +9,8 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import takewhile
 from typing import Any
 
 import sqlalchemy as sa
@@ -24,6 +26,7 @@ from yeldro.core.schema import (
     Trigger,
 )
 
+_EXPRESSION = -2  # what index_xinfo calls a column that is an expression
 _NAME = r"""(?:"(?:[^"]|"")*"|\[[^]]*\]|`(?:[^`]|``)*`|'(?:[^']|'')*'|[\w$]+)"""
 _TRIGGER_EVENT = re.compile(
     rf"\bTRIGGER\s+(?:IF\s+NOT\s+EXISTS\s+)?(?:{_NAME}\s*\.\s*)?{_NAME}\s*"
@@ -46,6 +49,16 @@ def affinity(declared: str) -> str:
     return "NUMERIC"
 
 
+@dataclass(frozen=True)
+class _Indexed:
+    """What a table's indexes tell: unique column lists, collations, whether the key has one."""
+
+    indexes: tuple[Index, ...]
+    unique: tuple[tuple[str, ...], ...]
+    collations: dict[str, str]
+    has_primary: bool
+
+
 class SqliteCatalogue:
     """The catalogue of the main database of a connection."""
 
@@ -56,6 +69,10 @@ class SqliteCatalogue:
         self._declared: dict[str, list[list[Any]]] | None = None  # foreign keys' rows by child
         self._children: dict[str, set[str]] = defaultdict(set)
         self._loose: list[str] = []
+        self._spelled: dict[str, str] | None = None
+        self._infos: dict[str, Sequence[sa.Row[Any]]] = {}
+        self._indexed: dict[str, _Indexed] = {}
+        self._all_triggers: dict[str, list[Trigger]] | None = None
 
     def table_names(self) -> tuple[TableName, ...]:
         return tuple(TableName(name) for name in sorted(self._listed()))
@@ -73,6 +90,9 @@ class SqliteCatalogue:
             for key in self.table(TableName(child)).foreign_keys
         )
         return tuple(key for key in keys if key.parent == parent)
+
+    def view_query(self, name: TableName) -> str:
+        return str(self._rows("SELECT sql FROM main.sqlite_master WHERE name = ?", name.name)[0][0])
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
         for name in self._foreign_key_rows():
@@ -92,16 +112,20 @@ class SqliteCatalogue:
             self._kinds = {row.name: (row.type, bool(row.wr), bool(row.strict)) for row in listed}
         return self._kinds
 
+    def _spelling(self) -> dict[str, str]:
+        """Tables as the schema spells them, by name in lower case: SQLite compares without case."""
+        if self._spelled is None:
+            self._spelled = {name.lower(): name for name in self._listed()}
+        return self._spelled
+
     def _read(self, name: str) -> Table:
         kind, without_rowid, strict = self._listed()[name]
-        info = self._rows(
-            'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?)', name
-        )
-        indexes, uniques, collations, has_primary_index = self._indexes(name)
+        info = self._info(name)
+        indexed = self._indexes(name)
         primary = [row.name for row in sorted(info, key=lambda row: row.pk) if row.pk]
         alias = (
             primary[0]
-            if len(primary) == 1 and not has_primary_index and not without_rowid
+            if len(primary) == 1 and not indexed.has_primary and not without_rowid
             else None
         )
         columns = tuple(
@@ -113,7 +137,7 @@ class SqliteCatalogue:
                 ),
                 default=row.dflt_value,
                 generated=row.hidden in (2, 3),
-                collation=collations.get(row.name),
+                collation=indexed.collations.get(row.name),
                 row_id=row.name == alias,
             )
             for row in info
@@ -121,7 +145,7 @@ class SqliteCatalogue:
         )
         nullable = {column.name for column in columns if column.nullable}
         keys = [(tuple(primary), True)] if primary else []
-        keys += [(unique, False) for unique in uniques if unique != tuple(primary)]
+        keys += [(unique, False) for unique in indexed.unique if unique != tuple(primary)]
         free_names = (each for each in ("rowid", "_rowid_", "oid")
                       if each not in {column.name.lower() for column in columns})  # fmt: skip
         return Table(
@@ -130,20 +154,31 @@ class SqliteCatalogue:
             candidate_keys=tuple(
                 CandidateKey(key, is_primary, not nullable & set(key)) for key, is_primary in keys
             ),
-            foreign_keys=self._foreign_keys(name, [column.name for column in columns]),
+            foreign_keys=self._foreign_keys(name),
             triggers=self._triggers(name),
-            indexes=indexes,
+            indexes=indexed.indexes,
             physical_row_id=next(free_names, None)
             if kind == "table" and not without_rowid
             else None,
             kind="virtual table" if kind == "virtual" else kind,
         )
 
-    def _indexes(
-        self, name: str
-    ) -> tuple[tuple[Index, ...], list[tuple[str, ...]], dict[str, str], bool]:
-        """Indexes, unique column lists, collations of keyed columns, whether the key has one."""
-        found: dict[str, tuple[Any, list[Any]]] = {}
+    def _info(self, name: str) -> Sequence[sa.Row[Any]]:
+        """The rows of `table_xinfo`, which shows generated columns too."""
+        if name not in self._infos:
+            self._infos[name] = self._rows(
+                'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?)',
+                name,
+            )
+        return self._infos[name]
+
+    def _indexes(self, name: str) -> _Indexed:
+        if name not in self._indexed:
+            self._indexed[name] = self._read_indexes(name)
+        return self._indexed[name]
+
+    def _read_indexes(self, name: str) -> _Indexed:
+        found: dict[str, list[Any]] = defaultdict(list)
         rows = self._rows(
             'SELECT l.name AS index_name, l."unique" AS is_unique, l.origin, l.partial, x.seqno,'
             " x.cid, x.name AS column_name, x.coll"
@@ -152,21 +187,19 @@ class SqliteCatalogue:
             name,
         )
         for row in rows:
-            found.setdefault(row.index_name, (row, []))[1].append(row)
-        indexes, uniques = [], []
+            found[row.index_name].append(row)
+        indexes, unique = [], []
         collations: dict[str, str] = {}
-        for index_name, (first, parts) in found.items():
-            plain = []
-            for part in parts:
-                if part.cid == -2:
-                    break
-                plain.append(part.column_name)
-            indexes.append(Index(index_name, tuple(plain), bool(first.partial)))
+        for index_name, parts in found.items():
+            plain = list(takewhile(lambda part: part.cid != _EXPRESSION, parts))
+            columns = tuple(part.column_name for part in plain)
+            first = parts[0]
+            indexes.append(Index(index_name, columns, bool(first.partial)))
             if first.is_unique and not first.partial and len(plain) == len(parts):
-                uniques.append(tuple(plain))
+                unique.append(columns)
                 collations |= {part.column_name: part.coll for part in parts}
-        has_primary_index = any(first.origin == "pk" for first, _ in found.values())
-        return tuple(indexes), uniques, collations, has_primary_index
+        has_primary = any(parts[0].origin == "pk" for parts in found.values())
+        return _Indexed(tuple(indexes), tuple(unique), collations, has_primary)
 
     def _foreign_key_rows(self) -> dict[str, list[list[Any]]]:
         """The rows of every declared foreign key, by child table; read in one statement."""
@@ -186,15 +219,13 @@ class SqliteCatalogue:
                 self._declared[child].append(parts)
         return self._declared
 
-    def _foreign_keys(self, name: str, own_columns: list[str]) -> tuple[ForeignKey, ...]:
+    def _foreign_keys(self, name: str) -> tuple[ForeignKey, ...]:
         keys = []
         for parts in self._foreign_key_rows().get(name, []):
             columns = tuple(part.ours for part in parts)
-            parent = _spelled(parts[0].parent, self._listed())
-            referenced = self._referenced(
-                name, own_columns, parent, [part.theirs for part in parts]
-            )
-            if parent is None or referenced is None:
+            parent = self._spelling().get(parts[0].parent.lower())
+            referenced = parent and self._referenced(parent, [part.theirs for part in parts])
+            if not parent or not referenced:
                 wanted = ",".join(part.theirs or "its primary key" for part in parts)
                 self._loose.append(f"{name}.{','.join(columns)} → {parts[0].parent}.{wanted}")
                 continue
@@ -202,33 +233,26 @@ class SqliteCatalogue:
             keys.append(ForeignKey(TableName(name), columns, TableName(parent), referenced, action))
         return tuple(keys)
 
-    def _referenced(
-        self, child: str, own_columns: list[str], parent: str | None, named: list[str | None]
-    ) -> tuple[str, ...] | None:
+    def _referenced(self, parent: str, named: list[str | None]) -> tuple[str, ...] | None:
         """The parent's columns as it spells them; its primary key where none are named."""
-        if parent is None:
-            return None
-        info = self._rows("SELECT name, pk FROM pragma_table_info(?) ORDER BY pk", parent)
-        primary = tuple(row.name for row in info if row.pk)
-        if any(column is None for column in named):
+        info = self._info(parent)
+        primary = tuple(row.name for row in sorted(info, key=lambda row: row.pk) if row.pk)
+        if None in named:
             return primary if len(primary) == len(named) else None
-        known = own_columns if parent == child else [row.name for row in info]
-        spelled = tuple(_spelled(str(column), known) or "" for column in named)
-        unique = {frozenset(primary), *(frozenset(key) for key in self._indexes(parent)[1])}
+        spelling = {row.name.lower(): row.name for row in info}
+        spelled = tuple(spelling.get(str(column).lower(), "") for column in named)
+        unique = {frozenset(primary), *(frozenset(key) for key in self._indexes(parent).unique)}
         return spelled if frozenset(spelled) in unique else None
 
     def _triggers(self, name: str) -> tuple[Trigger, ...]:
-        rows = self._rows(
-            "SELECT name, sql FROM main.sqlite_master"
-            " WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name",
-            name,
-        )
-        events = ((row.name, _TRIGGER_EVENT.search(row.sql or "")) for row in rows)
-        return tuple(
-            Trigger(trigger, event[1].lower() if event else "delete") for trigger, event in events
-        )
-
-
-def _spelled(name: str, known: Any) -> str | None:
-    """A name as the schema spells it; SQLite compares names without case."""
-    return next((each for each in known if each.lower() == name.lower()), None)
+        """A table's triggers; those of all tables are read in one statement."""
+        if self._all_triggers is None:
+            self._all_triggers = defaultdict(list)
+            for row in self._rows(
+                "SELECT name, lower(tbl_name) AS owner, sql FROM main.sqlite_master"
+                " WHERE type = 'trigger' ORDER BY name"
+            ):
+                event = _TRIGGER_EVENT.search(row.sql or "")
+                trigger = Trigger(row.name, event[1].lower() if event else "delete")
+                self._all_triggers[row.owner].append(trigger)
+        return tuple(self._all_triggers[name.lower()])

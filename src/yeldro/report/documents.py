@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Plan
 from yeldro.core.preview import Preview
 from yeldro.core.receipts import Receipt
@@ -106,6 +107,18 @@ def duplicates_document(found: DuplicateReport) -> Document:
             for group in found.sample
         ],
     }
+
+
+def orphans_document(found: Sequence[Orphans]) -> list[Document]:
+    return [
+        {
+            "foreign_key": str(each.foreign_key),
+            "table": str(each.foreign_key.child),
+            "rows": each.rows,
+            "sample": rows_document(each.columns, each.sample),
+        }
+        for each in found
+    ]
 
 
 def survey_document(found: Survey) -> Document:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterable, Sequence
 from typing import Any
 
@@ -12,6 +13,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Blocked, Plan
 from yeldro.core.preview import Preview
 from yeldro.core.receipts import Receipt
@@ -234,6 +236,25 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
     unseen = found.groups - len(found.sample)
     if unseen:
         parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=_QUIET))
+    return _spaced(parts)
+
+
+def orphans_view(found: Sequence[Orphans]) -> RenderableType:
+    some = [each for each in found if each.rows]
+    looked_at = f"{counted(len(found), 'foreign key')} looked at"
+    parts: list[RenderableType] = [_title("orphans", str(sum(e.rows for e in some)), looked_at)]
+    if not some:
+        parts.append(Text("Every foreign key has its parent row."))
+    for each in some:
+        key = each.foreign_key
+        parts.append(
+            Text.assemble(
+                (visible(f"{key}  "), "bold"), (f"{each.rows:,}", _NUMBER), " without a parent row"
+            )
+        )
+        parts.append(rows_grid(each.columns, each.sample))
+        remedy = f"yeldro plan {shlex.quote(str(key.child))} --orphans {shlex.quote(key.name)}"
+        parts.append(Text(visible(f"To remove them: {remedy}"), style=_QUIET))
     return _spaced(parts)
 
 

@@ -1,0 +1,129 @@
+"""The ripple against the database itself: random schemas, random rows, plain deletions.
+
+YELDRO_CASES sets how many random cases are tried in all (2,100 by default).
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, Phase, event, given, settings
+from random_schemas import Case, cases, quoted, rows_by_table
+
+from yeldro.core.errors import Refused
+from yeldro.core.plan import Cleanup
+from yeldro.core.receipts import read_receipt
+from yeldro.core.restore import compare, restore
+from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.selection import Selection
+from yeldro.core.treatment import Choices
+from yeldro.engines import open_database
+
+IN_MEMORY = "/dev/shm" if os.path.isdir("/dev/shm") else None
+CASES = int(os.environ.get("YELDRO_CASES", "2100"))
+many = settings(
+    max_examples=CASES // 3,
+    phases=[Phase.explicit, Phase.reuse, Phase.generate, Phase.shrink],
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
+    print_blob=True,
+)
+
+
+def name_of(case: Case, number: int) -> str:
+    link = case.links[number]
+    return f"{case.tables[link.child].name}.{','.join(link.columns)}"
+
+
+def cleanup_of(case: Case, follow: tuple[str, ...] = (), detach: tuple[str, ...] = ()) -> Cleanup:
+    table = case.tables[case.target].name
+    selection = Selection(table, where="mark < :below", parameters={"below": case.below})
+    return Cleanup(selection, Choices(follow, detach))
+
+
+def plain_delete(case: Case, path: Path) -> bool:
+    """Has SQLite carry out the plain deletion; False where it refuses."""
+    case.create(path)
+    connection = sqlite3.connect(path)
+    connection.execute("PRAGMA foreign_keys = ON")
+    name = quoted(case.tables[case.target].name)
+    try:
+        connection.execute(f"DELETE FROM {name} WHERE mark < ?", (case.below,))
+        connection.commit()
+        return True
+    except sqlite3.IntegrityError:
+        return False
+    finally:
+        connection.close()
+
+
+def check(case: Case, cleanup: Cleanup) -> None:
+    """Yeldro and SQLite end with the same rows, or both refuse; and restore undoes it all."""
+    with tempfile.TemporaryDirectory(dir=IN_MEMORY) as folder:
+        ours, theirs = Path(folder, "ours.db"), Path(folder, "theirs.db")
+        case.create(ours)
+        declared = case.as_sqlite_would_treat_it()
+        goes = plain_delete(declared, theirs)
+        if not goes:
+            theirs.unlink()
+            goes = plain_delete(declared.with_changes_last(), theirs)
+        if goes:
+            connection = sqlite3.connect(theirs)
+            goes = not case.null_where_not_allowed(connection)
+            connection.close()
+        before = rows_by_table(ours)
+        database = open_database(str(ours))
+        wish = ReceiptWish(Path(folder, "receipts"), "random case")
+        planned = plan(database, cleanup)
+        if not goes and not planned.blocked and declared.changed_and_removed():
+            event("refused by SQLite's own counting")
+            run(database, cleanup, wish, 1)
+            connection = sqlite3.connect(ours)
+            assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
+            connection.close()
+            return
+        if not goes:
+            event("refused")
+            assert planned.blocked
+            with pytest.raises(Refused):
+                run(database, cleanup, wish, 1)
+            assert rows_by_table(ours) == before
+            return
+        result = run(database, cleanup, wish, 1)
+        assert rows_by_table(ours) == rows_by_table(theirs)
+        assert sum(result.tally.affected) == result.plan.total
+        event("nothing" if result.receipt is None else f"{len(result.plan.steps)} steps")
+        if result.receipt is not None:
+            receipt = read_receipt(result.receipt)
+            assert compare(database, receipt).verdict == "all gone"
+            restore(database, receipt, 1)
+            assert rows_by_table(ours) == before
+            assert compare(database, receipt).verdict == "all back"
+
+
+@many
+@given(cases())
+def test_declared_actions_end_as_in_the_database_or_are_blocked_as_there(case: Case) -> None:
+    check(case, cleanup_of(case))
+
+
+@many
+@given(cases())
+def test_follow_all_ends_as_if_every_key_were_declared_cascade(case: Case) -> None:
+    followed = replace(case, choices=dict.fromkeys(range(len(case.links)), "follow"))
+    check(followed, cleanup_of(case, follow=("all",)))
+
+
+@many
+@given(cases(choose=True))
+def test_chosen_treatments_end_as_if_they_had_been_declared(case: Case) -> None:
+    follow, detach = (
+        tuple(name_of(case, number) for number, each in case.choices.items() if each == choice)
+        for choice in ("follow", "detach")
+    )
+    check(case, cleanup_of(case, follow, detach))

@@ -13,10 +13,10 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.expectation import Expectations
-from yeldro.core.graph import components
+from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session
 from yeldro.core.ripple import Ripple, RowSet, count_dependents, trace
-from yeldro.core.schema import ForeignKey, Table, TableName
+from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.treatment import Choices, Link, Treatment, reach
 
@@ -126,22 +126,29 @@ class Work:
     """A step with what is needed to carry it out in this session.
 
     Args:
-        changes: new values by column, for rows that stay.
+        changes: new values by column, for rows that are changed.
+        goes_later: the changed rows are removed by a later step, which stores them as they were.
     """
 
     step: Step
     rows: RowSet
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+    goes_later: bool = False
 
 
 @dataclass(frozen=True)
 class Prepared:
-    """A plan together with the sets it was made from, which live as long as the session."""
+    """A plan together with the sets it was made from, which live as long as the session.
+
+    Args:
+        deferred: foreign keys that the system must be told to check at the commit.
+    """
 
     plan: Plan
     work: tuple[Work, ...]
     ripple: Ripple
     matched: MatchedRows
+    deferred: tuple[ForeignKey, ...] = ()
 
 
 def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prepared:
@@ -160,7 +167,8 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
     counted = count_dependents(session, ripple) if explain else {}
-    work = _in_order(matched, ripple, counted if explain else None)
+    order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
+    work = _in_order(matched, ripple, order, counted if explain else None)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
@@ -173,7 +181,7 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
     )
-    return Prepared(plan, tuple(work), ripple, matched)
+    return Prepared(plan, tuple(work), ripple, matched, order.deferred)
 
 
 def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
@@ -182,39 +190,34 @@ def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
     return find_columns(table, by, "--duplicates-by") if by else ()
 
 
-def _in_order(matched: MatchedRows, ripple: Ripple, counted: dict[Link, int] | None) -> list[Work]:
-    """Detach first, then remove children before parents.
-
-    On a cycle the order inside it is free: the session checks foreign keys when all is done. The
-    tables farthest from the named one come first there too, which is how people expect it.
-    """
-    parents_of: dict[TableName, list[TableName]] = {
-        name: [
-            key.parent
-            for key in found.table.foreign_keys
-            if key.parent in ripple.removed and key.parent != name
-        ]
-        for name, found in reversed(ripple.removed.items())
-    }
+def _in_order(
+    matched: MatchedRows, ripple: Ripple, order: Order, counted: dict[Link, int] | None
+) -> list[Work]:
+    """The steps: detach rows that stay first, then remove in the order found."""
     work: list[Work] = []
     for link, found in ripple.detached.items():
-        step = _step(len(work), Action.DETACH, found, f"{link.key} ({link.reason})", link.path)
+        because = f"{link.key} ({link.reason})"
+        step = _step(len(work), Action.DETACH, found, because, link.path)
         work.append(Work(step, found, _new_values(link, found.table)))
-    for component in components(parents_of):
-        for name in component:
-            found = ripple.removed[name]
-            links = [
-                link
-                for link in ripple.reach.links_from(name, Treatment.REMOVE)
-                if link.key.parent in ripple.removed and (counted is None or link in counted)
-            ]
-            reasons = [f"{link.key} ({link.reason})" for link in links]
-            path: tuple[ForeignKey, ...] = links[0].path if links else ()
-            if name == matched.table.name:
-                reasons.insert(0, "matched")
-                path = ()
-            step = _step(len(work), Action.REMOVE, found, "; ".join(reasons), path)
-            work.append(Work(step, found))
+    for move in order.moves:
+        name = move.rows.table.name
+        links = [
+            link
+            for link in ripple.reach.links_from(name, Treatment.REMOVE)
+            if link.key.parent in ripple.removed and (counted is None or link in counted)
+        ]
+        reasons = [f"{link.key} ({link.reason})" for link in links]
+        path: tuple[ForeignKey, ...] = links[0].path if links else ()
+        if name == matched.table.name:
+            reasons.insert(0, "matched")
+            path = ()
+        if move.changes is not None:
+            reasons = [str(move.changes)]
+        because = "; ".join([*reasons, *([move.note] if move.note else [])])
+        action = Action.DETACH if move.changes else Action.REMOVE
+        step = _step(len(work), action, move.rows, because, path)
+        changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
+        work.append(Work(step, move.rows, dict(changes), goes_later=bool(changes)))
     return work
 
 

@@ -63,6 +63,16 @@ class Session(Protocol):
     def sql_dialect(self) -> str:
         """The name by which the SQL parser knows the system's dialect."""
 
+    @property
+    def checks_when_all_is_done(self) -> bool:
+        """Whether foreign keys are checked by the core before the commit, by the system never.
+
+        Where not, the system checks at the end of each statement, or at the commit where told to.
+        """
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        """Has the system check these deferrable foreign keys at the commit."""
+
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """An empty temporary table of these columns; the first `unique` of them are its key."""
 

@@ -250,7 +250,8 @@ def _lay_out(session: Session, receipt: Receipt) -> list[_LaidOut]:
         )
     if receipt.outcome == form.OPEN:
         return []
-    laid_out = [_LaidOut(session, receipt, step) for step in reversed(receipt.steps)]
+    stored = [step for step in reversed(receipt.steps) if step.rows_table]
+    laid_out = [_LaidOut(session, receipt, step) for step in stored]
     return sorted(laid_out, key=lambda each: each.step.action is not Action.REMOVE)
 
 

@@ -8,7 +8,7 @@ set that is used once has none, its condition is used directly.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -281,7 +281,7 @@ class _Tracing:
             latest = known.c[WAVE] == wave
             dependent.append(_references(self.session, link, table, rows, parent, known, latest))
         query = sa.select(*sql.columns_of(rows, names), sa.literal(wave + 1)).where(
-            sa.or_(*dependent), ~_in_keys(table, rows, mine)
+            sa.or_(*dependent), ~in_keys(table, rows, mine)
         )
         self._insert(mine, [*names, WAVE], query)
 
@@ -296,14 +296,14 @@ class _Tracing:
         removed = self.removed.get(child.name)
         if removed is not None and removed.rows:
             assert removed.keys is not None
-            condition = sa.and_(condition, ~_in_keys(child, rows, removed.keys))
+            condition = sa.and_(condition, ~in_keys(child, rows, removed.keys))
         if link.treatment is Treatment.DETACH and self._shares_columns(link):
             keys = self.session.create_key_table(
-                _column_list(child, child.identity.columns), len(child.identity.columns)
+                column_list(child, child.identity.columns), len(child.identity.columns)
             )
             names = list(child.identity.columns)
             self._insert(keys, names, sa.select(*sql.columns_of(rows, names)).where(condition))
-            condition = _stands_in(child, rows, keys)
+            condition = stands_in(child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.connection, rows, condition))
 
     def _obstacle(self, link: Link, found: RowSet) -> str:
@@ -320,7 +320,7 @@ class _Tracing:
             ]
             removed = self.removed[parent.name].keys
             assert removed is not None
-            stays = ~_in_keys(parent, rows, removed)
+            stays = ~in_keys(parent, rows, removed)
             if not sql.count(self.connection, rows, *is_default, stays):
                 return f"the default of {link.key.name} references no row that stays"
         for key in self.session.catalogue.referencing(found.table.name):
@@ -367,7 +367,7 @@ class _Tracing:
             name for link in self.reach.links_to(table.name) for name in link.key.referenced_columns
         ]
         more = self.extra if table.name == self.start.table.name else ()
-        columns = _column_list(table, dict.fromkeys((*identity, *referenced, *more)))
+        columns = column_list(table, dict.fromkeys((*identity, *referenced, *more)))
         if wave:
             columns.append(Column(WAVE, "integer", nullable=False))
         keys = self.session.create_key_table(columns, len(identity))
@@ -382,7 +382,7 @@ class _Tracing:
         rows = sql.rows_of(table)
         counted = sql.count(self.connection, keys)
         self._know(
-            RowSet(table, rows, _stands_in(table, rows, keys), counted, keys), counted_matched
+            RowSet(table, rows, stands_in(table, rows, keys), counted, keys), counted_matched
         )
 
     def _know(self, found: RowSet, counted_matched: bool = False) -> None:
@@ -392,17 +392,18 @@ class _Tracing:
             self.matched_keys = found.keys
 
 
-def _column_list(table: Table, names: Sequence[str] | dict[str, None]) -> list[Column]:
+def column_list(table: Table, names: Iterable[str]) -> list[Column]:
+    """The columns of these names, the physical row id among them."""
     return [table.by_name.get(name, Column(name, "integer", nullable=False)) for name in names]
 
 
-def _stands_in(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
+def stands_in(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
     """Whether a row's identity is in a key table, as a list the database can walk along."""
     names = table.identity.columns
     return sql.among(sql.columns_of(rows, names), sa.select(*sql.columns_of(keys, names)))
 
 
-def _in_keys(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
+def in_keys(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
     """Whether a row's identity is in a key table, looked up for one row at a time."""
     pairs = (keys.c[name] == rows.c[name] for name in table.identity.columns)
     return sa.exists(sa.select(sa.literal(1)).select_from(keys).where(*pairs).correlate(rows))

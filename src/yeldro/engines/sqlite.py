@@ -21,7 +21,7 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused
 from yeldro.core.protocol import ChangeCount
-from yeldro.core.schema import Column, Table
+from yeldro.core.schema import Column, ForeignKey, Table
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
 
 _HEADER = b"SQLite format 3\0"
@@ -146,12 +146,16 @@ class SqliteSession:
 
     system = "SQLite"
     sql_dialect = "sqlite"
+    checks_when_all_is_done = True
 
     def __init__(self, connection: sa.Connection) -> None:
         self.connection = connection
         self.catalogue = SqliteCatalogue(connection)
         self._key_tables = 0
         self._functions: dict[str, int] | None = None
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        """Nothing to do: the core checks when all is done."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """A table in SQLite's temporary database; an integer row id is its own key."""

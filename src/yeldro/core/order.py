@@ -1,0 +1,206 @@
+"""In which order rows are removed, so that the database never finds a row without its parent.
+
+Children before parents, over the strongly connected components of the foreign keys between the
+affected tables. Inside a component the first that applies: one statement, where checks come when
+the statement, or everything, is done; waves of rows that no remaining row references; constraints
+deferred to the commit; a link set to NULL first. Where none does, the cleanup is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import combinations, pairwise
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import Refused
+from yeldro.core.graph import components, cycle_through
+from yeldro.core.protocol import Session
+from yeldro.core.ripple import Ripple, RowSet, column_list, in_keys, stands_in
+from yeldro.core.schema import ForeignKey, TableName
+
+_MOST_WAVES = 200
+
+
+@dataclass(frozen=True)
+class Move:
+    """Rows that one statement removes, or changes first so that they can be removed.
+
+    Args:
+        changes: the link that is set to NULL first, None where the rows are removed.
+        note: how the order was found, where that is not plain.
+    """
+
+    rows: RowSet
+    changes: ForeignKey | None = None
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Order:
+    """The moves, and whether the constraints must be deferred before the first."""
+
+    moves: tuple[Move, ...] = ()
+    deferred: tuple[ForeignKey, ...] = field(default=())
+
+
+def removal_order(session: Session, ripple: Ripple) -> Order:
+    """Puts the removed sets in order.
+
+    Raises:
+        Refused: a cycle of foreign keys leaves no order; the evidence holds it.
+    """
+    keys_of: dict[TableName, list[ForeignKey]] = {
+        name: [key for key in found.table.foreign_keys if key.parent in ripple.removed]
+        for name, found in reversed(ripple.removed.items())
+    }
+    moves: list[Move] = []
+    deferred: list[ForeignKey] = []
+    for component in components(_parents(keys_of)):
+        inside = [
+            key for name in component for key in keys_of[name]
+            if key.parent in component and key.parent != name
+        ]  # fmt: skip
+        if session.checks_when_all_is_done or len(component) == 1:
+            moves += [Move(ripple.removed[name]) for name in component]
+            continue
+        found = _waves(session, ripple, component, inside)
+        if found is None and all(key.deferrable for key in inside):
+            deferred += inside
+            note = "foreign keys checked at the commit"
+            found = [Move(ripple.removed[name], note=note) for name in component]
+        moves += found or _null_first(session, ripple, component, inside)
+    return Order(tuple(moves), tuple(deferred))
+
+
+def unordered(ripple: Ripple) -> Order:
+    """The sets of a cleanup that is blocked, the farthest from the named table first."""
+    return Order(tuple(Move(found) for found in reversed(ripple.removed.values())))
+
+
+def _parents(keys_of: Mapping[TableName, Sequence[ForeignKey]]) -> dict[TableName, list[TableName]]:
+    return {name: [key.parent for key in keys] for name, keys in keys_of.items()}
+
+
+def _waves(
+    session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
+) -> list[Move] | None:
+    """Rows that no remaining row of the component references, again and again; None if stuck."""
+    done = {name: _identity_table(session, ripple.removed[name]) for name in component}
+    remaining = {name: ripple.removed[name].rows for name in component}
+    moves: list[Move] = []
+    for wave in range(1, _MOST_WAVES + 1):
+        before = sum(remaining.values())
+        for name in component:
+            found = ripple.removed[name]
+            free = _identity_table(session, found)
+            _fill_wave(session, ripple, name, inside, done, free)
+            rows = sql.count(session.connection, free)
+            if rows:
+                names = found.table.identity.columns
+                session.connection.execute(
+                    sa.insert(done[name]).from_select(
+                        list(names), sa.select(*sql.columns_of(free, names))
+                    )
+                )
+                remaining[name] -= rows
+                condition = stands_in(found.table, found.source, free)
+                rowset = RowSet(found.table, found.source, condition, rows)
+                moves.append(Move(rowset, note=f"wave {wave}"))
+        if not any(remaining.values()):
+            return moves
+        if sum(remaining.values()) == before:
+            return None
+    return None
+
+
+def _identity_table(session: Session, found: RowSet) -> sa.TableClause:
+    columns = column_list(found.table, found.table.identity.columns)
+    return session.create_key_table(columns, len(columns))
+
+
+def _fill_wave(
+    session: Session,
+    ripple: Ripple,
+    name: TableName,
+    inside: Sequence[ForeignKey],
+    done: Mapping[TableName, sa.TableClause],
+    free: sa.TableClause,
+) -> None:
+    """Puts in `free` the rows of a table that are not done and that none not done references."""
+    found = ripple.removed[name]
+    identity = found.table.identity.columns
+    conditions: list[sql.Predicate] = [found.condition]
+    conditions.append(~in_keys(found.table, found.source, done[name]))
+    for key in inside:
+        if key.parent != name:
+            continue
+        child = ripple.removed[key.child]
+        referencing = child.source.alias("referencing")
+        pairs = zip(key.columns, key.referenced_columns, strict=True)
+        holds = [referencing.c[ours] == found.source.c[theirs] for ours, theirs in pairs]
+        assert child.keys is not None
+        going = _stands_in_alias(referencing, child.keys, child.table.identity.columns)
+        gone = _stands_in_alias(referencing, done[key.child], child.table.identity.columns)
+        query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
+        conditions.append(~sa.exists(query.correlate(found.source)))
+    selected = sa.select(*sql.columns_of(found.source, identity)).where(*conditions)
+    session.connection.execute(sa.insert(free).from_select(list(identity), selected))
+
+
+def _stands_in_alias(
+    rows: sa.FromClause, keys: sa.TableClause, names: Sequence[str]
+) -> sql.Predicate:
+    return sql.among(sql.columns_of(rows, names), sa.select(*sql.columns_of(keys, names)))
+
+
+def _null_first(
+    session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
+) -> list[Move]:
+    """Sets as few nullable links to NULL as break every cycle, then removes children first."""
+    nullable = [key for key in inside if ripple.removed[key.child].table.can_be_null(key.columns)]
+    for number in range(1, len(nullable) + 1):
+        for cut in combinations(nullable, number):
+            graph = _graph_without(component, inside, cut)
+            parts = components(graph)
+            if all(len(part) == 1 for part in parts):
+                first = [_set_null(session, ripple, key) for key in cut]
+                return [move for move in first if move.rows.rows] + [
+                    Move(ripple.removed[name]) for part in parts for name in part
+                ]
+    raise _no_order(component, inside)
+
+
+def _graph_without(
+    component: Sequence[TableName], inside: Sequence[ForeignKey], cut: Collection[ForeignKey]
+) -> dict[TableName, list[TableName]]:
+    kept = [key for key in inside if key not in cut]
+    return {name: [key.parent for key in kept if key.child == name] for name in component}
+
+
+def _set_null(session: Session, ripple: Ripple, key: ForeignKey) -> Move:
+    found = ripple.removed[key.child]
+    linked = (found.source.c[name].is_not(None) for name in key.columns)
+    condition = sa.and_(found.condition, *linked)
+    rows = sql.count(session.connection, found.source, condition)
+    changed = RowSet(found.table, found.source, condition, rows, found.keys)
+    return Move(changed, key, "breaks a cycle, before the rows are removed")
+
+
+def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> Refused:
+    """The cycle, written `a.x → b.y → a.z`."""
+    path = cycle_through(_graph_without(component, inside, ()), component)
+    keys: list[Any] = []
+    for child, parent in pairwise(path):
+        keys.append(next(key for key in inside if (key.child, key.parent) == (child, parent)))
+    last = f"{keys[-1].parent}.{','.join(keys[-1].referenced_columns)}"
+    written = " → ".join([*(key.name for key in keys), last])
+    return Refused(
+        f"These foreign keys form a cycle whose rows reference one another: {written}. None of "
+        "them accepts NULL or can be deferred, so no order of statements removes the rows.",
+        "Declare one of them DEFERRABLE, or let one of its columns accept NULL.",
+        cycle=tuple(keys),
+    )

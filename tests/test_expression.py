@@ -1,0 +1,107 @@
+"""What users write as SQL, on its own: the condition that runs means what was written."""
+
+from __future__ import annotations
+
+import sqlite3
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yeldro.core.errors import UsageError
+from yeldro.core.expectation import Expectations, RowRange
+from yeldro.core.plan import Cleanup, prepare
+from yeldro.core.selection import Selection, parameter_value
+from yeldro.engines import open_database
+from yeldro.report.text import cell, visible
+
+CONDITIONS = [
+    "name LIKE 'E%' ESCAPE '\\'",
+    "name GLOB 'E*' AND NOT id == 3",
+    "retired_on ISNULL OR replaces_id NOTNULL",
+    "replaces_id IS NOT 3",
+    "name || ':' || serial = 'Eddy:SB-1004'",
+    "instr(serial, '%') = 0 AND serial <> 'a:b\\:c'",
+    "id BETWEEN 3 AND 9 AND id % 2 = 1",
+    "id & 1 = 1 AND id << 1 > 6 AND ~id < -5",
+    "CASE WHEN retired_on IS NULL THEN id > 5 ELSE id < 50 END",
+    "EXISTS (SELECT 1 FROM sensor AS s WHERE s.buoy_id = buoy.id AND s.kind LIKE 'wave%')",
+    "id IN (SELECT buoy_id FROM deployment WHERE latitude > 55)",
+    "(region_id, id) IN (SELECT region_id, max(id) FROM buoy GROUP BY region_id)",
+    "id = (SELECT max(b.id) FROM buoy AS b WHERE b.region_id = buoy.region_id)",
+    "id IN (WITH big AS (SELECT id AS n FROM buoy WHERE id > 90) SELECT n FROM big)",
+    "strftime('%Y', commissioned_on) = '2016'",
+    "date(commissioned_on, '+1 year') < '2018-01-01'",
+    "julianday(retired_on) - julianday(commissioned_on) > 1000",
+    "ifnull(replaces_id, 0) > coalesce(main_sensor_id, 1) / 3",
+    "iif(id > 5, name = 'Eddy', id = 2)",
+    "length(name) = 4 AND upper(name) = 'EDDY' COLLATE NOCASE",
+    "name COLLATE NOCASE = 'EDDY'",
+    "CAST(substr(serial, 4) AS INTEGER) > 1100",
+    "[name] = 'Eddy' OR \"name\" = 'Kelp' OR `name` = 'Marl'",
+    "name = 'it''s -- no comment' OR id = 1 /* nor this */",
+    "rowid = 4",
+    "buoy.id = 4",
+    "hex(name) = '45646479' AND typeof(id) = 'integer'",
+    "id IS TRUE AND id > 1e0 AND id < 1.5e2",
+    "round(id / 7.0, 1) = 2.0",
+]
+
+
+@pytest.mark.parametrize("condition", CONDITIONS)
+def test_a_condition_matches_the_rows_that_the_database_matches_as_it_is_written(
+    demo, condition
+) -> None:
+    expected = demo.value(f"SELECT count(*) FROM buoy WHERE {condition}")
+    with open_database(demo.url).reading() as session:
+        prepared = prepare(session, Cleanup(Selection("buoy", where=condition)))
+    assert prepared.plan.matched == expected
+
+
+@given(st.text(max_size=40))
+def test_any_text_as_a_condition_is_refused_or_only_looks(tmp_path_factory, text) -> None:
+    path = tmp_path_factory.getbasetemp() / "any.db"
+    if not path.exists():
+        connection = sqlite3.connect(path)
+        connection.execute("CREATE TABLE t (a, b)")
+        connection.execute("INSERT INTO t VALUES (1, 2)")
+        connection.commit()
+        connection.close()
+    before = path.read_bytes()
+    try:
+        with open_database(str(path)).reading() as session:
+            prepare(session, Cleanup(Selection("t", where=text)))
+    except Exception as error:
+        assert getattr(error, "exit_code", 1) in (2, 3), repr(error)
+    assert path.read_bytes() == before
+
+
+@given(st.one_of(st.integers(), st.floats(allow_nan=False), st.text()))
+def test_a_parameter_is_a_number_only_where_it_reads_back_as_written(value) -> None:
+    text = str(value)
+    bound = parameter_value(text)
+    if isinstance(bound, str):
+        assert bound == text or f"'{bound}'" == text.replace("''", "'")
+    else:
+        assert str(bound) == text
+
+
+@given(st.integers(0, 10**6), st.integers(0, 10**6), st.integers(0, 2 * 10**6))
+def test_a_range_holds_its_ends_and_what_lies_between(low, more, number) -> None:
+    high = low + more
+    assert (number in RowRange.parse(f"{low}..{high}")) == (low <= number <= high)
+    assert (number in RowRange.parse(f"{low}..")) == (low <= number)
+    assert (number in RowRange.parse(f"..{high}")) == (number <= high)
+    assert (number in RowRange.parse(str(low))) == (number == low)
+
+
+@pytest.mark.parametrize("text", ["", "..", "a", "-1", "1...2", "3..1", "1.5"])
+def test_what_is_no_range_is_refused(text) -> None:
+    with pytest.raises(UsageError):
+        Expectations.parse([text])
+
+
+@given(st.text())
+def test_nothing_shown_can_drive_a_terminal(text) -> None:
+    shown = visible(text) + cell(text)
+    assert all(ord(each) >= 32 and not 127 <= ord(each) < 160 for each in shown)

@@ -1,0 +1,207 @@
+"""Cycles, depth, strange names: orders that hold on a database that checks every statement."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from systems import SqliteFile
+
+from yeldro.core.errors import Refused
+from yeldro.core.graph import components, cycle_through
+from yeldro.core.plan import Cleanup
+from yeldro.core.receipts import read_receipt
+from yeldro.core.restore import restore
+from yeldro.core.run import ReceiptWish, run
+from yeldro.core.selection import Selection
+from yeldro.core.treatment import Choices
+from yeldro.engines.sqlite import SqliteDatabase, SqliteSession
+
+graphs = st.dictionaries(st.integers(0, 9), st.sets(st.integers(0, 9)), max_size=10).map(
+    lambda graph: {node: graph.get(node, set()) for node in range(10)}
+)
+
+
+@given(graphs)
+def test_components_hold_what_reaches_one_another_and_come_before_what_they_lead_to(graph) -> None:
+    reached = {node: {node} for node in graph}
+    for _ in graph:
+        for node in graph:
+            reached[node] |= {far for near in graph[node] for far in reached[near]}
+    found = components(graph)
+    assert sorted(node for part in found for node in part) == sorted(graph)
+    place = {node: number for number, part in enumerate(found) for node in part}
+    for node in graph:
+        assert all(place[node] <= place[other] for other in graph[node])
+        for other in graph:
+            together = other in reached[node] and node in reached[other]
+            assert together == (place[node] == place[other])
+    for part in found:
+        cycle = cycle_through(graph, part)
+        assert all(after in graph[before] for before, after in pairwise(cycle))
+        assert bool(cycle) == (len(part) > 1 or part[0] in graph[part[0]])
+
+
+class Checking(SqliteDatabase):
+    """An SQLite file whose own checks stay on: every statement must leave no row hanging."""
+
+    @contextmanager
+    def writing(self, lock_wait: float) -> Iterator[SqliteSession]:
+        with self._session("rw", lock_wait) as session:
+            session.checks_when_all_is_done = False
+            session.connection.exec_driver_sql("PRAGMA foreign_keys = ON")
+            session.connection.exec_driver_sql("BEGIN IMMEDIATE")
+            yield session
+
+
+def cycle(folder: Path, a_null: str, b_null: str, rows: str) -> SqliteFile:
+    database = SqliteFile(folder / "cycle.db")
+    database.script(f"""
+        CREATE TABLE port (id INTEGER PRIMARY KEY, ship_id INTEGER {a_null} REFERENCES ship);
+        CREATE TABLE ship (id INTEGER PRIMARY KEY, port_id INTEGER {b_null} REFERENCES port);
+        {rows}
+    """)
+    return database
+
+
+def remove_all(database: SqliteFile, folder: Path) -> list[str]:
+    """Removes every port and what depends on it; what each step did, in words."""
+    before = database.contents()
+    cleanup = Cleanup(Selection("port", all_rows=True), Choices(follow=("all",)))
+    checking = Checking(database.path)
+    result = run(checking, cleanup, ReceiptWish(folder / "receipts", "all"), 1)
+    assert database.value("SELECT count(*) FROM port") == 0
+    assert result.receipt is not None
+    restore(SqliteDatabase(database.path), read_receipt(result.receipt), 1)
+    assert database.contents() == before
+    return [f"{step.action} {step.table} {step.because}" for step in result.plan.steps]
+
+
+def test_rows_that_form_no_cycle_themselves_go_in_waves(tmp_path) -> None:
+    database = cycle(tmp_path, "", "NOT NULL", """
+        INSERT INTO port VALUES (1, NULL), (2, 1), (3, 2);
+        INSERT INTO ship VALUES (1, 1), (2, 2);""")  # fmt: skip
+    steps = remove_all(database, tmp_path)
+    assert len(steps) == 5
+    assert [int(step.rpartition("wave ")[2]) for step in steps] == [1, 2, 2, 3, 3]
+
+
+def test_a_link_that_accepts_null_is_set_to_null_first(tmp_path) -> None:
+    database = cycle(tmp_path, "NOT NULL", "", """
+        INSERT INTO port VALUES (1, 1), (2, 1);
+        INSERT INTO ship VALUES (1, 1), (2, NULL), (3, 2);""")  # fmt: skip
+    steps = remove_all(database, tmp_path)
+    assert steps[0].startswith("detach ship ship.port_id → port.id; breaks a cycle")
+    assert sorted(step.split()[0] for step in steps) == ["detach", "remove", "remove"]
+
+
+def test_a_cycle_without_a_way_is_refused_and_spelled_out(tmp_path) -> None:
+    database = cycle(tmp_path, "NOT NULL", "NOT NULL", """
+        INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1);""")  # fmt: skip
+    before = database.contents()
+    with pytest.raises(Refused) as refused:
+        remove_all(database, tmp_path)
+    assert "port.ship_id → ship.port_id → port.id" in str(refused.value) or (
+        "ship.port_id → port.ship_id → ship.id" in str(refused.value)
+    )
+    assert database.contents() == before
+
+
+def test_the_same_cycle_is_no_obstacle_where_checks_come_when_all_is_done(yeldro, tmp_path) -> None:
+    database = cycle(tmp_path, "NOT NULL", "NOT NULL", """
+        INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1);""")  # fmt: skip
+    before = database.contents()
+    yeldro("run", "port", "--all-rows", "--follow", "all", "--expect", "total=2", "--yes",
+           db=database.url)  # fmt: skip
+    assert database.value("SELECT count(*) FROM ship") == 0
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+
+
+def test_ten_thousand_levels_take_few_statements_and_come_back(yeldro, made) -> None:
+    rows = ", ".join(f"({n}, {n - 1 or 'NULL'})" for n in range(1, 10_001))
+    database = made(f"""
+        CREATE TABLE chain (id INTEGER PRIMARY KEY, held_by INTEGER
+            REFERENCES chain ON DELETE CASCADE);
+        CREATE INDEX chain_held_by ON chain (held_by);
+        INSERT INTO chain VALUES {rows};
+    """)
+    before = database.contents()
+    found = yeldro("run", "chain", "--where", "id = 2", "--expect", "total=9999", "--yes", "--json",
+                   db=database.url).json()  # fmt: skip
+    assert (found["matched"], len(found["steps"])) == (1, 1)
+    assert database.rows("SELECT id FROM chain") == [(1,)]
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+
+
+def test_a_view_that_shows_one_tables_key_names_its_rows(yeldro, demo) -> None:
+    demo.script("""
+        CREATE VIEW retired AS SELECT b.id AS buoy_no, b.name, r.name AS region
+            FROM buoy AS b JOIN region AS r ON r.id = b.region_id WHERE b.retired_on IS NOT NULL;
+        CREATE VIEW danger AS SELECT * FROM alert WHERE level = 'danger';
+        CREATE VIEW pairs AS SELECT b.id, r.id AS region_id FROM buoy AS b, region AS r;
+        CREATE VIEW sizes AS SELECT region_id, count(*) AS n FROM buoy GROUP BY region_id;
+    """)
+    where = ("--where", "region = 'Grey Bank'")
+    expected = demo.value("SELECT count(*) FROM retired WHERE region = 'Grey Bank'")
+    found = yeldro("preview", "retired", *where, "--json", db=demo.url).json()
+    assert (found["table"], found["matched"]) == ("buoy", expected)
+    assert expected > 0
+    latest = demo.rows("SELECT id FROM danger ORDER BY raised_at DESC, id DESC LIMIT 3")
+    yeldro("run", "danger", "--order-by", "raised_at DESC, id DESC", "--limit", "3", "--expect",
+           "3", "--yes", db=demo.url)  # fmt: skip
+    assert not demo.rows(f"SELECT id FROM alert WHERE id IN {tuple(row[0] for row in latest)}")
+    assert "several tables" in yeldro("plan", "pairs", "--where", "id = 1", db=demo.url, code=3).err
+    assert "groups" in yeldro("plan", "sizes", "--where", "n = 1", db=demo.url, code=3).err
+
+
+def test_orphans_are_listed_removed_like_any_rows_and_restored_as_orphans(yeldro, demo) -> None:
+    assert all(each["rows"] == 0 for each in yeldro("orphans", "--json", db=demo.url).json())
+    demo.script("""
+        INSERT INTO visit VALUES (999, 1, 77, '2020-01-01'), (1, 99, 77, '2020-01-01');
+        INSERT INTO part_used VALUES (999, 1, 'seal ring', 1);
+    """)
+    before = demo.contents()
+    found = {
+        each["foreign_key"]: each
+        for each in yeldro("orphans", "visit", "--json", db=demo.url).json()
+    }
+    assert found["visit.buoy_id → buoy.id"]["rows"] == 1
+    assert found["visit.technician_id → technician.id"]["rows"] == 2
+    assert "--orphans visit.technician_id" in yeldro("orphans", db=demo.url).out
+    done = yeldro("run", "visit", "--orphans", "technician_id", "--expect", "2", "--expect",
+                  "total=3", "--yes", "--json", db=demo.url).json()  # fmt: skip
+    assert [step["table"] for step in done["steps"]] == ["part_used", "visit"]
+    assert all(each["rows"] == 0 for each in yeldro("orphans", "--json", db=demo.url).json())
+    yeldro("restore", "last", "--yes")
+    assert demo.contents() == before
+    assert "no foreign key" in yeldro("plan", "visit", "--orphans", "part", db=demo.url, code=2).err
+
+
+def test_a_key_without_an_index_and_a_trigger_are_warned_of(yeldro, made) -> None:
+    rows = ", ".join(f"({n}, {n % 5})" for n in range(2000))
+    database = made(f"""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY,
+            mast_id INTEGER REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO mast VALUES (0), (1), (2), (3), (4);
+        INSERT INTO lamp VALUES {rows};
+        CREATE TRIGGER dark AFTER DELETE ON lamp BEGIN SELECT 1; END;
+    """)
+    warnings = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).json()[
+        "warnings"
+    ]
+    assert any("2,000 rows are read" in each and "CREATE INDEX" in each for each in warnings)
+    assert any("trigger dark" in each for each in warnings)
+    statement = next(each for each in warnings if "CREATE INDEX" in each)
+    database.script(statement[statement.index("CREATE INDEX") : statement.index(" helps")])
+    again = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).json()[
+        "warnings"
+    ]
+    assert not any("No index" in each for each in again)

@@ -103,11 +103,9 @@ def restore(
     elif not quiet:
         if yes:
             show_text(tables.restore_view(planned, "restore"))
-        click.echo(
-            f"Committed: {counted(planned.total, 'row')} as before."
-            if planned.total
-            else "Nothing to do: every row of this receipt is in place."
-        )
+        committed = f"Committed: {counted(planned.total, 'row')} as before."
+        nothing = "Nothing to do: every row of this receipt is in place."
+        click.secho(f"\n{committed if planned.total else nothing}", fg="green", bold=True)
 
 
 def _agree(database: Database, found: Receipt) -> int:

@@ -119,6 +119,7 @@ def _agree(database: Database, cleanup: Cleanup) -> Plan:
     running.check_plan(found, cleanup)
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)
+        click.echo(err=True)
     return found
 
 

@@ -121,7 +121,7 @@ class Expectations:
         if differences:
             raise CountMismatch(
                 f"A count is not as expected ({'; '.join(differences)}).",
-                "Look at the rows with 'yeldro preview', then mend one or the other.",
+                "Look at the rows with 'yeldro preview', then mend the selection or the number.",
                 data=data,
                 differences=differences,
             )

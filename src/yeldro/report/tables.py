@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from rich.box import SIMPLE_HEAD
-from rich.console import Group, RenderableType
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
@@ -23,6 +23,7 @@ from yeldro.core.schema import ForeignKey, IdentityKind
 from yeldro.core.survey import Survey, TableDetail
 from yeldro.report.text import cell, counted, visible
 
+_WIDE = 110
 _NUMBER, _WARNING, _QUIET = "bold cyan", "yellow", "dim"
 
 
@@ -144,7 +145,7 @@ def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
     matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
     parts: list[RenderableType] = [_title(command, plan.table, matched)]
     if plan.steps:
-        parts.append(_steps(plan, None))
+        parts.append(_Steps(plan, None))
         if plan.blocked:
             parts.append(
                 Text("Blocked: nothing runs until these rows are dealt with.", style="bold red")
@@ -162,7 +163,7 @@ def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
         parts.append(Text("No row matches; there is nothing to do."))
     parts += [_blocked(each) for each in plan.blocked]
     parts += [_warning(warning) for warning in plan.warnings]
-    return _spaced(parts)
+    return _spaced([*parts, Text()] if plan.blocked else parts)
 
 
 def run_view(result: RunResult) -> RenderableType:
@@ -177,7 +178,7 @@ def run_view(result: RunResult) -> RenderableType:
             result.plan.table,
             f"{counted(result.plan.matched, 'row')} matched",
         ),
-        _steps(result.plan, result.tally.affected),
+        _Steps(result.plan, result.tally.affected),
     ]
     total = counted(result.tally.total, "row")
     agree = "The ledger agrees with the tally."
@@ -318,20 +319,42 @@ def _spaced(parts: Sequence[RenderableType]) -> Group:
     return Group(*spaced)
 
 
-def _steps(plan: Plan, affected: Sequence[int] | None) -> Grid:
-    headings = ["step", "", "table", "rows", "because", "reached by"]
-    rows: list[list[str | Text]] = []
-    for place, step in enumerate(plan.steps):
-        row: list[str | Text] = [
-            str(step.n), str(step.action), step.table, Text(f"{step.rows:,}", style=_NUMBER),
-            step.because, " ← ".join(step.path) if len(step.path) > 1 else "",
-        ]  # fmt: skip
-        if affected is not None:
-            row.insert(4, f"{affected[place]:,}")
-        rows.append(row)
-    if affected is not None:
-        headings[3:4] = ["planned", "affected"]
-    return grid(headings, rows, [3] if affected is None else [3, 4])
+class _Steps:
+    """The steps of a plan, with what they affected once they are done.
+
+    The way from the named table has a column of its own where the terminal is wide enough.
+    """
+
+    def __init__(self, plan: Plan, affected: Sequence[int] | None) -> None:
+        self.plan = plan
+        self.affected = affected
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        del console
+        done = self.affected is not None
+        wide = options.max_width >= _WIDE and not done
+        headings = [
+            "step",
+            "",
+            "table",
+            *(["planned", "affected"] if done else ["rows"]),
+            "because",
+        ]
+        rows: list[list[str | Text]] = []
+        for place, step in enumerate(self.plan.steps):
+            row: list[str | Text] = [str(step.n), str(step.action), step.table]
+            row.append(Text(f"{step.rows:,}", style=_NUMBER))
+            if self.affected is not None:
+                row.append(f"{self.affected[place]:,}")
+            path = " ← ".join(map(visible, step.path)) if len(step.path) > 1 else ""
+            if wide:
+                row += [step.because, path]
+            elif path and not done:
+                row.append(Text.assemble(visible(step.because), (f"\n  {path}", _QUIET)))
+            else:
+                row.append(step.because)
+            rows.append(row)
+        yield grid([*headings, *(["reached by"] if wide else [])], rows, [3, 4] if done else [3])
 
 
 def _blocked(each: Blocked) -> RenderableType:

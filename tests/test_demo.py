@@ -1,0 +1,86 @@
+"""The demo, the README's commands, and how quickly help comes."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import sqlite3
+import subprocess
+import time
+from pathlib import Path
+
+from conftest import PROGRAM, Yeldro
+
+README = Path(__file__).parents[1] / "README.md"
+
+
+def test_the_demo_walks_through_the_whole_job_and_ends_where_it_began(yeldro: Yeldro) -> None:
+    yeldro("demo", "untouched", "--only-data")
+    out = yeldro("demo", "walked").out
+    typed = re.findall(r"^\$ yeldro (\w+)", out, re.MULTILINE)
+    assert {"survey", "preview", "plan", "run", "duplicates", "receipt", "restore"} == set(typed)
+    assert out.count("(exit code 3)") == 1
+    assert out.count("(exit code 4)") == 1
+    assert "Traceback" not in out
+    dumps = []
+    for folder in ("untouched", "walked"):
+        connection = sqlite3.connect(yeldro.folder / folder / "buoys.db")
+        dumps.append(sorted(connection.iterdump()))
+        connection.close()
+    assert dumps[0] == dumps[1]
+    assert len(dumps[0]) > 20_000
+
+
+def test_every_command_the_demo_prints_can_be_typed(yeldro: Yeldro) -> None:
+    out = yeldro("demo", "walked").out
+    codes = {"3": 3, "4": 4}
+    for line, after in re.findall(r"^\$ yeldro (.*)\n((?:(?!\$ ).*\n)*)", out, re.MULTILINE):
+        words = shlex.split(line)
+        if words[0] in ("survey", "preview", "plan", "duplicates"):
+            found = re.search(r"\(exit code (\d)\)", after)
+            code = codes[found[1]] if found else 0
+            typed = yeldro(*words, db="walked/buoys.db", code=code)
+            assert typed.out.splitlines()[0].split()[0] == words[0]
+
+
+def test_the_demo_never_overwrites_a_file(yeldro: Yeldro) -> None:
+    yeldro("demo", "here", "--only-data", "--readings", "10")
+    before = (yeldro.folder / "here" / "buoys.db").read_bytes()
+    assert "already" in yeldro("demo", "here", code=3).err
+    assert (yeldro.folder / "here" / "buoys.db").read_bytes() == before
+
+
+def test_the_readmes_commands_work_on_the_demo(yeldro: Yeldro) -> None:
+    yeldro("demo", "yeldro-demo", "--only-data")
+    text = README.read_text().replace("\\\n", " ")
+    typed = [
+        shlex.split(line, comments=True)
+        for line in re.findall(r"^yeldro (.*)$", text, re.MULTILINE)
+    ]
+    commands = [words[0] for words in typed]
+    assert commands == ["survey", "preview", "plan", "plan", "run", "restore", "run"]
+    typed[4] += ["--expect", "1..", "--yes"]  # at a terminal, both of these ask
+    typed[5] += ["--yes"]
+    for place, words in enumerate(typed):
+        yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == 2 else 0)
+
+
+def test_help_loads_nothing_heavy_and_comes_at_once(yeldro: Yeldro) -> None:
+    text = yeldro("--help").out
+    for command in ("survey", "preview", "plan", "run", "restore", "demo"):
+        assert command in text
+        assert "Usage: yeldro " + command in yeldro(command, "--help").out
+    code = (
+        "import sys; from yeldro.cli.main import execute; execute(['--help']);"
+        "print([m for m in ('sqlalchemy', 'sqlglot', 'rich', 'asyncio') if m in sys.modules])"
+    )
+    done = subprocess.run(
+        [PROGRAM.with_name("python"), "-c", code], capture_output=True, text=True, check=True
+    )
+    assert done.stdout.splitlines()[-1] == "[]"
+    fastest = 9.0
+    for _ in range(5):
+        start = time.perf_counter()
+        assert yeldro("--version").out.startswith("yeldro ")
+        fastest = min(fastest, time.perf_counter() - start)
+    assert fastest < 0.5

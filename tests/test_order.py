@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from yeldro.core.run import ReceiptWish, run
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines.sqlite import SqliteDatabase, SqliteSession
+from yeldro.engines.sqlite_catalogue import SqliteCatalogue
 
 graphs = st.dictionaries(st.integers(0, 9), st.sets(st.integers(0, 9)), max_size=10).map(
     lambda graph: {node: graph.get(node, set()) for node in range(10)}
@@ -98,6 +100,26 @@ def test_a_link_that_accepts_null_is_set_to_null_first(tmp_path) -> None:
     steps = remove_all(database, tmp_path)
     assert steps[0].startswith("detach ship ship.port_id → port.id; breaks a cycle")
     assert sorted(step.split()[0] for step in steps) == ["detach", "remove", "remove"]
+
+
+def test_deferrable_keys_of_a_cycle_are_checked_at_the_commit(tmp_path, monkeypatch) -> None:
+    """SQLite's catalogue does not tell which keys are deferrable; all of these can be."""
+    declared = SqliteCatalogue._foreign_keys
+    monkeypatch.setattr(
+        SqliteCatalogue,
+        "_foreign_keys",
+        lambda self, name: tuple(replace(key, deferrable=True) for key in declared(self, name)),
+    )
+    monkeypatch.setattr(
+        SqliteSession,
+        "defer_checks",
+        lambda self, keys: self.connection.exec_driver_sql("PRAGMA defer_foreign_keys = ON"),
+    )
+    database = cycle(tmp_path, "NOT NULL", "NOT NULL", """
+        INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1);""")  # fmt: skip
+    steps = remove_all(database, tmp_path)
+    assert len(steps) == 2
+    assert all("checked at the commit" in step for step in steps)
 
 
 def test_a_cycle_without_a_way_is_refused_and_spelled_out(tmp_path) -> None:

@@ -274,13 +274,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
         if not child.has_index_on(link.key.columns):
             scanned = sql.count(session.connection, sql.rows_of(child))
             if scanned > 1000:
-                columns = ", ".join(link.key.columns)
-                warnings.append(
-                    f"No index on {link.key.name}: {scanned:,} rows are read for every removed row "
-                    f"of {link.key.parent} wherever the database looks for its dependents. "
-                    f"CREATE INDEX {child.name.name}_{'_'.join(link.key.columns)} "
-                    f"ON {child.name} ({columns}) helps."
-                )
+                warnings.append(_no_index(session, link, child, scanned))
     for found, event in _touched(ripple):
         for trigger in found.table.triggers:
             if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
@@ -290,6 +284,18 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                     f"{trigger.name} is given."
                 )
     return warnings
+
+
+def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
+    quote = session.connection.dialect.identifier_preparer.quote
+    name = quote("_".join([child.name.name, *link.key.columns]))
+    table = ".".join(quote(part) for part in (child.name.schema, child.name.name) if part)
+    columns = ", ".join(map(quote, link.key.columns))
+    return (
+        f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "
+        f"{link.key.parent} wherever the database looks for its dependents. "
+        f"CREATE INDEX {name} ON {table} ({columns}) helps."
+    )
 
 
 def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:

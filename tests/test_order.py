@@ -113,7 +113,7 @@ def test_deferrable_keys_of_a_cycle_are_checked_at_the_commit(tmp_path, monkeypa
     monkeypatch.setattr(
         SqliteSession,
         "defer_checks",
-        lambda self, keys: self.connection.exec_driver_sql("PRAGMA defer_foreign_keys = ON"),
+        lambda self, _: self.connection.exec_driver_sql("PRAGMA defer_foreign_keys = ON"),
     )
     database = cycle(tmp_path, "NOT NULL", "NOT NULL", """
         INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1);""")  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import stat
+import time
 from pathlib import Path
 
 import pexpect
@@ -353,6 +354,46 @@ def test_rows_that_change_while_the_question_stands_are_noticed(yeldro, demo) ->
     child.close()
     assert child.exitstatus == 3
     assert demo.contents() == before
+
+
+def test_ctrl_c_in_a_long_statement_stops_it_and_leaves_everything(yeldro, demo) -> None:
+    before = demo.contents()
+    endless = (
+        "id IN (WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM r) SELECT n FROM r)"
+    )
+    words = ("run", "alert", "--where", endless, "--expect", "1", "--yes")
+    child = typing(yeldro, demo, *words)
+    time.sleep(2.5)
+    child.sendintr()
+    child.expect("rolled back")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    assert demo.contents() == before
+    assert not list(yeldro.receipts.glob("*"))
+
+
+def test_a_table_may_have_any_name_that_statements_use_themselves(yeldro, made) -> None:
+    for name in ("parent", "other", "found", "numbered", "yeldro_keys_1", "main", "temp", "rowid"):
+        database = made(f"""
+            DROP TABLE IF EXISTS child; DROP TABLE IF EXISTS {name};
+            CREATE TABLE {name} (id INTEGER PRIMARY KEY, up INTEGER REFERENCES {name}
+                ON DELETE CASCADE, note TEXT);
+            CREATE TABLE child (id INTEGER PRIMARY KEY, p INTEGER REFERENCES {name});
+            INSERT INTO {name} VALUES (1, NULL, 'a'), (2, 1, 'a'), (3, 2, 'b'), (4, 4, 'c'),
+                (5, 99, 'd');
+            INSERT INTO child VALUES (1, 3), (2, 4);
+        """)
+        before = database.contents()
+        yeldro("run", name, "--where", "id = 1", "--follow", "all", "--expect", "total=4", "--yes",
+               db=database.url)  # fmt: skip
+        assert database.rows(f"SELECT id FROM {name}") == [(4,), (5,)]
+        yeldro("restore", "last", "--yes")
+        assert database.contents() == before
+        found = yeldro("orphans", name, "--json", db=database.url).json()
+        assert [each["rows"] for each in found] == [1]
+        rows = yeldro("duplicates", name, "--by", "note", "--json", db=database.url).json()
+        assert rows["removable"] == 1
 
 
 def test_ctrl_c_at_the_question_leaves_everything(yeldro, demo) -> None:

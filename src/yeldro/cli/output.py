@@ -17,16 +17,21 @@ from yeldro.report.text import plain
 _WIDTH_WITHOUT_TERMINAL = 120
 
 
-def show(view: RenderableType) -> None:
-    """Prints text for people on standard output."""
-    if sys.stdout.isatty():
-        Console(highlight=False, emoji=False, markup=False).print(view)
+def show(view: RenderableType, *, beside: bool = False) -> None:
+    """Prints text for people on standard output.
+
+    Args:
+        beside: on standard error instead, where standard output is for a document alone.
+    """
+    stream = sys.stderr if beside else sys.stdout
+    if stream.isatty():
+        Console(file=stream, highlight=False, emoji=False, markup=False).print(view)
         return
     columns = os.environ.get("COLUMNS", "")
     wide = int(columns) if columns.isdecimal() and int(columns) else _WIDTH_WITHOUT_TERMINAL
     text = io.StringIO()
     Console(file=text, width=wide, highlight=False, emoji=False, markup=False).print(view)
-    print("\n".join(line.rstrip() for line in text.getvalue().splitlines()))
+    print("\n".join(line.rstrip() for line in text.getvalue().splitlines()), file=stream)
 
 
 def show_json(document: Any) -> None:

@@ -94,7 +94,7 @@ def restore(
     """
     found = find_receipt(opt.receipts_folder(receipts), receipt)
     database = _database_of(found, db)
-    agreed = None if yes else _agree(database, found)
+    agreed = None if yes else _agree(database, found, as_json)
     planned = restoring.restore(database, found, lock_wait, agreed, allow_trigger)
     if as_json:
         show_json(
@@ -108,11 +108,11 @@ def restore(
         click.secho(f"\n{committed if planned.total else nothing}", fg="green", bold=True)
 
 
-def _agree(database: Database, found: Receipt) -> int:
+def _agree(database: Database, found: Receipt, as_json: bool) -> int:
     if not sys.stdin.isatty():
         raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
     planned = restoring.compare(database, found)
-    show_text(tables.restore_view(planned, "restore"))
+    show_text(tables.restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
         agreed_number(planned.total, "rows to put back", UNCHANGED)
     return planned.total

@@ -86,7 +86,7 @@ def run(
     """
     database, cleanup = opt.database_of(db), opt.cleanup_of(options)
     _check_attendance(yes, cleanup)
-    agreed = None if yes else _agree(database, cleanup)
+    agreed = None if yes else _agree(database, cleanup, as_json)
     if agreed is None or agreed.total:
         folder = opt.receipts_folder(receipts)
         wish = ReceiptWish(folder, _title(options, cleanup), not without_rows)
@@ -111,11 +111,11 @@ def _check_attendance(yes: bool, cleanup: Cleanup) -> None:
         raise UsageError("Nobody is at a terminal to type the count.", "Add --expect N and --yes.")
 
 
-def _agree(database: Database, cleanup: Cleanup) -> Plan:
+def _agree(database: Database, cleanup: Cleanup, as_json: bool) -> Plan:
     """Shows the plan without holding any lock, and has a person type its total."""
     found = running.plan(database, cleanup)
     click.echo(err=True)
-    show(tables.plan_view(found, "run"))
+    show(tables.plan_view(found, "run"), beside=as_json)
     running.check_plan(found, cleanup)
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)

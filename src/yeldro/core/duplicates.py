@@ -164,7 +164,7 @@ def _numbered(
         order_by=[*_preferences(table, rows, keep, session), *identity],
     )
     wanted = sql.columns_of(rows, columns or table.identity.columns)
-    return sa.select(*wanted, place.label("place")).subquery("numbered")
+    return sa.select(*wanted, place.label("place")).subquery("yeldro_numbered")
 
 
 def _preferences(
@@ -196,7 +196,7 @@ def _count_ties(table: Table, by: Sequence[str], keep: Sequence[KeepRule], sessi
     rank = sa.func.rank().over(
         partition_by=sql.columns_of(rows, by), order_by=_preferences(table, rows, keep, session)
     )
-    ranked = sa.select(*sql.columns_of(rows, by), rank.label("standing")).subquery("ranked")
+    ranked = sa.select(*sql.columns_of(rows, by), rank.label("standing")).subquery("yeldro_ranked")
     tied = (
         sa.select(sa.literal(1).label("one"))
         .where(ranked.c.standing == 1)

@@ -139,7 +139,7 @@ def _fill_wave(
         if key.parent != name:
             continue
         child = ripple.removed[key.child]
-        referencing = child.source.alias("referencing")
+        referencing = child.source.alias("yeldro_referencing")
         pairs = zip(key.columns, key.referenced_columns, strict=True)
         holds = [referencing.c[ours] == found.source.c[theirs] for ours, theirs in pairs]
         assert child.keys is not None

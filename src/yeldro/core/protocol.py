@@ -93,8 +93,13 @@ class Session(Protocol):
     def readable(self, column: Column) -> sa.ColumnElement[Any]:
         """The column as it is selected so that no value loses anything on the way."""
 
-    def stored(self, value: Any) -> tuple[Any, str | None]:
-        """A selected value as a receipt holds it, and its form where that is not its own."""
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Selected rows as a receipt holds them.
+
+        Returns:
+            For each row its values and, last, a JSON object from position to form for the values
+            that SQLite has no type for; None where there are none.
+        """
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """A receipt's value of this form as this system takes it back."""

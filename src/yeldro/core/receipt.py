@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import getpass
-import json
 import os
 import re
 import secrets
@@ -12,7 +11,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -21,8 +19,6 @@ from yeldro.core.errors import ROLLED_BACK, DatabaseFailure
 from yeldro.core.plan import Plan, Step
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Ledger, Tally
-
-_AT_ONCE = 1000
 
 
 @dataclass(frozen=True)
@@ -81,13 +77,14 @@ class ReceiptWriter:
         self,
         step: Step,
         columns: Sequence[tuple[str, str, str]],
-        rows: Iterable[Sequence[tuple[Any, str | None]]],
+        parts: Iterable[Sequence[Sequence[Any]]],
     ) -> None:
         """Stores the rows that a step is about to remove or change.
 
         Args:
             columns: (role, name, type) of each value.
-            rows: each row as (value, form) pairs; the form is None where SQLite has the type.
+            parts: lists of rows; each row's values, then the forms of those among them that
+                SQLite has no type for, as `Session.stored` gives them.
         """
         stored = stored_columns(columns)
         name = f"rows_{step.n}"
@@ -101,9 +98,8 @@ class ReceiptWriter:
                  for place, c in enumerate(stored)],
             )  # fmt: skip
             insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
-            waiting = iter(rows)
-            while part := list(islice(waiting, _AT_ONCE)):
-                self._file.executemany(insert, map(_with_forms, part))
+            for part in parts:
+                self._file.executemany(insert, part)
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
         """Notes that so many of a step's rows had no parent row even before."""
@@ -158,11 +154,6 @@ def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn
         taken.add(unique.casefold())
         stored.append(StoredColumn(role, name, declared, unique))
     return stored
-
-
-def _with_forms(row: Sequence[tuple[Any, str | None]]) -> list[Any]:
-    forms = {place: kind for place, (_, kind) in enumerate(row) if kind}
-    return [*(value for value, _ in row), json.dumps(forms) if forms else None]
 
 
 @contextmanager

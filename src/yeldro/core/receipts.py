@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -166,9 +167,15 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
 
 @contextmanager
 def _opened(path: Path) -> Iterator[sqlite3.Connection]:
-    """A receipt file, opened read-only."""
+    """A receipt file, opened to be read.
+
+    Where that is allowed the file itself is opened for writing, since SQLite must be able to take
+    back what a run that was killed left half-written.
+    """
+    mode = "rw" if os.access(path, os.W_OK) else "ro"
     try:
-        file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
+        file = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", uri=True)
+        file.execute("PRAGMA query_only = ON")
         file.row_factory = sqlite3.Row
         try:
             yield file

@@ -56,7 +56,9 @@ class RestorePlan:
 
     @property
     def verdict(self) -> str:
-        """`all gone`, `partly back` or `all back`."""
+        """`all gone`, `partly back` or `all back`; `never gone` where the run ended before that."""
+        if not self.steps:
+            return "never gone"
         back = sum(each.back for each in self.steps)
         if not back:
             return "all gone"
@@ -322,7 +324,7 @@ def _parents_gone(
     if not set(key.columns) <= names.keys():
         return []
     parent = each.session.catalogue.table(key.parent)
-    parents = sql.rows_of(parent).alias("parent")
+    parents = sql.rows_of(parent).alias("yeldro_parent")
     conditions = [~there, *(each.staged.c[names[ours]].is_not(None) for ours in key.columns)]
     pairs = [
         (
@@ -338,7 +340,7 @@ def _parents_gone(
     for other in others:
         if other.table.name == key.parent and other.step.action is Action.REMOVE:
             theirs_names = dict(other.named("value"))
-            coming = other.staged.alias("coming")
+            coming = other.staged.alias("yeldro_coming")
             is_coming = (coming.c[theirs_names[theirs]] == value for value, theirs in pairs)
             conditions.append(~sa.exists().where(*is_coming))
     gone = each.count(*conditions)

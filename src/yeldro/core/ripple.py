@@ -223,7 +223,7 @@ class _Tracing:
         if table.name == self.start.table.name:
             self.matched = seeded
             first = keys.c[WAVE] == 0 if more else sa.true()
-            self.matched_keys = sa.select(keys).where(first).subquery("matched_keys")
+            self.matched_keys = sa.select(keys).where(first).subquery("yeldro_matched_keys")
         return seeded
 
     def _recurse(self, table: Table, link: Link) -> None:
@@ -234,7 +234,7 @@ class _Tracing:
             keys = self._create_keys(table)
             names = list(keys.c.keys())
             rows = sql.rows_of(table)
-            found = sa.select(*sql.columns_of(seeds, names)).cte("found", recursive=True)
+            found = sa.select(*sql.columns_of(seeds, names)).cte("yeldro_found", recursive=True)
             references = zip(
                 _compared(self.session, link, table, rows, table),
                 sql.columns_of(found, link.key.referenced_columns),

@@ -228,13 +228,9 @@ def _columns_to_store(
     return columns, expressions
 
 
-def _rows_to_store(
-    session: Session, query: sa.Select[Any]
-) -> Iterator[list[tuple[Any, str | None]]]:
+def _rows_to_store(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
     streamed = session.connection.execution_options(stream_results=True).execute(query)
-    for part in streamed.partitions(_ROWS_AT_ONCE):
-        for row in part:
-            yield [session.stored(value) for value in row]
+    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
 
 
 def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:

@@ -181,7 +181,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
 def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
     """The rows of a view's base table whose key stands in the matched rows of the view."""
     base = sql.rows_of(view.base)
-    keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("picked")
+    keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("yeldro_picked")
     condition = sql.among(sql.columns_of(base, view.base.identity.columns), sa.select(keys))
     return replace(
         matched, table=view.base, rows=base, conditions=(condition,), order=(), limit=None,
@@ -191,7 +191,7 @@ def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
 
 def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
     """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
-    parents = sql.rows_of(parent).alias("parent")
+    parents = sql.rows_of(parent).alias("yeldro_parent")
     pairs = zip(key.columns, key.referenced_columns, strict=True)
     has_parent = sa.exists().where(*(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs))
     return sa.and_(*(rows.c[name].is_not(None) for name in key.columns), ~has_parent)
@@ -274,7 +274,7 @@ def _related(
         ]
     else:
         ours, theirs = _joined_by_foreign_key(table, other)
-    others = sql.rows_of(other).alias("other")
+    others = sql.rows_of(other).alias("yeldro_other")
     return sql.among(
         sql.columns_of(rows, ours),
         sa.select(*sql.columns_of(others, theirs))

@@ -7,6 +7,7 @@ statements of their own; `yeldro.core.run` proves before the commit that nothing
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import sqlite3
@@ -31,7 +32,9 @@ _STEPS_BETWEEN_SIGNALS = 100_000
 
 
 class UndecodableText(bytes):
-    """Text whose bytes are not valid UTF-8, kept as they are."""
+    """Text whose bytes are not valid UTF-8, kept as they are; `seen` once there has been any."""
+
+    seen = False
 
 
 class SqliteDatabase:
@@ -159,8 +162,7 @@ class SqliteSession:
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """A table in SQLite's temporary database; an integer row id is its own key."""
-        self._key_tables += 1
-        name = f"yeldro_keys_{self._key_tables}"
+        name = self._free_name()
         quote = self.connection.dialect.identifier_preparer.quote_identifier
         declared = [_declared(column, quote) for column in columns]
         if unique == 1 and columns[0].row_id:
@@ -176,6 +178,15 @@ class SqliteSession:
             *(sa.column(sql.quoted(column.name)) for column in columns),
             schema="temp",
         )
+
+    def _free_name(self) -> str:
+        """A name for a temporary table that hides no table of the user's."""
+        taken = {table.name.lower() for table in self.catalogue.table_names()}
+        while True:
+            self._key_tables += 1
+            name = f"yeldro_keys_{self._key_tables}"
+            if name not in taken:
+                return name
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         quote = self.connection.dialect.identifier_preparer.quote_identifier
@@ -211,10 +222,11 @@ class SqliteSession:
     def readable(self, column: Column) -> sa.ColumnElement[Any]:
         return sa.column(sql.quoted(column.name))
 
-    def stored(self, value: Any) -> tuple[Any, str | None]:
-        if isinstance(value, UndecodableText):
-            return bytes(value), "text"
-        return value, None
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Everything is stored as it is, but for text that no Python string can hold."""
+        if not UndecodableText.seen:
+            return [(*row, None) for row in rows]
+        return [(*map(_bytes_of, row), _forms_of(row)) for row in rows]
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         assert form == "text"
@@ -250,7 +262,17 @@ def _text(raw: bytes) -> str | UndecodableText:
     try:
         return raw.decode()
     except UnicodeDecodeError:
+        UndecodableText.seen = True
         return UndecodableText(raw)
+
+
+def _bytes_of(value: Any) -> Any:
+    return bytes(value) if isinstance(value, UndecodableText) else value
+
+
+def _forms_of(row: Sequence[Any]) -> str | None:
+    forms = {place: "text" for place, v in enumerate(row) if isinstance(v, UndecodableText)}
+    return json.dumps(forms) if forms else None
 
 
 def _declared(column: Column, quote: Any) -> str:

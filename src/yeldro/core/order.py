@@ -103,7 +103,7 @@ def _waves(
                 names = found.table.identity.columns
                 session.connection.execute(
                     sa.insert(done[name]).from_select(
-                        list(names), sa.select(*sql.columns_of(free, names))
+                        sql.columns_of(done[name], names), sa.select(*sql.columns_of(free, names))
                     )
                 )
                 remaining[name] -= rows
@@ -148,7 +148,9 @@ def _fill_wave(
         query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
         conditions.append(~sa.exists(query.correlate(found.source)))
     selected = sa.select(*sql.columns_of(found.source, identity)).where(*conditions)
-    session.connection.execute(sa.insert(free).from_select(list(identity), selected))
+    session.connection.execute(
+        sa.insert(free).from_select(sql.columns_of(free, identity), selected)
+    )
 
 
 def _stands_in_alias(

@@ -76,6 +76,9 @@ class Session(Protocol):
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """An empty temporary table of these columns; the first `unique` of them are its key."""
 
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Told when rows have been put into a temporary table, for systems that plan by counts."""
+
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Makes `columns` of a temporary table quick to look up."""
 
@@ -90,8 +93,14 @@ class Session(Protocol):
     def change_count(self) -> ChangeCount:
         """The rows changed by this session so far, triggers and cascades included."""
 
-    def readable(self, column: Column) -> sa.ColumnElement[Any]:
-        """The column as it is selected so that no value loses anything on the way."""
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """`value` of the column as it is selected so that nothing is lost on the way."""
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """The other way: a value as `readable` gives it, as one of the column's own type."""
+
+    def staging_type(self, column: Column) -> str:
+        """The type of a temporary column that holds what `readable` gives."""
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
         """Selected rows as a receipt holds them.
@@ -103,6 +112,13 @@ class Session(Protocol):
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """A receipt's value of this form as this system takes it back."""
+
+    def put_back(self, insert: sa.Insert) -> int:
+        """Executes an INSERT of rows that once were there, with keys the system may have made.
+
+        Returns:
+            The number of rows inserted.
+        """
 
     def restorable_row_id(self, table: Table) -> str | None:
         """The physical row id, where a row can be put back under the one it had."""

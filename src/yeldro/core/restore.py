@@ -138,7 +138,10 @@ class _LaidOut:
         self.rows = sql.rows_of(self.table)
         self.row_id = session.restorable_row_id(self.table)
         self.roles = {column.stored_as: column for column in step.columns}
-        declared = [Column(column.stored_as) for column in step.columns]
+        declared = [
+            Column(column.stored_as, session.staging_type(Column(column.name, column.type)))
+            for column in step.columns
+        ]
         self.staged = session.create_key_table(
             [Column("yeldro_row", "integer", row_id=True), *declared], 1
         )
@@ -173,11 +176,19 @@ class _LaidOut:
         """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
         conditions: list[sql.Predicate] = []
         for ours, staged in pairs:
-            left, right = self.rows.c[ours], self.staged.c[staged]
             column = self.table.by_name.get(ours)
-            nullable = column is not None and column.nullable
-            conditions.append(left.is_not_distinct_from(right) if nullable else left == right)
+            if column is None or (not column.nullable and ours in self.table.identity.columns):
+                conditions.append(self.rows.c[ours] == self.typed(staged))
+            else:
+                ours_as_stored = self.session.readable(self.rows.c[ours], column)
+                conditions.append(ours_as_stored.is_not_distinct_from(self.staged.c[staged]))
         return conditions
+
+    def typed(self, staged: str) -> sa.ColumnElement[Any]:
+        """A staged value as one of the table's column, to be compared or put back."""
+        column = self.table.by_name.get(self.roles[staged].name)
+        value: sa.ColumnElement[Any] = self.staged.c[staged]
+        return value if column is None else self.session.typed(value, column)
 
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
@@ -189,7 +200,7 @@ class _LaidOut:
             return self._insert()
         changes = self.named("old")
         values = {
-            self.rows.c[ours]: sa.select(self.staged.c[staged])
+            self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
             .correlate(self.rows)
             .scalar_subquery()
@@ -197,22 +208,26 @@ class _LaidOut:
         }
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(*self.agree(self.key), *self.agree(self.named("new")))
-        condition = sa.exists(found.correlate(self.rows))
-        statement = sa.update(self.rows).where(condition).values(values)
+        conditions: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
+        if self.table.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+            keys = sa.select(*(self.typed(staged) for _, staged in self.key))
+            ours = sql.columns_of(self.rows, [name for name, _ in self.key])
+            conditions.insert(0, sql.among(ours, keys))
+        statement = sa.update(self.rows).where(*conditions).values(values)
         return self.session.connection.execute(statement).rowcount
 
     def _insert(self) -> int:
         pairs = self.named("value")
         names = [ours for ours, _ in pairs]
-        selected: list[sa.ColumnElement[Any]] = [self.staged.c[staged] for _, staged in pairs]
+        selected: list[sa.ColumnElement[Any]] = [self.typed(staged) for _, staged in pairs]
         if self.row_id:
             taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
             names.insert(0, self.row_id)
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
         absent = ~self.exists(*self.agree(self.key))
         query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
-        statement = sa.insert(self.rows).from_select(names, query)
-        return self.session.connection.execute(statement).rowcount
+        statement = sa.insert(self.rows).from_select(sql.columns_of(self.rows, names), query)
+        return self.session.put_back(statement)
 
     def _fill(self, rows: Iterable[list[tuple[Any, str | None]]]) -> int:
         names = [column.stored_as for column in self.step.columns]
@@ -304,7 +319,7 @@ def _taken_elsewhere(each: _LaidOut, there: sql.Predicate) -> list[str]:
         if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
             continue
         pairs = [(name, names[name]) for name in key.columns]
-        equal = [each.rows.c[ours] == each.staged.c[staged] for ours, staged in pairs]
+        equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
         taken = each.exists(*equal)
         found = each.count(~there, taken)
         if found:
@@ -329,7 +344,7 @@ def _parents_gone(
     pairs = [
         (
             each.session.referencing_value(
-                each.staged.c[names[ours]], each.table.by_name[ours], parent.by_name[theirs]
+                each.typed(names[ours]), each.table.by_name[ours], parent.by_name[theirs]
             ),
             theirs,
         )
@@ -341,7 +356,10 @@ def _parents_gone(
         if other.table.name == key.parent and other.step.action is Action.REMOVE:
             theirs_names = dict(other.named("value"))
             coming = other.staged.alias("yeldro_coming")
-            is_coming = (coming.c[theirs_names[theirs]] == value for value, theirs in pairs)
+            is_coming = (
+                each.session.typed(coming.c[theirs_names[theirs]], parent.by_name[theirs]) == value
+                for value, theirs in pairs
+            )
             conditions.append(~sa.exists().where(*is_coming))
     gone = each.count(*conditions)
     if gone <= each.step.orphans.get(key.name, 0):

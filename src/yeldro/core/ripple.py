@@ -376,7 +376,8 @@ class _Tracing:
         return keys
 
     def _insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:
-        self.connection.execute(sa.insert(keys).from_select(list(names), rows))
+        self.connection.execute(sa.insert(keys).from_select(sql.columns_of(keys, names), rows))
+        self.session.key_table_filled(keys)
 
     def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
         rows = sql.rows_of(table)
@@ -394,7 +395,8 @@ class _Tracing:
 
 def column_list(table: Table, names: Iterable[str]) -> list[Column]:
     """The columns of these names, the physical row id among them."""
-    return [table.by_name.get(name, Column(name, "integer", nullable=False)) for name in names]
+    row_id = Column(table.physical_row_id or "", table.physical_row_type, nullable=False)
+    return [table.by_name.get(name, row_id) for name in names]
 
 
 def stands_in(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:

@@ -206,11 +206,11 @@ def _columns_to_store(
 
     def add(role: str, column: Column, expression: sa.ColumnElement[Any] | None = None) -> None:
         columns.append((role, column.name, column.type))
-        readable = session.readable(column) if expression is None else expression
-        expressions.append(readable.label(f"c{len(columns)}"))
+        value = source.c[column.name] if expression is None else expression
+        expressions.append(session.readable(value, column).label(f"c{len(columns)}"))
 
     if row_id:
-        add("row id", Column(row_id, "integer"), source.c[row_id])
+        add("row id", Column(row_id, table.physical_row_type))
     if work.step.action is Action.REMOVE:
         for column in table.stored_columns:
             add("value", column)

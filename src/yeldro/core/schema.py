@@ -121,6 +121,7 @@ class Table:
     Args:
         kind: "table", "view", or the system's word for anything else that holds rows.
         physical_row_id: the name under which the system's own row id can be selected.
+        physical_row_type: its type, in the system's words.
         foreign_keys: those in which this table is the child.
     """
 
@@ -131,6 +132,7 @@ class Table:
     triggers: tuple[Trigger, ...] = ()
     indexes: tuple[Index, ...] = ()
     physical_row_id: str | None = None
+    physical_row_type: str = "INTEGER"
     kind: str = "table"
     notes: tuple[str, ...] = field(default=(), compare=False)
 

@@ -219,8 +219,21 @@ class SqliteSession:
         assert isinstance(raw, sqlite3.Connection)
         return ChangeCount(total=raw.total_changes)
 
-    def readable(self, column: Column) -> sa.ColumnElement[Any]:
-        return sa.column(sql.quoted(column.name))
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Nothing to do: SQLite walks along a key table's own order."""
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        del column
+        return value
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        del column
+        return value
+
+    def staging_type(self, column: Column) -> str:
+        """No type, so that SQLite converts nothing."""
+        del column
+        return ""
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
         """Everything is stored as it is, but for text that no Python string can hold."""
@@ -231,6 +244,9 @@ class SqliteSession:
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         assert form == "text"
         return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
+
+    def put_back(self, insert: sa.Insert) -> int:
+        return self.connection.execute(insert).rowcount
 
     def restorable_row_id(self, table: Table) -> str | None:
         """The row id is part of a file's contents, though no column shows it."""

@@ -12,6 +12,7 @@ from pathlib import Path
 import click
 
 from yeldro.core.errors import Refused
+from yeldro.core.protocol import Database
 
 _RETIRED = ["buoy", "--where", "retired_on < :cutoff", "--param", "cutoff=2022-01-01"]
 _GONE = [*_RETIRED, "--missing-in", "deployment"]
@@ -30,47 +31,59 @@ _TWICE = ["reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest
     help="How many readings the demo holds.",
 )
 @click.option("--only-data", is_flag=True, help="Make the database and stop.")
-def demo(folder: Path, readings: int, only_data: bool) -> None:
+@click.option(
+    "--db",
+    metavar="URL",
+    help="An empty database to load the demo into; without it, a file buoys.db in FOLDER.",
+)
+def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
     """Make the demo database in FOLDER and walk through the whole job on it.
 
     A made-up network of sea buoys: about 20,000 rows, the same every time. Every command is
     printed before its output, so that you can type it yourself.
     """
-    counts = _make(folder, readings)
-    click.echo(f"Made {folder / 'buoys.db'}: {len(counts)} tables, {sum(counts.values()):,} rows.")
+    from yeldro.engines import open_database
+
+    database = open_database(db or str(folder / "buoys.db"))
+    counts = _make(database, folder, readings)
+    click.echo(f"Made {database.shown}: {len(counts)} tables, {sum(counts.values()):,} rows.")
     if not only_data:
-        with _inside(folder):
-            _walk()
+        folder.mkdir(parents=True, exist_ok=True)
+        shown = db or "buoys.db"
+        with _inside(folder, shown):
+            _walk(open_database(shown))
         click.echo(
             f"\nNow try it yourself: cd {shlex.quote(str(folder))}; "
-            "export YELDRO_DB=buoys.db YELDRO_RECEIPTS=receipts"
+            f"export YELDRO_DB={shlex.quote(shown)} YELDRO_RECEIPTS=receipts"
         )
 
 
-def _make(folder: Path, readings: int) -> dict[str, int]:
-    """A new demo file in `folder`; an existing one is never overwritten."""
-    import sqlalchemy as sa
-
+def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
+    """The demo's tables in an empty database; one that holds anything is left alone."""
     from yeldro.demo.network import load
+    from yeldro.engines.sqlite import SqliteDatabase
 
-    path = folder / "buoys.db"
-    if path.exists():
-        raise Refused(
-            f"There is a file {path} already.",
-            f"Name another folder: yeldro demo FOLDER, or remove that one: rm -r {folder}",
-        )
-    folder.mkdir(parents=True, exist_ok=True)
-    engine = sa.create_engine(f"sqlite:///{path}")
-    with engine.begin() as connection:
-        counts = load(connection, readings)
-    engine.dispose()
-    return counts
+    if isinstance(database, SqliteDatabase):
+        if database.path.exists():
+            raise Refused(
+                f"There is a file {database.path} already.",
+                f"Name another folder: yeldro demo FOLDER, or remove that one: rm -r {folder}",
+            )
+    else:
+        with database.reading() as session:
+            names = session.catalogue.table_names()
+        if names:
+            raise Refused(
+                f"{database.shown} is not empty: it holds {', '.join(map(str, names[:5]))}.",
+                "Name an empty database.",
+            )
+    with database.create() as connection:
+        return load(connection, readings)
 
 
-def _walk() -> None:
+def _walk(database: Database) -> None:
     from yeldro.core.receipts import receipts_in
     from yeldro.core.run import plan
-    from yeldro.engines import open_database
 
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
         """Matched rows and the total, as a user reads them off the plan."""
@@ -78,7 +91,7 @@ def _walk() -> None:
         from yeldro.cli.remove import plan as command
 
         context = command.make_context("plan", list(arguments))
-        found = plan(open_database("buoys.db"), cleanup_of(context.params))
+        found = plan(database, cleanup_of(context.params))
         return found.matched, found.total
 
     _say("First, look at the tables and how they hang together.")
@@ -133,9 +146,9 @@ def _typed(word: str) -> str:
 
 
 @contextlib.contextmanager
-def _inside(folder: Path) -> Iterator[None]:
+def _inside(folder: Path, database: str) -> Iterator[None]:
     """Works in `folder` with the demo's database and receipts, as its user would."""
-    settings = {"YELDRO_DB": "buoys.db", "YELDRO_RECEIPTS": "receipts"}
+    settings = {"YELDRO_DB": database, "YELDRO_RECEIPTS": "receipts"}
     before = {name: os.environ.get(name) for name in settings}
     os.environ.update(settings)
     try:

@@ -175,7 +175,7 @@ def _preferences(
     for rule in keep:
         if rule.kind == "fullest":
             filled = [
-                sa.case((sa.or_(column.is_(None), column == ""), 0), else_=1)
+                sa.case((sa.or_(column.is_(None), sa.cast(column, sa.Text) == ""), 0), else_=1)
                 for column in sql.columns_of(rows, [each.name for each in table.columns])
             ]
             order.append(sum(filled[1:], start=filled[0]).desc())

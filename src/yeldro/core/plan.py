@@ -49,6 +49,8 @@ class Step:
     Args:
         because: the foreign keys that are the reason, with their action or the user's option.
         path: the tables from the named table to this one.
+        in_passing: these rows are changed only so that a later step can remove them; that step
+            counts and stores them.
     """
 
     n: int
@@ -57,6 +59,7 @@ class Step:
     rows: int
     because: str
     path: tuple[str, ...]
+    in_passing: bool = False
 
 
 @dataclass(frozen=True)
@@ -117,7 +120,8 @@ class Plan:
         """Rows removed or changed, by table."""
         counted: Counter[str] = Counter()
         for step in self.steps:
-            counted[step.table] += step.rows
+            if not step.in_passing:
+                counted[step.table] += step.rows
         return dict(counted)
 
 
@@ -127,13 +131,11 @@ class Work:
 
     Args:
         changes: new values by column, for rows that are changed.
-        goes_later: the changed rows are removed by a later step, which stores them as they were.
     """
 
     step: Step
     rows: RowSet
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
-    goes_later: bool = False
 
 
 @dataclass(frozen=True)
@@ -173,7 +175,7 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
         table=str(matched.table.name),
         matched=ripple.matched,
         table_rows=sql.count(session.connection, matched.rows) if explain else 0,
-        total=sum(each.step.rows for each in work),
+        total=sum(each.step.rows for each in work if not each.step.in_passing),
         steps=tuple(each.step for each in work),
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
@@ -215,18 +217,23 @@ def _in_order(
             reasons = [str(move.changes)]
         because = "; ".join([*reasons, *([move.note] if move.note else [])])
         action = Action.DETACH if move.changes else Action.REMOVE
-        step = _step(len(work), action, move.rows, because, path)
+        step = _step(len(work), action, move.rows, because, path, move.changes is not None)
         changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
-        work.append(Work(step, move.rows, dict(changes), goes_later=bool(changes)))
+        work.append(Work(step, move.rows, dict(changes)))
     return work
 
 
 def _step(
-    before: int, action: Action, found: RowSet, because: str, path: Sequence[ForeignKey]
+    before: int,
+    action: Action,
+    found: RowSet,
+    because: str,
+    path: Sequence[ForeignKey],
+    in_passing: bool = False,
 ) -> Step:
     tables = [str(path[0].parent), *(str(key.child) for key in path)] if path else []
     name = str(found.table.name)
-    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,))
+    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,), in_passing)
 
 
 def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:

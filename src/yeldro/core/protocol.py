@@ -90,6 +90,9 @@ class Session(Protocol):
     def is_free_of_side_effects(self, function: str) -> bool:
         """Whether a function known to the database can neither write nor reach outside it."""
 
+    def parameter(self, value: Any) -> Any:
+        """A parameter's value as it is bound."""
+
     def change_count(self) -> ChangeCount:
         """The rows changed by this session so far, triggers and cascades included."""
 
@@ -139,6 +142,9 @@ class Database(Protocol):
     @property
     def shown(self) -> str:
         """Its URL as people may see it, without a password."""
+
+    def create(self) -> AbstractContextManager[sa.Connection]:
+        """A plain connection that makes tables and fills them; committed at the end."""
 
     def reading(self) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""

@@ -69,8 +69,16 @@ class ReceiptWriter:
         """Notes a step before it is carried out."""
         with self._failures_told():
             self._file.execute(
-                "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, NULL)",
-                (step.n, step.action, table.schema, table.name, step.rows, step.because),
+                "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, ?, NULL, NULL)",
+                (
+                    step.n,
+                    step.action,
+                    table.schema,
+                    table.name,
+                    step.rows,
+                    step.because,
+                    step.in_passing,
+                ),
             )
 
     def add_rows(
@@ -100,6 +108,11 @@ class ReceiptWriter:
             insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
             for part in parts:
                 self._file.executemany(insert, part)
+
+    def add_equal_rows_left(self, step: Step, rows: int) -> None:
+        """Notes how many rows that are equal to removed ones, and have no key either, stay."""
+        with self._failures_told():
+            self._file.execute("UPDATE step SET equal_rows_left = ? WHERE n = ?", (rows, step.n))
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
         """Notes that so many of a step's rows had no parent row even before."""

@@ -34,6 +34,8 @@ CREATE TABLE step (
     planned INTEGER NOT NULL,
     affected INTEGER,
     because TEXT NOT NULL,
+    in_passing INTEGER NOT NULL,
+    equal_rows_left INTEGER,
     rows_table TEXT
 );
 CREATE TABLE stored_column (

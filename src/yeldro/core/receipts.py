@@ -25,6 +25,9 @@ class ReceiptStep:
     """One step as a receipt tells it.
 
     Args:
+        in_passing: the rows were changed only so that a later step could remove them.
+        equal_rows_left: rows equal to removed ones that stayed, where a table has no key and its
+            system no row id to put rows back under; None elsewhere.
         affected: None where the run ended before it was known.
         columns: what is stored of each row, empty where rows are not stored.
         orphans: rows that had no parent row even before, by foreign key.
@@ -36,6 +39,8 @@ class ReceiptStep:
     planned: int
     affected: int | None
     because: str
+    in_passing: bool
+    equal_rows_left: int | None
     rows_table: str | None
     columns: tuple[StoredColumn, ...]
     orphans: dict[str, int]
@@ -62,7 +67,7 @@ class Receipt:
     @property
     def total(self) -> int:
         """Rows that were to be removed or changed."""
-        return sum(step.planned for step in self.steps)
+        return sum(step.planned for step in self.steps if not step.in_passing)
 
     @property
     def holds_rows(self) -> bool:
@@ -101,6 +106,8 @@ def read_receipt(path: Path) -> Receipt:
                     planned=row["planned"],
                     affected=row["affected"],
                     because=row["because"],
+                    in_passing=bool(row["in_passing"]),
+                    equal_rows_left=row["equal_rows_left"],
                     rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
                     columns=tuple(StoredColumn(*column) for column in columns),
                     orphans=dict(orphans.fetchall()),

@@ -6,7 +6,7 @@ that would go wrong is known before anything is written.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +19,7 @@ from yeldro.core.names import same_name
 from yeldro.core.plan import Action
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipts import Receipt, ReceiptStep, stored_rows
-from yeldro.core.schema import Column, ForeignKey, IdentityKind, Table
+from yeldro.core.schema import Column, ForeignKey, Table, TableName
 from yeldro.core.tally import Tally, check_ledger, read_ledger
 
 _AT_ONCE = 1000
@@ -107,6 +107,8 @@ def restore(
                 f"The database has changed: {planned.total:,} rows would go back, not {agreed:,}.",
                 "Look again, then restore.",
             )
+        if not session.checks_when_all_is_done:
+            _plan_late_links(session, laid_out)
         before = session.change_count()
         changed = 0
         for each in laid_out:
@@ -118,6 +120,7 @@ def restore(
                     f"Look at the triggers with 'yeldro survey {each.table.name}'.",
                 )
             changed += affected
+        changed += sum(each.set_late_links() for each in laid_out)
         triggers = [trigger.name for each in laid_out for trigger in each.table.triggers]
         ledger = read_ledger(before, session.change_count(), Tally((), ()))
         surplus = sum(ledger.unplanned.values()) - changed
@@ -126,6 +129,19 @@ def restore(
             check_ledger(ledger, triggers, allowed_triggers)
         session.commit()
     return planned
+
+
+def _plan_late_links(session: Session, laid_out: Sequence[_LaidOut]) -> None:
+    """Has links to rows that come back later set at the end, and checked at the commit if they can.
+
+    The system checks every statement, and rows that went in a cycle reference one another.
+    """
+    removed = [each for each in laid_out if each.step.action is Action.REMOVE]
+    for place, each in enumerate(removed):
+        each.come_later({other.table.name for other in removed[place + 1 :]} - {each.table.name})
+    deferrable = [key for each in removed for key in each.table.foreign_keys if key.deferrable]
+    if deferrable:
+        session.defer_checks(deferrable)
 
 
 class _LaidOut:
@@ -148,6 +164,7 @@ class _LaidOut:
         self.stored = self._fill(stored_rows(receipt.path, step))
         session.add_index(self.staged, [stored_as for _, stored_as in self.key])
         self.missing = 0
+        self.late: list[ForeignKey] = []
 
     def named(self, role: str) -> list[tuple[str, str]]:
         """(column of the table, column of the staged rows) for all columns of a role."""
@@ -162,12 +179,26 @@ class _LaidOut:
         """The pairs of columns by which a stored row is found in the table."""
         role = "value" if self.step.action is Action.REMOVE else "key"
         pairs = self.named(role)
-        identity = self.table.identity
-        if identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
-            pairs = [pair for pair in pairs if pair[0] in identity.columns]
+        if self.table.has_key:
+            pairs = [pair for pair in pairs if pair[0] in self.table.identity.columns]
         elif self.row_id:
             pairs = [(self.row_id, form.ROW_ID), *pairs]
         return pairs
+
+    @property
+    def told_by_count(self) -> bool:
+        """Whether nothing but their number tells which of several equal rows are there."""
+        return not self.table.has_key and self.row_id is None
+
+    def equal_rows(self) -> int:
+        """Rows of the table that are equal to a staged one."""
+        pairs = self.named("value")
+        ours = [
+            self.session.readable(self.rows.c[name], self.table.by_name[name]) for name, _ in pairs
+        ]
+        staged = sa.select(*sql.contents(self.staged.c[staged] for _, staged in pairs))
+        there = sa.tuple_(*sql.contents(ours)).in_(staged.correlate(None))
+        return sql.count(self.session.connection, self.rows, there)
 
     def count(self, *conditions: sql.Predicate) -> int:
         return sql.count(self.session.connection, self.staged, *conditions)
@@ -209,22 +240,56 @@ class _LaidOut:
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(*self.agree(self.key), *self.agree(self.named("new")))
         conditions: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
-        if self.table.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+        if self.table.has_key:
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
             conditions.insert(0, sql.among(ours, keys))
         statement = sa.update(self.rows).where(*conditions).values(values)
         return self.session.connection.execute(statement).rowcount
 
+    def come_later(self, tables: Collection[TableName]) -> None:
+        """Notes the links to rows of `tables`, which come back later: they are set at the end."""
+        self.late = [
+            key
+            for key in self.table.foreign_keys
+            if key.parent in tables and self.table.can_be_null(key.columns)
+        ]
+
+    def set_late_links(self) -> int:
+        """Sets the links that were left out when the rows went back; the number of rows set."""
+        staged_as = dict(self.named("value"))
+        changed = 0
+        for key in self.late:
+            pairs = [(name, staged_as[name]) for name in key.columns]
+            source = sa.select(sa.literal(1)).select_from(self.staged)
+            source = source.where(
+                *self.agree(self.key), *(self.staged.c[staged].is_not(None) for _, staged in pairs)
+            )
+            values = {
+                self.rows.c[ours]: sa.select(self.typed(staged))
+                .where(*self.agree(self.key))
+                .correlate(self.rows)
+                .scalar_subquery()
+                for ours, staged in pairs
+            }
+            left_out = [self.rows.c[ours].is_(None) for ours, _ in pairs]
+            linked = sa.exists(source.correlate(self.rows))
+            statement = sa.update(self.rows).where(linked, *left_out).values(values)
+            changed += self.session.connection.execute(statement).rowcount
+        return changed
+
     def _insert(self) -> int:
         pairs = self.named("value")
         names = [ours for ours, _ in pairs]
-        selected: list[sa.ColumnElement[Any]] = [self.typed(staged) for _, staged in pairs]
+        late = {name for key in self.late for name in key.columns}
+        selected: list[sa.ColumnElement[Any]] = [
+            sa.null() if ours in late else self.typed(staged) for ours, staged in pairs
+        ]
         if self.row_id:
             taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
             names.insert(0, self.row_id)
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
-        absent = ~self.exists(*self.agree(self.key))
+        absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
         query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
         statement = sa.insert(self.rows).from_select(sql.columns_of(self.rows, names), query)
         return self.session.put_back(statement)
@@ -285,6 +350,8 @@ def _plan(receipt: Receipt, laid_out: Sequence[_LaidOut]) -> RestorePlan:
 def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list[str]]:
     """Counts what is back and what is missing, and says what stands in the way."""
     problems: list[str] = []
+    if each.told_by_count and each.step.action is Action.REMOVE:
+        return _compare_by_count(each)
     there = each.exists(*each.agree(each.key))
     if each.step.action is Action.REMOVE:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
@@ -307,6 +374,18 @@ def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list
         problems.append(
             f"{each.stored - back - cut:,} rows of {each.table.name} were removed or linked anew "
             f"since"
+        )
+    return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def _compare_by_count(each: _LaidOut) -> tuple[Restored, list[str]]:
+    """Equal rows cannot be told apart; their number tells whether the stored ones are back."""
+    back = min(max(each.equal_rows() - (each.step.equal_rows_left or 0), 0), each.stored)
+    problems = []
+    if 0 < back < each.stored:
+        problems.append(
+            f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
+            f"without a key nothing tells which"
         )
     return Restored(each.step, each.stored, back, each.stored - back), problems
 

@@ -16,7 +16,7 @@ from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Work, duplicate_co
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.ripple import depends_on
-from yeldro.core.schema import Column, IdentityKind
+from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
 
@@ -168,7 +168,7 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
     for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)
-        if not with_rows or work.goes_later:
+        if not with_rows or work.step.in_passing:
             continue
         changes = {
             name: value
@@ -180,12 +180,25 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
         query = sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
         receipt.add_rows(work.step, columns, _rows_to_store(session, query))
         if work.step.action is Action.REMOVE:
+            if not table.has_key and session.restorable_row_id(table) is None:
+                receipt.add_equal_rows_left(work.step, _equal_rows_left(session, work))
             for key in table.foreign_keys:
                 parent = session.catalogue.table(key.parent)
                 hanging = without_parent(key, work.rows.source, parent)
                 rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
+
+
+def _equal_rows_left(session: Session, work: Work) -> int:
+    """Rows that are equal to rows that go, and stay."""
+    rows = work.rows
+    names = [column.name for column in rows.table.stored_columns]
+    contents = sql.contents(sql.columns_of(rows.source, names))
+    going = sa.select(*contents).where(rows.condition).correlate(None)
+    return sql.count(
+        session.connection, rows.source, sa.tuple_(*contents).in_(going), ~rows.condition
+    )
 
 
 def _columns_to_store(
@@ -215,7 +228,7 @@ def _columns_to_store(
         for column in table.stored_columns:
             add("value", column)
         return columns, expressions
-    if table.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY):
+    if table.has_key:
         for name in table.identity.columns:
             add("key", table.by_name[name], changes.get(name))
     else:
@@ -229,7 +242,7 @@ def _columns_to_store(
 
 
 def _rows_to_store(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    streamed = session.connection.execution_options(stream_results=True).execute(query)
+    streamed = session.connection.execute(query.execution_options(stream_results=True))
     return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
 
 

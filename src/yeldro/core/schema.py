@@ -159,6 +159,11 @@ class Table:
             IdentityKind.ALL_COLUMNS, tuple(column.name for column in self.stored_columns)
         )
 
+    @property
+    def has_key(self) -> bool:
+        """Whether a key tells every row from all others, for good."""
+        return self.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
+
     def can_be_null(self, columns: tuple[str, ...]) -> bool:
         """Whether every one of `columns` accepts NULL."""
         return all(self.by_name[name].nullable for name in columns)

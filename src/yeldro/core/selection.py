@@ -135,7 +135,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     filtered = None
     if selection.where is not None:
         filtered = parse_filter(selection.where, table, session)
-        conditions.append(_condition(filtered, selection.parameters))
+        conditions.append(_condition(filtered, selection.parameters, session))
     elif selection.parameters:
         raise UsageError("--param is given, but no --where uses it.", "Drop it, or add --where.")
     for related in selection.matching:
@@ -172,7 +172,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         )
     except sa.exc.DBAPIError as error:
         raise UsageError(
-            f"The database does not accept this selection: {error.orig}.",
+            f"The database does not accept this selection: {str(error.orig).splitlines()[0]}.",
             "Check the names and functions in it.",
         ) from error
     return _through_view(matched, view) if view else matched
@@ -245,7 +245,7 @@ def _check_parts(selection: Selection) -> None:
         )
 
 
-def _condition(filtered: Filter, parameters: Mapping[str, Any]) -> sql.Predicate:
+def _condition(filtered: Filter, parameters: Mapping[str, Any], session: Session) -> sql.Predicate:
     missing = sorted(filtered.parameters - parameters.keys())
     if missing:
         raise UsageError(
@@ -258,7 +258,8 @@ def _condition(filtered: Filter, parameters: Mapping[str, Any]) -> sql.Predicate
             suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
         )
     bound: list[sa.BindParameter[Any]] = [
-        sa.bindparam(name, parameters[name]) for name in sorted(filtered.parameters)
+        sa.bindparam(name, session.parameter(parameters[name]), sa.types.NullType())
+        for name in sorted(filtered.parameters)
     ]
     return sa.text(filtered.sql).bindparams(*bound)  # type: ignore[return-value]
 

@@ -60,6 +60,16 @@ def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) ->
     return sa.and_(*(left.c[name].is_not_distinct_from(right.c[name]) for name in names))
 
 
+def contents(
+    values: Iterable[sa.ColumnElement[Any]],
+) -> list[sa.ColumnElement[Any]]:
+    """What rows are compared by where they have no key: text forms in which NULL equals NULL."""
+    parts: list[sa.ColumnElement[Any]] = []
+    for value in values:
+        parts += [value.is_(None), sa.func.coalesce(sa.cast(value, sa.Text), "")]
+    return parts
+
+
 def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predicate) -> int:
     """The number of rows of `source` that meet all conditions."""
     query = sa.select(sa.func.count()).select_from(source).where(*conditions)

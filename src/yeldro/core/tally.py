@@ -28,7 +28,9 @@ class Tally:
 
     @property
     def total(self) -> int:
-        return sum(self.affected)
+        """Rows gone or changed; each of them once."""
+        pairs = zip(self.steps, self.affected, strict=True)
+        return sum(rows for step, rows in pairs if not step.in_passing)
 
     def by_table(self) -> dict[str, Changes]:
         """Rows affected by the steps alone, by table."""
@@ -76,7 +78,7 @@ def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger
     """The rows that the database counted between two readings, held against the tally."""
     planned = tally.by_table()
     if after.tables is None:
-        surplus = (after.total or 0) - (before.total or 0) - tally.total
+        surplus = (after.total or 0) - (before.total or 0) - sum(tally.affected)
         return Ledger(planned, {"*": surplus} if surplus else {})
     counted: dict[str, Changes] = {}
     for name, now in after.tables.items():

@@ -12,7 +12,7 @@ from yeldro.core.catalogue import find_table
 from yeldro.core.errors import Refused
 from yeldro.core.names import same_name
 from yeldro.core.protocol import Session
-from yeldro.core.schema import IdentityKind, Table
+from yeldro.core.schema import Table
 
 _ROWS_LOST = ("distinct", "group", "having", "limit", "offset", "with_", "windows")
 
@@ -38,8 +38,7 @@ def resolve_view(session: Session, view: Table) -> View:
     for alias, table in sources.items():
         identity = table.identity
         key = [shown.get((alias, name)) for name in identity.columns]
-        keyed = identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
-        if keyed and all(key):
+        if table.has_key and all(key):
             found.append(View(table, tuple(str(name) for name in key)))
     if len(found) == 1:
         return found[0]

@@ -26,9 +26,13 @@ def open_database(text: str) -> Database:
         ) from error
     if url.get_backend_name() == "sqlite":
         return _sqlite(url.database or "")
+    if url.get_backend_name() in ("postgresql", "postgres"):
+        from yeldro.engines.postgresql import PostgresqlDatabase
+
+        return PostgresqlDatabase(url)
     raise UsageError(
         f"There is no engine for {url.get_backend_name()!r} databases.",
-        "Give a path to an SQLite file, or sqlite:///path/to/file.db.",
+        "Give a path to an SQLite file, or postgresql://host/database.",
     )
 
 

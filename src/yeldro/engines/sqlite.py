@@ -51,6 +51,14 @@ class SqliteDatabase:
         self.shown = f"sqlite:///{self.path}"
 
     @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection to the file, which is made where there is none."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        engine = sa.create_engine(f"sqlite:///{self.path}", poolclass=sa.pool.NullPool)
+        with engine.begin() as connection:
+            yield connection
+
+    @contextmanager
     def reading(self) -> Iterator[SqliteSession]:
         """A session on the file opened read-only, in one read transaction."""
         with self._session("ro", 5.0) as session:
@@ -212,6 +220,9 @@ class SqliteSession:
             self._functions = {str(name).lower(): int(flags) for name, flags in listed}
         name = function.lower()
         return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
+
+    def parameter(self, value: Any) -> Any:
+        return value
 
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; SQLite does not tell in which tables."""

@@ -45,6 +45,7 @@ def plan_document(plan: Plan) -> Document:
                 "table": step.table,
                 "rows": step.rows,
                 "because": step.because,
+                "in_passing": step.in_passing,
                 "path": list(step.path),
             }
             for step in plan.steps

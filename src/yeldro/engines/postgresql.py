@@ -1,0 +1,285 @@
+"""PostgreSQL servers, through psycopg; libpq's PG* variables and password file count."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.types import UserDefinedType
+
+from yeldro.core import sql
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
+from yeldro.core.protocol import ChangeCount
+from yeldro.core.schema import Column, ForeignKey, Table
+from yeldro.engines.postgresql_catalogue import PostgresqlCatalogue
+
+_STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
+_NEVER_THE_SAME = {"setseed", "set_config"}
+_LOOKING = "yeldro_looking"
+_COUNTS = """
+SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid,
+       sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
+       sum(s.n_tup_ins)::bigint AS added
+FROM pg_stat_xact_user_tables AS s
+WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
+GROUP BY 1
+"""
+
+
+class _Declared(UserDefinedType[Any]):
+    """A type in PostgreSQL's own words, for casts."""
+
+    cache_ok = True
+
+    def __init__(self, words: str) -> None:
+        self.words = words
+
+    def get_col_spec(self, **_: Any) -> str:
+        return self.words
+
+
+class PostgresqlDatabase:
+    """A database on a PostgreSQL server.
+
+    Args:
+        url: where it is; what it leaves out libpq looks up as for any of its programs.
+    """
+
+    system = "PostgreSQL"
+
+    def __init__(self, url: sa.URL) -> None:
+        self._url = url.set(drivername="postgresql+psycopg")
+        bare = url.set(drivername="postgresql", password=None)
+        self.shown = bare.render_as_string(hide_password=True)
+
+    @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection in one transaction."""
+        engine = sa.create_engine(self._url, poolclass=sa.pool.NullPool)
+        try:
+            with engine.begin() as connection:
+                yield connection
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error) from error
+
+    @contextmanager
+    def reading(self) -> Iterator[PostgresqlSession]:
+        """A session in one repeatable read transaction, whose statements can only look."""
+        with self._session() as session:
+            sa.event.listen(session.connection, "before_cursor_execute", _look_only)
+            sa.event.listen(session.connection, "after_cursor_execute", _looked)
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float) -> Iterator[PostgresqlSession]:
+        """A session in one repeatable read transaction."""
+        with self._session() as session:
+            milliseconds = max(int(lock_wait * 1000), 1)
+            session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
+            yield session
+
+    @contextmanager
+    def _session(self) -> Iterator[PostgresqlSession]:
+        engine = sa.create_engine(
+            self._url,
+            poolclass=sa.pool.NullPool,
+            isolation_level="REPEATABLE READ",
+            connect_args={"application_name": "yeldro"},
+        )
+        try:
+            with engine.connect() as connection:
+                connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
+                connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
+                connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
+                session = PostgresqlSession(connection)
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error) from error
+
+    def _explained(self, error: sa.exc.DBAPIError) -> YeldroError:
+        """What a failure of the server means for the data, and what to do."""
+        state = getattr(error.orig, "sqlstate", None) or ""
+        reason = str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
+        if state.startswith("40"):
+            return DatabaseFailure(
+                "Somebody changed these rows at the same time.",
+                "Look at them again, then run it again.",
+                data=ROLLED_BACK,
+            )
+        if state == "55P03":
+            return DatabaseFailure(
+                "Another session held a lock on these rows for too long.",
+                "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
+                data=ROLLED_BACK,
+            )
+        if state == "57014":
+            return Interrupted("The statement was stopped.")
+        if state == "42501":
+            return DatabaseFailure(
+                f"A privilege is missing: {reason}.", "Ask for it, or use another role."
+            )
+        if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
+            return DatabaseFailure(
+                f"The connection to {self.shown} was lost: {reason}.",
+                "The server rolls back what was not committed; see 'yeldro receipt check last'.",
+                data="",
+            )
+        if isinstance(error, sa.exc.OperationalError) and not state:
+            return DatabaseFailure(
+                f"{self.shown} cannot be reached: {reason}.",
+                "Check host, port, database and password; PG* variables count too.",
+            )
+        return DatabaseFailure(f"PostgreSQL refused: {reason}.", data=ROLLED_BACK)
+
+
+class PostgresqlSession:
+    """One connection in one transaction."""
+
+    system = "PostgreSQL"
+    sql_dialect = "postgres"
+    checks_when_all_is_done = False
+
+    def __init__(self, connection: sa.Connection) -> None:
+        self.connection = connection
+        self.catalogue = PostgresqlCatalogue(connection)
+        self._key_tables = 0
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        del keys
+        self._ddl("SET CONSTRAINTS ALL DEFERRED")
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A temporary table; system columns get names of their own, which tables may not use."""
+        self._key_tables += 1
+        name = f"yeldro_keys_{self._key_tables}"
+        kept = [_key_column(column) for column in columns]
+        declared = [
+            f"{self._quote(stored.name)} {column.type}"
+            + (f" COLLATE {column.collation}" if column.collation else "")
+            for column, stored in zip(columns, kept, strict=True)
+        ]
+        key = ", ".join(self._quote(stored.name) for stored in kept[:unique])
+        self._ddl(
+            f"CREATE TEMP TABLE {name} ({', '.join(declared)}, PRIMARY KEY ({key})) ON COMMIT DROP"
+        )
+        return sa.table(name, *kept, schema="pg_temp")
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        listed = ", ".join(self._quote(key_table.c[name].name) for name in columns)
+        self._ddl(f"CREATE INDEX ON pg_temp.{key_table.name} ({listed})")
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Has the planner learn how many rows there are."""
+        self._ddl(f"ANALYZE pg_temp.{key_table.name}")
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """PostgreSQL compares both sides by the operator of the parent's index."""
+        if child.collation != parent.collation and parent.collation:
+            return sa.collate(value, parent.collation.strip('"'))
+        return value
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """Every function of that name is immutable or stable, so it may not write."""
+        rows = self.connection.exec_driver_sql(
+            "SELECT bool_and(provolatile <> 'v') FROM pg_proc WHERE proname = %s",
+            (function.lower(),),
+        )
+        return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
+
+    def parameter(self, value: Any) -> Any:
+        """As a literal without a type of its own, which takes that of what it is compared with."""
+        return None if value is None else str(value)
+
+    def change_count(self) -> ChangeCount:
+        """Rows changed in this transaction by table, cascades and triggers included."""
+        counted = {}
+        for row in self.connection.exec_driver_sql(_COUNTS).all():
+            name = self.catalogue.name_of(row.oid)
+            counted[str(name or row.oid)] = (row.removed, row.changed, row.added)
+        return ChangeCount(tables=counted)
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """PostgreSQL's own text form, but for what SQLite holds as it is."""
+        return value if self.staging_type(column) != "text" else sa.cast(value, sa.Text)
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        if self.staging_type(column) != "text" or column.type == "text":
+            return value
+        return sa.cast(value, _Declared(column.type))
+
+    def staging_type(self, column: Column) -> str:
+        bare = column.type.partition("(")[0]
+        return bare if bare in _STORED_AS_THEY_ARE else "text"
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        return [(*row, None) for row in rows]
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        """No value has a form of its own here; the column's type says how it goes back."""
+        del form
+        return sa.literal(value)
+
+    def put_back(self, insert: sa.Insert) -> int:
+        """Identity columns take the values they had."""
+        prepared = insert.compile(dialect=self.connection.dialect)
+        statement = str(prepared).replace(") SELECT", ") OVERRIDING SYSTEM VALUE SELECT", 1)
+        return self.connection.exec_driver_sql(statement, prepared.params).rowcount
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """None: a row that goes back gets another ctid."""
+        del table
+        return None
+
+    def notes(self) -> tuple[str, ...]:
+        return ()
+
+    def commit(self) -> None:
+        self.connection.commit()
+
+    def roll_back(self) -> None:
+        if not self.connection.invalidated:
+            self.connection.rollback()
+
+    def _quote(self, name: str) -> str:
+        return self.connection.dialect.identifier_preparer.quote_identifier(name)
+
+    def _ddl(self, statement: str) -> None:
+        """Executes a statement about temporary tables, which looking does not forbid."""
+        options = self.connection.execution_options(**{_LOOKING: False})
+        options.exec_driver_sql(statement)
+        options.execution_options(**{_LOOKING: True})
+
+
+def _key_column(column: Column) -> sa.ColumnClause[Any]:
+    kept: sa.ColumnClause[Any] = sa.column(sql.quoted(column.name))
+    if column.type == "tid":
+        kept = sa.column(sql.quoted("yeldro_row_id"))
+        kept.key = column.name
+    return kept
+
+
+def _look_only(
+    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
+) -> None:
+    """Has the server refuse this one statement if it would change a table of the user's."""
+    del statement, parameters, context
+    if connection.get_execution_options().get(_LOOKING, True):
+        cursor.execute("SAVEPOINT yeldro_look")
+        cursor.execute("SET LOCAL transaction_read_only = on")
+
+
+def _looked(
+    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
+) -> None:
+    del cursor, statement, parameters, context
+    if connection.get_execution_options().get(_LOOKING, True):
+        raw = connection.connection.cursor()
+        raw.execute("RELEASE SAVEPOINT yeldro_look")
+        raw.close()

@@ -1,0 +1,199 @@
+"""What a PostgreSQL database declares, read table by table as it is asked for.
+
+A table that the search path finds is known by its name alone; any other by schema and name.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.schema import (
+    CandidateKey,
+    Column,
+    ForeignKey,
+    Index,
+    ReferentialAction,
+    Table,
+    TableName,
+    Trigger,
+)
+
+_KINDS = {
+    "r": "table",
+    "p": "table",
+    "v": "view",
+    "m": "materialised view",
+    "f": "foreign table",
+}
+_ACTIONS = {
+    "a": ReferentialAction.NO_ACTION,
+    "r": ReferentialAction.RESTRICT,
+    "c": ReferentialAction.CASCADE,
+    "n": ReferentialAction.SET_NULL,
+    "d": ReferentialAction.SET_DEFAULT,
+}
+_LISTED = """
+SELECT c.oid, c.relname, c.relkind, c.relispartition, n.nspname,
+       pg_table_is_visible(c.oid) AS visible
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_t%%'
+"""
+_COLUMNS = """
+SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod) AS type, a.attnotnull,
+       a.attgenerated, pg_get_expr(d.adbin, d.adrelid) AS default_value,
+       CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text END
+           AS collation
+FROM pg_attribute AS a
+JOIN pg_type AS t ON t.oid = a.atttypid
+LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attnum
+"""
+_INDEXES = """
+SELECT c.relname, i.indkey::int2[] AS attnums, i.indnkeyatts, i.indisprimary, i.indisunique,
+       i.indpred IS NOT NULL AS partial
+FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indexrelid
+WHERE i.indrelid = %s AND i.indisvalid ORDER BY i.indisprimary DESC, c.relname
+"""
+_FOREIGN_KEYS = """
+SELECT k.conname, k.conrelid, k.confrelid, k.confdeltype, k.condeferrable,
+       (SELECT array_agg(a.attname::text ORDER BY place) FROM unnest(k.conkey)
+            WITH ORDINALITY AS u (attnum, place)
+            JOIN pg_attribute AS a ON a.attrelid = k.conrelid AND a.attnum = u.attnum) AS ours,
+       (SELECT array_agg(a.attname::text ORDER BY place) FROM unnest(k.confkey)
+            WITH ORDINALITY AS u (attnum, place)
+            JOIN pg_attribute AS a ON a.attrelid = k.confrelid AND a.attnum = u.attnum) AS theirs
+FROM pg_constraint AS k
+WHERE k.contype = 'f' AND k.conparentid = 0
+ORDER BY k.conrelid, k.conname
+"""
+_TRIGGERS = """
+SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update
+FROM pg_trigger WHERE tgrelid = %s AND NOT tgisinternal AND tgtype & 28 > 0
+UNION ALL
+SELECT rulename, ev_type = '4', ev_type = '2' FROM pg_rewrite
+WHERE ev_class = %s AND rulename <> '_RETURN'
+ORDER BY 1
+"""
+
+
+class PostgresqlCatalogue:
+    """The catalogue as one connection sees it."""
+
+    def __init__(self, connection: sa.Connection) -> None:
+        self._connection = connection
+        self._by_oid: dict[int, TableName] = {}
+        self._listed: dict[TableName, Any] | None = None
+        self._tables: dict[TableName, Table] = {}
+        self._keys: tuple[dict[int, list[Any]], dict[int, list[Any]]] | None = None
+
+    def table_names(self) -> tuple[TableName, ...]:
+        """Tables, views and the like; a partition counts as part of its table."""
+        names = (name for name, row in self._list().items() if not row.relispartition)
+        return tuple(sorted(names, key=str))
+
+    def table(self, name: TableName) -> Table:
+        if name not in self._tables:
+            self._tables[name] = self._read(name)
+        return self._tables[name]
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        rows = self._foreign_key_rows()[1][self._list()[parent].oid]
+        return tuple(self._foreign_key(row) for row in rows)
+
+    def view_query(self, name: TableName) -> str:
+        oid = self._list()[name].oid
+        return str(self._rows("SELECT pg_get_viewdef(%s::oid)", oid)[0][0])
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        return ()
+
+    def name_of(self, oid: int) -> TableName | None:
+        """The table with this object id; a partition's is that of its table."""
+        self._list()
+        return self._by_oid.get(oid)
+
+    def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
+        return self._connection.exec_driver_sql(statement, values).all()
+
+    def _list(self) -> dict[TableName, Any]:
+        if self._listed is None:
+            self._listed = {}
+            for row in self._rows(_LISTED):
+                name = TableName(row.relname, None if row.visible else row.nspname)
+                self._listed[name] = row
+                self._by_oid[row.oid] = name
+        return self._listed
+
+    def _read(self, name: TableName) -> Table:
+        row = self._list()[name]
+        kind = _KINDS[row.relkind]
+        info = self._rows(_COLUMNS, row.oid)
+        names = {each.attnum: each.attname for each in info}
+        columns = tuple(
+            Column(
+                name=each.attname,
+                type=each.type,
+                nullable=not each.attnotnull,
+                default=each.default_value if not each.attgenerated else None,
+                generated=bool(each.attgenerated),
+                collation=each.collation,
+            )
+            for each in info
+        )
+        nullable = {column.name for column in columns if column.nullable}
+        indexes, keys = [], []
+        for index in self._rows(_INDEXES, row.oid):
+            listed = [names.get(number) for number in index.attnums[: index.indnkeyatts]]
+            plain = tuple(str(each) for each in listed if each)
+            complete = len(plain) == len(listed)
+            indexes.append(Index(index.relname, plain if complete else (), bool(index.partial)))
+            if index.indisunique and complete and not index.partial:
+                keys.append(CandidateKey(plain, index.indisprimary, not nullable & set(plain)))
+        return Table(
+            name=name,
+            columns=columns,
+            candidate_keys=tuple(keys),
+            foreign_keys=tuple(
+                self._foreign_key(each) for each in self._foreign_key_rows()[0][row.oid]
+            ),
+            triggers=tuple(self._triggers(row.oid)),
+            indexes=tuple(indexes),
+            physical_row_id="ctid" if row.relkind == "r" else None,
+            physical_row_type="tid",
+            kind=kind,
+        )
+
+    def _foreign_key_rows(self) -> tuple[dict[int, list[Any]], dict[int, list[Any]]]:
+        """The rows of every foreign key, by child and by parent; read in one statement."""
+        if self._keys is None:
+            self._keys = (defaultdict(list), defaultdict(list))
+            for row in self._rows(_FOREIGN_KEYS):
+                self._keys[0][row.conrelid].append(row)
+                self._keys[1][row.confrelid].append(row)
+        return self._keys
+
+    def _foreign_key(self, row: Any) -> ForeignKey:
+        self._list()
+        return ForeignKey(
+            child=self._by_oid[row.conrelid],
+            columns=tuple(row.ours),
+            parent=self._by_oid[row.confrelid],
+            referenced_columns=tuple(row.theirs),
+            on_delete=_ACTIONS[row.confdeltype],
+            deferrable=row.condeferrable,
+            constraint=row.conname,
+        )
+
+    def _triggers(self, oid: int) -> list[Trigger]:
+        """Triggers and rules; one that runs on both events is listed for each."""
+        found = []
+        for row in self._rows(_TRIGGERS, oid, oid):
+            found += [Trigger(row.name, "delete")] if row.on_delete else []
+            found += [Trigger(row.name, "update")] if row.on_update else []
+        return found

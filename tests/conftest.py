@@ -6,13 +6,19 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+import uuid
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
-from systems import SqliteFile
+from systems import (
+    PostgresqlServerDatabase,
+    SqliteFile,
+    TestDatabase,
+    postgresql_answers,
+)
 
 PROGRAM = Path(sys.executable).with_name("yeldro")
 
@@ -75,6 +81,41 @@ def demo(_demo_file: Path, tmp_path: Path) -> SqliteFile:
     path = tmp_path / "buoys.db"
     path.write_bytes(_demo_file.read_bytes())
     return SqliteFile(path)
+
+
+SYSTEMS = ["sqlite", "postgresql"]
+ANSWERS = {"sqlite": True, "postgresql": postgresql_answers()}
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Says loudly which systems were not tested; with CI set their tests fail instead."""
+    for system in SYSTEMS:
+        if not ANSWERS[system]:
+            terminalreporter.write_line(f"NOT TESTED: {system}, no server answers", red=True)
+
+
+@pytest.fixture(scope="session")
+def _postgresql_template(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    name = f"yeldro_template_{uuid.uuid4().hex[:8]}"
+    database = PostgresqlServerDatabase(name)
+    yeldro = Yeldro(tmp_path_factory.mktemp("template"))
+    yeldro("demo", "--db", database.url, "--only-data", "--readings", "2000")
+    yield name
+    database.drop()
+
+
+@pytest.fixture(params=SYSTEMS)
+def network(request: pytest.FixtureRequest) -> Iterator[TestDatabase]:
+    """The sea-buoy network with 2,000 readings, on every system in turn."""
+    if request.param == "sqlite":
+        yield request.getfixturevalue("demo")
+        return
+    if not ANSWERS[request.param] and not os.environ.get("CI"):
+        pytest.skip(f"no {request.param} server answers")
+    template = request.getfixturevalue("_postgresql_template")
+    database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}", template)
+    yield database
+    database.drop()
 
 
 @pytest.fixture

@@ -187,6 +187,7 @@ def receipt_document(receipt: Receipt) -> Document:
                 "rows": step.planned,
                 "affected": step.affected,
                 "because": step.because,
+                "in_passing": step.in_passing,
             }
             for step in receipt.steps
         ],

@@ -119,7 +119,8 @@ def test_removing_duplicates_leaves_one_row_in_every_group(yeldro, network) -> N
     surplus = network.value("SELECT count(*) FROM reading") - groups
     assert surplus > 50
     best = network.rows("""SELECT sensor_id, taken_at,
-        max(CASE WHEN quality IS NULL THEN 0 ELSE 1 END) FROM reading GROUP BY sensor_id, taken_at ORDER BY 1, 2""")
+        max(CASE WHEN quality IS NULL THEN 0 ELSE 1 END) FROM reading
+        GROUP BY sensor_id, taken_at ORDER BY 1, 2""")
     yeldro("run", *TWICE, "--expect", str(surplus), "--yes", db=network.url)
     assert (
         network.rows("""SELECT sensor_id, taken_at,

@@ -51,7 +51,8 @@ class PostgresqlDatabase:
 
     def __init__(self, url: sa.URL) -> None:
         self._url = url.set(drivername="postgresql+psycopg")
-        bare = url.set(drivername="postgresql", password=None)
+        query = {name: value for name, value in url.query.items() if "password" not in name}
+        bare = url.set(drivername="postgresql", password=None, query=query)
         self.shown = bare.render_as_string(hide_password=True)
 
     @contextmanager

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import unicodedata
 from typing import Any
@@ -33,7 +34,7 @@ def cell(value: Any, most: int = _MOST) -> str:
     if isinstance(value, bytes):
         text = f"x'{value[: most // 2].hex()}'"
         return text if len(value) <= most // 2 else f"{text}… ({len(value):,} bytes)"
-    text = str(value)
+    text = json.dumps(plain(value)) if isinstance(value, list | dict) else str(value)
     shown = visible(text[:most])
     return shown if len(text) <= most else f"{shown}… ({len(text):,} characters)"
 
@@ -46,6 +47,10 @@ def plain(value: Any) -> Any:
         return value if math.isfinite(value) else str(value)
     if isinstance(value, bytes):
         return f"x'{value.hex()}'"
+    if isinstance(value, list | tuple):
+        return [plain(each) for each in value]
+    if isinstance(value, dict):
+        return {str(name): plain(each) for name, each in value.items()}
     return str(value)
 
 

@@ -1,0 +1,226 @@
+"""What only PostgreSQL has: its types, partitions, schemas, locks, roles and deferrable keys."""
+
+from __future__ import annotations
+
+import threading
+import time
+import uuid
+from collections.abc import Iterator
+
+import pexpect
+import psycopg
+import pytest
+from conftest import Yeldro
+from systems import PostgresqlServerDatabase, administer
+from test_run import typing
+
+TYPES = """
+    CREATE TYPE mood AS ENUM ('calm', 'rough');
+    CREATE DOMAIN depth AS numeric(6, 2) CHECK (value > 0);
+    CREATE TABLE kinds (
+        id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, n numeric, d depth, m mood, a int[],
+        t text[], j json, jb jsonb, r int4range, iv interval, ts timestamptz, tm time, b bytea,
+        u uuid, bo boolean, ip inet, f4 real, f8 double precision, c char(5), bi bigint, p point,
+        twice int GENERATED ALWAYS AS (1 + 1) STORED, nothing text, vb varbit, mo money,
+        late timestamp, "odd ""name%" text);
+    INSERT INTO kinds (n, d, m, a, t, j, jb, r, iv, ts, tm, b, u, bo, ip, f4, f8, c, bi, p, vb, mo,
+                       late, "odd ""name%")
+        SELECT 12345678901234567890.123456789, 1.5, 'calm', '{1,2,NULL}', '{"a,b",NULL,"q\\"x"}',
+            '{"a":  1}', '{"b": [1]}', '[1,5)', '1 mon 2 days 03:04:05.678',
+            '2024-01-01 12:00:00.123456+02', '23:59:59.999', '\\x00ff',
+            'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11', true, '10.0.0.1/8', 0.1, 1e-300 / 3, 'ab',
+            9223372036854775807, '(1,2)', B'101', 12.34, 'infinity', 'it''s 100%'
+        FROM generate_series(1, 3);
+    INSERT INTO kinds (n, f8) VALUES ('NaN', '-Infinity');
+"""
+
+
+@pytest.fixture
+def server() -> Iterator[PostgresqlServerDatabase]:
+    """An empty database of the test's own."""
+    database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+    yield database
+    database.drop()
+
+
+def there_and_back(yeldro: Yeldro, database: PostgresqlServerDatabase, *words: str) -> dict:
+    """Runs, sees that something is gone, restores, and sees that all is as it was."""
+    before = database.contents()
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    assert done["outcome"] == "committed"
+    assert database.contents() != before
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all back"
+    return done
+
+
+def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
+    server.script(TYPES)
+    there_and_back(yeldro, server, "kinds", "--all-rows", "--expect", "4")
+    (row,) = yeldro("preview", "kinds", "--where", "id = 1", "--show", "n,a,j,b,nothing", "--json",
+                    db=server.url).json()["rows"]  # fmt: skip
+    assert row == {"n": "12345678901234567890.123456789", "a": [1, 2, None], "j": {"a": 1},
+                   "b": "x'00ff'", "nothing": None}  # fmt: skip
+    server.script("INSERT INTO kinds (n) VALUES (1)")
+    assert server.value("SELECT max(id) FROM kinds") == 5
+
+
+def test_a_partitioned_table_is_one_table_and_its_rows_count_once(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE part (id int, at date, PRIMARY KEY (id, at)) PARTITION BY RANGE (at);
+        CREATE TABLE part_a PARTITION OF part FOR VALUES FROM ('2024-01-01') TO ('2025-01-01');
+        CREATE TABLE part_b PARTITION OF part FOR VALUES FROM ('2025-01-01') TO ('2026-01-01');
+        INSERT INTO part SELECT g, DATE '2024-06-01' + g * 30 FROM generate_series(1, 12) AS g;
+    """)
+    tables = yeldro("survey", "--json", db=server.url).json()["tables"]
+    assert [(each["table"], each["rows"]) for each in tables] == [("part", 12)]
+    done = there_and_back(yeldro, server, "part", "--where", "id > 2", "--expect", "10")
+    assert done["ledger"] == {"part": {"removed": 10, "changed": 0, "added": 0}}
+
+
+def test_children_in_other_schemas_are_found_and_named_with_their_schema(yeldro, server) -> None:
+    server.script("""
+        CREATE SCHEMA "Deep End";
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE "Deep End".mast (id int PRIMARY KEY,
+            above int REFERENCES mast ON DELETE CASCADE);
+        CREATE TABLE "Deep End".copy (above int REFERENCES "Deep End".mast ON DELETE CASCADE,
+            t text);
+        INSERT INTO mast VALUES (1), (2);
+        INSERT INTO "Deep End".mast VALUES (10, 1), (11, 2);
+        INSERT INTO "Deep End".copy VALUES (10, 'x'), (10, 'x'), (11, 'x');
+    """)
+    done = there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=4")
+    assert [step["table"] for step in done["steps"]] == ["Deep End.copy", "Deep End.mast", "mast"]
+
+
+def test_what_holds_no_rows_of_its_own_is_refused_by_name(yeldro, server) -> None:
+    server.script("CREATE MATERIALIZED VIEW sight AS SELECT 1 AS one")
+    found = yeldro("plan", "sight", "--all-rows", db=server.url, code=3)
+    assert "materialised view" in found.err
+
+
+def test_deferrable_keys_of_a_cycle_are_checked_at_the_commit(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE port (id int PRIMARY KEY, ship_id int NOT NULL);
+        CREATE TABLE ship (id int PRIMARY KEY, port_id int NOT NULL REFERENCES port DEFERRABLE);
+        ALTER TABLE port ADD FOREIGN KEY (ship_id) REFERENCES ship DEFERRABLE INITIALLY DEFERRED;
+        BEGIN; INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1); COMMIT;
+    """)
+    words = ("port", "--all-rows", "--follow", "all", "--expect", "total=2")
+    done = there_and_back(yeldro, server, *words)
+    assert all("checked at the commit" in step["because"] for step in done["steps"])
+
+
+def test_a_cycle_without_a_way_is_refused_and_spelled_out(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE port (id int PRIMARY KEY, ship_id int NOT NULL);
+        CREATE TABLE ship (id int PRIMARY KEY, port_id int NOT NULL REFERENCES port);
+        INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1);
+        ALTER TABLE port ADD FOREIGN KEY (ship_id) REFERENCES ship;
+    """)
+    found = yeldro("plan", "port", "--all-rows", "--follow", "all", db=server.url, code=3)
+    ways = ("port.ship_id → ship.port_id → port.id", "ship.port_id → port.ship_id → ship.id")
+    assert any(way in found.err for way in ways)
+
+
+def test_triggers_and_rules_are_counted_by_table(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE log (said text);
+        INSERT INTO mast VALUES (1), (2), (3);
+        CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS
+            $$ BEGIN INSERT INTO log VALUES ('gone'); RETURN old; END $$;
+        CREATE TRIGGER noting AFTER DELETE ON mast FOR EACH ROW EXECUTE FUNCTION note();
+    """)
+    before = server.contents()
+    words = ("run", "mast", "--where", "id < 3", "--expect", "2", "--yes")
+    found = yeldro(*words, db=server.url, code=4)
+    assert "+2 rows in log" in found.err
+    assert server.contents() == before
+    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).json()
+    assert done["unplanned"] == {"log": 2}
+
+
+def test_rows_that_somebody_else_changes_meanwhile_are_left_alone(yeldro, server) -> None:
+    """Another transaction holds a row, then commits: a serialization failure, told as such."""
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2)")
+    other = psycopg.connect(server.url)
+    other.execute("UPDATE mast SET id = 9 WHERE id = 2")
+    timer = threading.Timer(2.5, other.commit)
+    timer.start()
+    found = yeldro("run", "mast", "--all-rows", "--expect", "2", "--yes", db=server.url, code=5)
+    timer.join()
+    other.close()
+    assert "Somebody changed these rows" in found.err
+    assert server.value("SELECT count(*) FROM mast") == 2
+    assert not list(yeldro.receipts.glob("*"))
+
+
+def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    with psycopg.connect(server.url) as other:
+        other.execute("SELECT * FROM mast FOR UPDATE")
+        words = ("run", "mast", "--all-rows", "--expect", "1", "--yes", "--lock-wait", "0.3")
+        assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_missing_privilege_is_told_and_nothing_changes(yeldro, server) -> None:
+    role = f"yeldro_role_{uuid.uuid4().hex[:8]}"
+    administer(f"CREATE ROLE {role} LOGIN")
+    try:
+        server.script(f"""
+            CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
+            GRANT SELECT ON mast TO {role};
+        """)
+        url = f"{server.url}?user={role}"
+        found = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url, code=5)
+        assert "privilege is missing" in found.err
+        assert server.value("SELECT count(*) FROM mast") == 1
+    finally:
+        server.drop()
+        administer(f"DROP ROLE {role}")
+
+
+def test_a_filter_that_would_write_is_refused_by_name_and_by_the_server(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
+        CREATE FUNCTION sly(n int) RETURNS int LANGUAGE plpgsql AS
+            $$ BEGIN DELETE FROM mast; RETURN n; END $$;
+        CREATE FUNCTION liar(n int) RETURNS int STABLE LANGUAGE sql AS 'SELECT sly(n)';
+    """)
+    for call in ("sly(id)", "pg_sleep(9)::text", "nextval('x')"):
+        found = yeldro("plan", "mast", "--where", f"id = 1 AND {call} IS NOT NULL", db=server.url,
+                       code=2)  # fmt: skip
+        assert "side effects" in found.err
+    found = yeldro("plan", "mast", "--where", "liar(id) = 1", db=server.url, code=5)
+    assert "read-only transaction" in found.err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_ctrl_c_cancels_the_statement_and_leaves_no_session(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    numbers = "WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n FROM r) SELECT n FROM r"
+    child = typing(yeldro, server, "plan", "mast", "--where", f"id IN ({numbers})")
+    time.sleep(2.5)
+    child.sendintr()
+    child.expect("rolled back")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    time.sleep(0.5)
+    others = "SELECT count(*) FROM pg_stat_activity WHERE pid <> pg_backend_pid()"
+    assert server.value(f"{others} AND datname = '{server.name}'") == 0
+
+
+def test_a_password_appears_nowhere(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    url = f"{server.url}?password=hunter22"
+    done = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url)
+    shown = yeldro("receipt", "show")
+    survey = yeldro("survey", db=url)
+    assert "hunter22" not in done.out + done.err + shown.out + survey.out
+    (receipt,) = yeldro.receipts.glob("*.sqlite")
+    assert b"hunter22" not in receipt.read_bytes()

@@ -148,10 +148,19 @@ def test_rows_that_somebody_else_changes_meanwhile_are_left_alone(yeldro, server
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2)")
     other = psycopg.connect(server.url)
     other.execute("UPDATE mast SET id = 9 WHERE id = 2")
-    timer = threading.Timer(2.5, other.commit)
-    timer.start()
-    found = yeldro("run", "mast", "--all-rows", "--expect", "2", "--yes", db=server.url, code=5)
-    timer.join()
+
+    def commit_once_waited_for() -> None:
+        waiting = "SELECT count(*) FROM pg_locks WHERE NOT granted"
+        while server.value(waiting) == 0:
+            time.sleep(0.05)
+        other.commit()
+
+    committing = threading.Thread(target=commit_once_waited_for, daemon=True)
+    committing.start()
+    found = yeldro(
+        "run", "mast", "--where", "id = 2", "--expect", "1", "--yes", db=server.url, code=5
+    )
+    committing.join(timeout=20)
     other.close()
     assert "Somebody changed these rows" in found.err
     assert server.value("SELECT count(*) FROM mast") == 2

@@ -150,7 +150,8 @@ def test_rows_that_somebody_else_changes_meanwhile_are_left_alone(yeldro, server
     other.execute("UPDATE mast SET id = 9 WHERE id = 2")
 
     def commit_once_waited_for() -> None:
-        waiting = "SELECT count(*) FROM pg_locks WHERE NOT granted"
+        waiting = """SELECT count(*) FROM pg_stat_activity
+            WHERE datname = current_database() AND wait_event_type = 'Lock'"""
         while server.value(waiting) == 0:
             time.sleep(0.05)
         other.commit()

@@ -33,7 +33,11 @@ class Link:
 
 @dataclass(frozen=True)
 class Made:
-    """One table: its key columns, its unique columns, and how it is declared."""
+    """One table: its key columns, its unique columns, and how it is declared.
+
+    Args:
+        blind: a text key is compared without case.
+    """
 
     name: str
     key: tuple[str, ...]
@@ -41,6 +45,7 @@ class Made:
     options: str
     text_key: bool
     generated: bool
+    blind: bool
 
 
 @dataclass(frozen=True)
@@ -66,11 +71,11 @@ class Case:
         own = [*table.key, *table.unique, "mark"]
         return own + [name for link in self.links if link.child == number for name in link.columns]
 
-    def declared(self, number: int) -> str:
-        """The CREATE TABLE statement."""
+    def declared(self, number: int, inline_keys: bool = True) -> str:
+        """The CREATE TABLE statement, with the foreign keys or without them."""
         table = self.tables[number]
         kind = "TEXT" if table.text_key else "INTEGER"
-        collation = " COLLATE NOCASE" if table.text_key and not table.options else ""
+        collation = " COLLATE NOCASE" if table.text_key and table.blind else ""
         parts = [f"{quoted(name)} {kind}{collation} NOT NULL" for name in table.key]
         parts += [f"{quoted(name)} INTEGER" for name in table.unique]
         parts.append("mark INTEGER NOT NULL")
@@ -89,14 +94,29 @@ class Case:
             parts.append(f"PRIMARY KEY ({', '.join(map(quoted, table.key))})")
         if table.unique:
             parts.append(f"UNIQUE ({', '.join(map(quoted, table.unique))})")
-        for link in self.links:
-            if link.child == number:
-                parts.append(
-                    f"FOREIGN KEY ({', '.join(map(quoted, link.columns))}) REFERENCES "
-                    f"{quoted(self.tables[link.parent].name)} "
-                    f"({', '.join(map(quoted, link.referenced))}) ON DELETE {link.action}"
-                )
+        if inline_keys:
+            parts += [self.foreign_key(link) for link in self.links if link.child == number]
         return f"CREATE TABLE {quoted(table.name)} ({', '.join(parts)}){table.options}"
+
+    def foreign_key(self, link: Link) -> str:
+        """The FOREIGN KEY clause."""
+        return (
+            f"FOREIGN KEY ({', '.join(map(quoted, link.columns))}) REFERENCES "
+            f"{quoted(self.tables[link.parent].name)} "
+            f"({', '.join(map(quoted, link.referenced))}) ON DELETE {link.action}"
+        )
+
+    def in_standard_sql(self) -> Case:
+        """The same case without what only SQLite has: table options, and keys without case."""
+        tables = tuple(replace(table, options="", blind=False) for table in self.tables)
+        rows = tuple(
+            tuple(
+                {name: v.lower() if isinstance(v, str) else v for name, v in row.items()}
+                for row in each
+            )
+            for each in self.rows
+        )
+        return replace(self, tables=tables, rows=rows)
 
     def create(self, path: Path) -> None:
         """Makes the database; foreign keys are checked for all rows at the end."""
@@ -173,7 +193,7 @@ class Case:
 
     def _compared(self, row: dict[str, Any], columns: Sequence[str], link: Link) -> tuple[Any, ...]:
         parent = self.tables[link.parent]
-        folded = parent.text_key and not parent.options and link.referenced == parent.key
+        folded = parent.text_key and parent.blind and link.referenced == parent.key
         return tuple(
             row[name].lower() if folded and row[name] is not None else row[name] for name in columns
         )
@@ -221,7 +241,8 @@ def _table(chance: random.Random, name: str, place: int) -> Made:
     key = tuple(f"k{place}{each}" for each in range(chance.choice([0, 1, 1, 1, 2])))
     unique = chance.choice([(), ("u",), ("u", "Ü")])
     options = chance.choice(["", "", " WITHOUT ROWID" if key else "", " STRICT"])
-    return Made(name, key, unique, options, chance.random() < 0.5, chance.random() < 0.2)
+    text_key, generated = chance.random() < 0.5, chance.random() < 0.2
+    return Made(name, key, unique, options, text_key, generated, blind=not options)
 
 
 def _link(chance: random.Random, tables: Sequence[Made], place: int) -> Link | None:
@@ -264,7 +285,7 @@ def _rows(
             values = list(chance.choice(parents)) if parents else [None] * len(link.columns)
             if kept[-1].nullable and chance.random() < 0.3:
                 values[chance.randrange(len(values))] = None
-            if isinstance(values[0], str) and tables[link.parent].options == "":
+            if isinstance(values[0], str) and tables[link.parent].blind:
                 values[0] = chance.choice([values[0].upper(), values[0].lower()])
             row |= dict(zip(link.columns, values, strict=True))
     return tuple(tuple(each) for each in rows), kept

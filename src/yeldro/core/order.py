@@ -67,7 +67,8 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
         if session.checks_when_all_is_done or len(component) == 1:
             moves += [Move(ripple.removed[name]) for name in component]
             continue
-        found = _waves(session, ripple, component, inside)
+        own = [key for name in component for key in keys_of[name] if key.parent == name]
+        found = _waves(session, ripple, component, [*inside, *own])
         if found is None and all(key.deferrable for key in inside):
             deferred += inside
             note = "foreign keys checked at the commit"
@@ -130,7 +131,10 @@ def _fill_wave(
     done: Mapping[TableName, sa.TableClause],
     free: sa.TableClause,
 ) -> None:
-    """Puts in `free` the rows of a table that are not done and that none not done references."""
+    """Puts in `free` the rows of a table that are not done and that none not done references.
+
+    A row may reference itself.
+    """
     found = ripple.removed[name]
     identity = found.table.identity.columns
     conditions: list[sql.Predicate] = [found.condition]
@@ -142,6 +146,9 @@ def _fill_wave(
         referencing = child.source.alias("yeldro_referencing")
         pairs = zip(key.columns, key.referenced_columns, strict=True)
         holds = [referencing.c[ours] == found.source.c[theirs] for ours, theirs in pairs]
+        if key.child == name:
+            others = (referencing.c[each] != found.source.c[each] for each in identity)
+            holds.append(sa.or_(*others))
         assert child.keys is not None
         going = _stands_in_alias(referencing, child.keys, child.table.identity.columns)
         gone = _stands_in_alias(referencing, done[key.child], child.table.identity.columns)
@@ -162,8 +169,16 @@ def _stands_in_alias(
 def _null_first(
     session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
 ) -> list[Move]:
-    """Sets as few nullable links to NULL as break every cycle, then removes children first."""
-    nullable = [key for key in inside if ripple.removed[key.child].table.can_be_null(key.columns)]
+    """Sets as few nullable links to NULL as break every cycle, then removes children first.
+
+    Only where a key finds the changed rows again: a physical row id can change with the row.
+    """
+    tables = {name: ripple.removed[name].table for name in component}
+    nullable = [
+        key
+        for key in inside
+        if tables[key.child].can_be_null(key.columns) and tables[key.child].has_key
+    ]
     for number in range(1, len(nullable) + 1):
         for cut in combinations(nullable, number):
             graph = _graph_without(component, inside, cut)
@@ -202,7 +217,8 @@ def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> R
     written = " → ".join([*(key.name for key in keys), last])
     return Refused(
         f"These foreign keys form a cycle whose rows reference one another: {written}. None of "
-        "them accepts NULL or can be deferred, so no order of statements removes the rows.",
+        "them can be deferred, or accepts NULL in a table with a key, so no order of statements "
+        "removes the rows.",
         "Declare one of them DEFERRABLE, or let one of its columns accept NULL.",
         cycle=tuple(keys),
     )

@@ -262,9 +262,8 @@ class _LaidOut:
         for key in self.late:
             pairs = [(name, staged_as[name]) for name in key.columns]
             source = sa.select(sa.literal(1)).select_from(self.staged)
-            source = source.where(
-                *self.agree(self.key), *(self.staged.c[staged].is_not(None) for _, staged in pairs)
-            )
+            some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
+            source = source.where(*self.agree(self.key), some)
             values = {
                 self.rows.c[ours]: sa.select(self.typed(staged))
                 .where(*self.agree(self.key))

@@ -208,7 +208,7 @@ class _Tracing:
 
     def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
         """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
-        names = [column.name for column in keys.c if column.name != WAVE]
+        names = [name for name in keys.c.keys() if name != WAVE]  # noqa: SIM118
         rows = sql.rows_of(table)
         if table.name == self.start.table.name:
             query = self.start.select(*sql.columns_of(rows, names), *more)
@@ -274,7 +274,7 @@ class _Tracing:
     ) -> None:
         rows = sql.rows_of(table)
         mine = keys[table.name]
-        names = [column.name for column in mine.c if column.name != WAVE]
+        names = [name for name in mine.c.keys() if name != WAVE]  # noqa: SIM118
         dependent = []
         for link in links:
             parent, known = self.tables[link.key.parent], keys[link.key.parent]

@@ -196,9 +196,8 @@ def _equal_rows_left(session: Session, work: Work) -> int:
     names = [column.name for column in rows.table.stored_columns]
     contents = sql.contents(sql.columns_of(rows.source, names))
     going = sa.select(*contents).where(rows.condition).correlate(None)
-    return sql.count(
-        session.connection, rows.source, sa.tuple_(*contents).in_(going), ~rows.condition
-    )
+    equal = sql.count(session.connection, rows.source, sa.tuple_(*contents).in_(going))
+    return equal - rows.rows
 
 
 def _columns_to_store(

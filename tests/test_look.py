@@ -7,7 +7,7 @@ import io
 
 import pytest
 from conftest import Yeldro
-from systems import SqliteFile
+from systems import SqliteFile, TestDatabase
 
 GONE = (
     "--where",
@@ -38,9 +38,9 @@ def test_survey_counts_every_table_and_warns_of_what_slows_or_endangers_a_deleti
 
 
 def test_survey_of_one_table_tells_both_directions_of_its_foreign_keys(
-    yeldro: Yeldro, demo: SqliteFile
+    yeldro: Yeldro, network: TestDatabase
 ) -> None:
-    found = yeldro("survey", "visit", "--rows", "2", "--json", db=demo.url).json()
+    found = yeldro("survey", "visit", "--rows", "2", "--json", db=network.url).json()
     assert {each["foreign_key"]: each["on_delete"] for each in found["references"]} == {
         "visit.buoy_id → buoy.id": "restrict",
         "visit.technician_id → technician.id": "no action",
@@ -49,7 +49,7 @@ def test_survey_of_one_table_tells_both_directions_of_its_foreign_keys(
         "part_used.buoy_id,visit_no → visit.buoy_id,visit_no"
     ]
     assert len(found["sample"]) == 2
-    text = yeldro("survey", "visit", db=demo.url).out
+    text = yeldro("survey", "visit", db=network.url).out
     assert "part_used.buoy_id,visit_no" in text
     assert "restrict" in text
 
@@ -71,14 +71,14 @@ def test_survey_tells_of_triggers_and_of_foreign_keys_that_lead_nowhere(yeldro, 
 
 
 def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
-    yeldro: Yeldro, demo: SqliteFile
+    yeldro: Yeldro, network: TestDatabase
 ) -> None:
-    found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=demo.url).json()
-    expected = demo.rows(f"SELECT id FROM buoy WHERE {GONE_SQL} ORDER BY id")
+    found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=network.url).json()
+    expected = network.rows(f"SELECT id FROM buoy WHERE {GONE_SQL} ORDER BY id")
     assert found["matched"] == len(expected) > 3
     assert [row["id"] for row in found["rows"]] == [row[0] for row in expected[:3]]
     ripple = {line["foreign_key"]: line for line in found["ripple"]}
-    sensors = demo.value(
+    sensors = network.value(
         f"SELECT count(*) FROM sensor WHERE buoy_id IN (SELECT id FROM buoy WHERE {GONE_SQL})"
     )
     assert ripple["sensor.buoy_id → buoy.id"]["rows"] == sensors
@@ -99,11 +99,11 @@ def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
         ("id > 7", None),
     ],
 )
-def test_preview_says_whether_the_filter_fixes_a_key(yeldro, demo, condition, at_most) -> None:
-    found = yeldro("preview", "buoy", "--where", condition, "--json", db=demo.url).json()
+def test_preview_says_whether_the_filter_fixes_a_key(yeldro, network, condition, at_most) -> None:
+    found = yeldro("preview", "buoy", "--where", condition, "--json", db=network.url).json()
     assert found["at_most"] == at_most
     assert at_most is None or found["matched"] <= at_most
-    text = yeldro("preview", "buoy", "--where", condition, db=demo.url).out
+    text = yeldro("preview", "buoy", "--where", condition, db=network.url).out
     assert ("any number of rows could match" in text) is (at_most is None)
 
 

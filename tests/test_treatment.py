@@ -1,0 +1,136 @@
+"""What happens to dependent rows: as declared, or as the user says; the most exact word counts."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import Yeldro
+from systems import SqliteFile
+
+HARBOUR = """
+    CREATE TABLE quay (id INTEGER PRIMARY KEY, name TEXT);
+    CREATE TABLE boat (id INTEGER PRIMARY KEY,
+        quay_id INTEGER DEFAULT 1 REFERENCES quay ON DELETE SET DEFAULT,
+        home_id INTEGER REFERENCES quay,
+        spare_id INTEGER NOT NULL REFERENCES quay ON DELETE SET NULL);
+    CREATE TABLE berth (row_no INTEGER, place INTEGER, quay_id INTEGER REFERENCES quay
+        ON DELETE CASCADE, PRIMARY KEY (row_no, place));
+    CREATE TABLE rope (id INTEGER PRIMARY KEY, row_no INTEGER, place INTEGER,
+        FOREIGN KEY (row_no, place) REFERENCES berth ON DELETE RESTRICT);
+    INSERT INTO quay VALUES (1, 'first'), (2, 'second'), (3, 'third');
+    INSERT INTO boat VALUES (10, 2, 3, 3), (11, 3, 2, 3), (12, 2, NULL, 3);
+    INSERT INTO berth VALUES (1, 1, 2), (1, 2, 2), (2, 1, 3);
+    INSERT INTO rope VALUES (100, 1, 1), (101, 1, NULL), (102, NULL, 2), (103, 2, 1);
+"""
+
+
+@pytest.fixture
+def harbour(made) -> SqliteFile:
+    return made(HARBOUR)
+
+
+def ripple(yeldro: Yeldro, harbour: SqliteFile, *words: str) -> dict[str, str]:
+    """What would happen through each foreign key."""
+    found = yeldro("preview", "quay", *words, "--json", db=harbour.url).json()["ripple"]
+    return {line["foreign_key"].split(" ")[0]: line["treatment"] for line in found}
+
+
+def test_each_declared_action_is_kept_and_partly_null_keys_depend_on_nothing(
+    yeldro, harbour
+) -> None:
+    assert ripple(yeldro, harbour, "--where", "id = 2") == {
+        "boat.quay_id": "detached",
+        "boat.home_id": "blocks",
+        "berth.quay_id": "removed",
+        "rope.row_no,place": "blocks",
+    }
+    blocked = yeldro("plan", "quay", "--where", "id = 2", "--json", db=harbour.url, code=3).json()
+    assert {each["foreign_key"].split(" ")[0]: each["rows"] for each in blocked["blocked"]} == {
+        "boat.home_id": 1,
+        "rope.row_no,place": 1,
+    }
+    remedies = {each["table"]: each["remedies"] for each in blocked["blocked"]}
+    assert remedies["boat"] == ["--follow boat.home_id", "--detach boat.home_id"]
+
+
+def test_a_default_is_taken_where_its_parent_stays_and_blocks_elsewhere(yeldro, harbour) -> None:
+    before = harbour.contents()
+    words = ("quay", "--where", "id = 2", "--detach", "boat.home_id", "--follow", "rope")
+    yeldro("run", *words, "--expect", "total=7", "--yes", db=harbour.url)
+    assert harbour.rows("SELECT id, quay_id, home_id FROM boat ORDER BY id") == [
+        (10, 1, 3),
+        (11, 3, None),
+        (12, 1, None),
+    ]
+    assert harbour.rows("SELECT id FROM rope ORDER BY id") == [(101,), (102,), (103,)]
+    yeldro("restore", "last", "--yes")
+    assert harbour.contents() == before
+    both = ("plan", "quay", "--where", "id <= 2", "--follow", "rope", "--detach", "boat.home_id")
+    found = yeldro(*both, "--json", db=harbour.url, code=3)
+    assert "the default of boat.quay_id references no row that stays" in found.err
+
+
+def test_set_null_on_a_column_that_accepts_none_blocks(yeldro, harbour) -> None:
+    found = yeldro("plan", "quay", "--where", "id = 3", "--follow", "rope", "--detach",
+                   "boat.home_id", db=harbour.url, code=3)  # fmt: skip
+    assert "boat.spare_id does not accept NULL" in found.err
+    assert "--follow boat.spare_id" in found.err
+    assert "--detach boat.spare_id" not in found.err
+
+
+@pytest.mark.parametrize(
+    ("words", "treatment", "reason"),
+    [
+        (("--follow", "boat"), "removed", "--follow boat"),
+        (("--follow", "all", "--detach", "boat.home_id"), "detached", "--detach boat.home_id"),
+        (("--detach", "boat.home_id", "--follow", "boat"), "detached", "--detach boat.home_id"),
+        (("--detach", "boat.quay_id", "--follow", "all"), "removed", "--follow all"),
+        (("--follow", "BOAT.Home_Id"), "removed", "--follow BOAT.Home_Id"),
+    ],
+)
+def test_a_foreign_key_speaks_before_a_table_and_a_table_before_all(
+    yeldro, harbour, words, treatment, reason
+) -> None:
+    harbour.script("DROP TABLE rope; UPDATE berth SET quay_id = 1; UPDATE boat SET spare_id = 1")
+    found = yeldro("preview", "quay", "--where", "id = 2", *words, "--json", db=harbour.url).json()
+    by_key = {line["foreign_key"].split(" ")[0]: line for line in found["ripple"]}
+    assert (by_key["boat.home_id"]["treatment"], by_key["boat.home_id"]["reason"]) == (
+        treatment,
+        reason,
+    )
+
+
+def test_a_row_detached_on_one_path_and_removed_on_another_is_removed(yeldro, harbour) -> None:
+    before = harbour.contents()
+    words = ("quay", "--where", "id = 3", "--follow", "boat.spare_id", "--follow", "rope",
+             "--detach", "boat.home_id")  # fmt: skip
+    done = yeldro("run", *words, "--expect", "1", "--yes", "--json", db=harbour.url).json()
+    assert {(step["action"], step["table"]): step["rows"] for step in done["steps"]} == {
+        ("remove", "boat"): 3,
+        ("remove", "rope"): 1,
+        ("remove", "berth"): 1,
+        ("remove", "quay"): 1,
+    }
+    yeldro("restore", "last", "--yes")
+    assert harbour.contents() == before
+
+
+def test_a_name_that_leads_nowhere_is_warned_of(yeldro, harbour) -> None:
+    words = ("plan", "rope", "--where", "id = 100", "--follow", "boat", "--json")
+    (warning,) = yeldro(*words, db=harbour.url).json()["warnings"]
+    assert "--follow boat has no effect" in warning
+
+
+def test_a_detached_column_that_others_reference_blocks(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE a (id INTEGER PRIMARY KEY);
+        CREATE TABLE b (id INTEGER PRIMARY KEY,
+            a_id INTEGER UNIQUE REFERENCES a ON DELETE SET NULL);
+        CREATE TABLE c (id INTEGER PRIMARY KEY, b_a INTEGER REFERENCES b (a_id));
+        INSERT INTO a VALUES (1), (2); INSERT INTO b VALUES (1, 1), (2, 2);
+        INSERT INTO c VALUES (1, 1);
+    """)
+    assert (
+        "c.b_a references" in yeldro("plan", "a", "--where", "id = 1", db=database.url, code=3).err
+    )
+    yeldro("run", "a", "--where", "id = 2", "--expect", "total=2", "--yes", db=database.url)
+    assert database.rows("SELECT * FROM b") == [(1, 1), (2, None)]

@@ -190,6 +190,12 @@ class _LaidOut:
         """Whether nothing but their number tells which of several equal rows are there."""
         return not self.table.has_key and self.row_id is None
 
+    def alike(self) -> bool:
+        """Whether several staged rows would be found by the same values."""
+        contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
+        groups = sa.select(*(part.label(f"c{n}") for n, part in enumerate(contents))).distinct()
+        return sql.count(self.session.connection, groups.subquery()) < self.stored
+
     def equal_rows(self) -> int:
         """Rows of the table that are equal to a staged one."""
         pairs = self.named("value")
@@ -366,6 +372,11 @@ def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list
         for key in each.table.foreign_keys:
             problems += _parents_gone(each, key, others, there)
         return Restored(each.step, each.stored, back, missing), problems
+    if each.told_by_count and each.alike():
+        problems.append(
+            f"changed rows of {each.table.name} are equal but for their links, and without a key "
+            f"they cannot be told apart"
+        )
     cut = each.count(each.exists(*each.agree(each.key), *each.agree(each.named("new"))))
     linked = each.exists(*each.agree(each.key), *each.agree(each.named("old")))
     back = each.count(linked)

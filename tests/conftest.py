@@ -14,9 +14,9 @@ from typing import Any
 
 import pytest
 from systems import (
+    AnyDatabase,
     PostgresqlServerDatabase,
     SqliteFile,
-    TestDatabase,
     postgresql_answers,
 )
 
@@ -105,7 +105,7 @@ def _postgresql_template(tmp_path_factory: pytest.TempPathFactory) -> Iterator[s
 
 
 @pytest.fixture(params=SYSTEMS)
-def network(request: pytest.FixtureRequest) -> Iterator[TestDatabase]:
+def network(request: pytest.FixtureRequest) -> Iterator[AnyDatabase]:
     """The sea-buoy network with 2,000 readings, on every system in turn."""
     if request.param == "sqlite":
         yield request.getfixturevalue("demo")

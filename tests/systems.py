@@ -12,7 +12,7 @@ import psycopg
 POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql:///postgres")
 
 
-class TestDatabase(Protocol):
+class AnyDatabase(Protocol):
     """What tests need of a database, whatever its system."""
 
     url: str

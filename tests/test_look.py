@@ -7,7 +7,7 @@ import io
 
 import pytest
 from conftest import Yeldro
-from systems import SqliteFile, TestDatabase
+from systems import AnyDatabase, SqliteFile
 
 GONE = (
     "--where",
@@ -38,7 +38,7 @@ def test_survey_counts_every_table_and_warns_of_what_slows_or_endangers_a_deleti
 
 
 def test_survey_of_one_table_tells_both_directions_of_its_foreign_keys(
-    yeldro: Yeldro, network: TestDatabase
+    yeldro: Yeldro, network: AnyDatabase
 ) -> None:
     found = yeldro("survey", "visit", "--rows", "2", "--json", db=network.url).json()
     assert {each["foreign_key"]: each["on_delete"] for each in found["references"]} == {
@@ -71,7 +71,7 @@ def test_survey_tells_of_triggers_and_of_foreign_keys_that_lead_nowhere(yeldro, 
 
 
 def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
-    yeldro: Yeldro, network: TestDatabase
+    yeldro: Yeldro, network: AnyDatabase
 ) -> None:
     found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=network.url).json()
     expected = network.rows(f"SELECT id FROM buoy WHERE {GONE_SQL} ORDER BY id")

@@ -10,7 +10,7 @@ from pathlib import Path
 import pexpect
 import pytest
 from conftest import PROGRAM, Yeldro
-from systems import TestDatabase
+from systems import AnyDatabase
 from test_look import GONE, GONE_SQL
 
 FOLLOWED = ("buoy", *GONE, "--follow", "visit")
@@ -313,7 +313,7 @@ def test_every_kind_of_value_comes_back_as_it_was(yeldro, made) -> None:
         assert database.contents() == before
 
 
-def typing(yeldro: Yeldro, database: TestDatabase, *words: str) -> pexpect.spawn:
+def typing(yeldro: Yeldro, database: AnyDatabase, *words: str) -> pexpect.spawn:
     """Starts the program at a terminal."""
     environment = yeldro.environment | {"YELDRO_DB": database.url, "TERM": "xterm"}
     child = pexpect.spawn(str(PROGRAM), list(words), env=environment, encoding="utf-8", timeout=60)

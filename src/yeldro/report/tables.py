@@ -248,6 +248,7 @@ def orphans_view(found: Sequence[Orphans]) -> RenderableType:
         parts.append(Text("Every foreign key has its parent row."))
     for each in some:
         key = each.foreign_key
+        parts.append(Text())
         parts.append(
             Text.assemble(
                 (visible(f"{key}  "), "bold"), (f"{each.rows:,}", _NUMBER), " without a parent row"

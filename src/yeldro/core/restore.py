@@ -235,30 +235,40 @@ class _LaidOut:
         """Writes what is missing; the number of rows written."""
         if self.step.action is Action.REMOVE:
             return self._insert()
-        changes = self.named("old")
+        return self._update(self.named("old"), *self.agree(self.named("new")))
+
+    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> int:
+        """Sets columns to staged values where `conditions` hold of a row and its staged one.
+
+        Returns:
+            The number of rows changed.
+        """
         values = {
             self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
             .correlate(self.rows)
             .scalar_subquery()
-            for ours, staged in changes
+            for ours, staged in pairs
         }
         found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(*self.agree(self.key), *self.agree(self.named("new")))
-        conditions: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
+        found = found.where(*self.agree(self.key), *conditions)
+        where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
         if self.table.has_key:
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
-            conditions.insert(0, sql.among(ours, keys))
-        statement = sa.update(self.rows).where(*conditions).values(values)
+            where.insert(0, sql.among(ours, keys))
+        statement = sa.update(self.rows).where(*where).values(values)
         return self.session.connection.execute(statement).rowcount
 
     def come_later(self, tables: Collection[TableName]) -> None:
-        """Notes the links to rows of `tables`, which come back later: they are set at the end."""
+        """Notes the links to rows of `tables`, which come back later: they are set at the end.
+
+        Without a key no link was cut to remove the rows, so their own order puts them back.
+        """
         self.late = [
             key
             for key in self.table.foreign_keys
-            if key.parent in tables and self.table.can_be_null(key.columns)
+            if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
         ]
 
     def set_late_links(self) -> int:
@@ -267,20 +277,9 @@ class _LaidOut:
         changed = 0
         for key in self.late:
             pairs = [(name, staged_as[name]) for name in key.columns]
-            source = sa.select(sa.literal(1)).select_from(self.staged)
             some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
-            source = source.where(*self.agree(self.key), some)
-            values = {
-                self.rows.c[ours]: sa.select(self.typed(staged))
-                .where(*self.agree(self.key))
-                .correlate(self.rows)
-                .scalar_subquery()
-                for ours, staged in pairs
-            }
-            left_out = [self.rows.c[ours].is_(None) for ours, _ in pairs]
-            linked = sa.exists(source.correlate(self.rows))
-            statement = sa.update(self.rows).where(linked, *left_out).values(values)
-            changed += self.session.connection.execute(statement).rowcount
+            left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
+            changed += self._update(pairs, some, *left_out)
         return changed
 
     def _insert(self) -> int:

@@ -15,8 +15,10 @@ from typing import Any
 import pytest
 from systems import (
     AnyDatabase,
+    MariadbServerDatabase,
     PostgresqlServerDatabase,
     SqliteFile,
+    mariadb_answers,
     postgresql_answers,
 )
 
@@ -83,8 +85,8 @@ def demo(_demo_file: Path, tmp_path: Path) -> SqliteFile:
     return SqliteFile(path)
 
 
-SYSTEMS = ["sqlite", "postgresql"]
-ANSWERS = {"sqlite": True, "postgresql": postgresql_answers()}
+SYSTEMS = ["sqlite", "postgresql", "mariadb"]
+ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariadb_answers()}
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
@@ -92,6 +94,12 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     for system in SYSTEMS:
         if not ANSWERS[system]:
             terminalreporter.write_line(f"NOT TESTED: {system}, no server answers", red=True)
+
+
+def need(system: str) -> None:
+    """Skips the test where a developer has no such server; with CI set it fails instead."""
+    if not ANSWERS[system] and not os.environ.get("CI"):
+        pytest.skip(f"no {system} server answers")
 
 
 @pytest.fixture(scope="session")
@@ -110,12 +118,29 @@ def network(request: pytest.FixtureRequest) -> Iterator[AnyDatabase]:
     if request.param == "sqlite":
         yield request.getfixturevalue("demo")
         return
-    if not ANSWERS[request.param] and not os.environ.get("CI"):
-        pytest.skip(f"no {request.param} server answers")
-    template = request.getfixturevalue("_postgresql_template")
-    database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}", template)
+    need(request.param)
+    name = f"yeldro_{uuid.uuid4().hex[:12]}"
+    database: PostgresqlServerDatabase | MariadbServerDatabase
+    if request.param == "postgresql":
+        template = request.getfixturevalue("_postgresql_template")
+        database = PostgresqlServerDatabase(name, template)
+    else:
+        database = MariadbServerDatabase(name)
+        database.script(request.getfixturevalue("_mariadb_script"))
     yield database
     database.drop()
+
+
+@pytest.fixture(scope="session")
+def _mariadb_script(tmp_path_factory: pytest.TempPathFactory) -> str:
+    """The demo as the server's own dump program writes it."""
+    database = MariadbServerDatabase(f"yeldro_template_{uuid.uuid4().hex[:8]}")
+    Yeldro(tmp_path_factory.mktemp("template"))(
+        "demo", "--db", database.url, "--only-data", "--readings", "2000"
+    )
+    script = database.dump()
+    database.drop()
+    return script
 
 
 @pytest.fixture

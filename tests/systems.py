@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import subprocess
 from pathlib import Path
 from typing import Any, Protocol
+from urllib.parse import urlsplit
 
 import psycopg
+import pymysql
+from pymysql.constants import CLIENT
 
+MARIADB = os.environ.get("YELDRO_TEST_MARIADB", "mariadb://root@127.0.0.1/")
 POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql:///postgres")
 
 
@@ -98,8 +103,80 @@ class PostgresqlServerDatabase:
         ]
 
 
+class MariadbServerDatabase:
+    """One database of its own on the MariaDB server."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.url = f"{MARIADB.rstrip('/')}/{name}"
+        self.script(f"DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name}", "")
+
+    def connect(self, database: str | None = None) -> pymysql.Connection:
+        return mariadb_connection(self.name if database is None else database)
+
+    def drop(self) -> None:
+        self.script(f"DROP DATABASE IF EXISTS {self.name}", "")
+
+    def script(self, text: str, database: str | None = None) -> None:
+        connection = self.connect(database)
+        with connection, connection.cursor() as cursor:
+            cursor.execute(text)
+            while cursor.nextset():
+                pass
+
+    def rows(self, query: str) -> list[tuple[Any, ...]]:
+        connection = self.connect()
+        with connection, connection.cursor() as cursor:
+            cursor.execute(query)
+            return list(cursor.fetchall())
+
+    def value(self, query: str) -> Any:
+        return self.rows(query)[0][0]
+
+    def dump(self) -> str:
+        """All tables and rows as statements."""
+        url = urlsplit(MARIADB)
+        words = ["mariadb-dump", f"--host={url.hostname}", f"--port={url.port or 3306}",
+                 f"--user={url.username or 'root'}", "--skip-lock-tables", self.name]  # fmt: skip
+        environment = os.environ | {"MYSQL_PWD": url.password or ""}
+        return subprocess.run(
+            words, env=environment, capture_output=True, text=True, check=True
+        ).stdout
+
+    def contents(self) -> list[str]:
+        """Every row written out, and the server's own checksum of every table."""
+        found = []
+        for table, _ in self.rows("SHOW FULL TABLES WHERE Table_type = 'BASE TABLE'"):
+            name = table.replace("`", "``")
+            found += [f"{table}: {row!r}" for row in self.rows(f"CHECKSUM TABLE `{name}` EXTENDED")]
+            found += sorted(f"{table}: {row!r}" for row in self.rows(f"SELECT * FROM `{name}`"))
+        return found
+
+
+def mariadb_connection(database: str) -> pymysql.Connection:
+    url = urlsplit(MARIADB)
+    return pymysql.connect(
+        host=url.hostname or "127.0.0.1",
+        port=url.port or 3306,
+        user=url.username or "root",
+        password=url.password or "",
+        database=database or None,
+        autocommit=True,
+        client_flag=CLIENT.MULTI_STATEMENTS,
+    )
+
+
+def mariadb_answers() -> bool:
+    """Whether the server is there."""
+    try:
+        mariadb_connection("").close()
+    except pymysql.OperationalError:
+        return False
+    return True
+
+
 def administer(statement: str) -> None:
-    """Runs one statement on the server, outside any test's database."""
+    """Runs one statement on the PostgreSQL server, outside any test's database."""
     with psycopg.connect(POSTGRESQL, autocommit=True) as connection:
         connection.execute(statement)
 

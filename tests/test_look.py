@@ -41,10 +41,10 @@ def test_survey_of_one_table_tells_both_directions_of_its_foreign_keys(
     yeldro: Yeldro, network: AnyDatabase
 ) -> None:
     found = yeldro("survey", "visit", "--rows", "2", "--json", db=network.url).json()
-    assert {each["foreign_key"]: each["on_delete"] for each in found["references"]} == {
-        "visit.buoy_id → buoy.id": "restrict",
-        "visit.technician_id → technician.id": "no action",
-    }
+    actions = {each["foreign_key"]: each["on_delete"] for each in found["references"]}
+    undeclared = actions.pop("visit.technician_id → technician.id")
+    assert undeclared == ("restrict" if network.url.startswith("mariadb") else "no action")
+    assert actions == {"visit.buoy_id → buoy.id": "restrict"}
     assert [each["foreign_key"] for each in found["referenced_by"]] == [
         "part_used.buoy_id,visit_no → visit.buoy_id,visit_no"
     ]

@@ -16,8 +16,9 @@ from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_order
+from yeldro.core.identity import COPIES, PRINT
 from yeldro.core.protocol import Session
-from yeldro.core.schema import Table
+from yeldro.core.schema import IdentityKind, Table
 
 KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "order:LIST")
 
@@ -97,6 +98,22 @@ def surplus_rows(
     return sql.among(sql.columns_of(rows, table.identity.columns), surplus.correlate(None))
 
 
+def surplus_copies(
+    table: Table, by: Sequence[str], keep: Sequence[KeepRule], session: Session
+) -> sa.Subquery:
+    """For rows that only their contents tell apart: how many of each print are not kept."""
+    numbered = _numbered(table, by, keep, session)
+    return count_copies(sa.select(numbered.c[PRINT.name]).where(numbered.c.place > 1))
+
+
+def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
+    """The prints of a query, each with the number of its rows."""
+    listed = prints.subquery("yeldro_prints")
+    printed = listed.c[PRINT.name]
+    query = sa.select(printed, sa.func.count().label(COPIES.name)).group_by(printed)
+    return query.subquery("yeldro_going")
+
+
 def find_duplicates(
     session: Session, typed: str, by: Sequence[str], keep: Sequence[KeepRule], most_groups: int
 ) -> DuplicateReport:
@@ -126,7 +143,7 @@ def find_duplicates(
     largest = session.connection.execute(
         grouped.order_by(sa.desc("size"), *sql.columns_of(rows, by)).limit(most_groups)
     ).all()
-    identity = () if table.identity.kind == "all columns" else table.identity.columns
+    identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
     shown = tuple(dict.fromkeys((*identity, *table.by_name)))
     numbered = _numbered(table, by, keep, session, shown)
     sample = []
@@ -159,11 +176,15 @@ def _numbered(
     """Every row of the table with its `place` in its group; the kept row's place is 1."""
     rows = sql.rows_of(table)
     identity = sql.columns_of(rows, table.identity.columns)
+    wanted = sql.columns_of(rows, columns or table.identity.columns)
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        contents = session.contents_print(table, rows)
+        identity.append(contents)
+        wanted.append(contents.label(PRINT.name))
     place = sa.func.row_number().over(
         partition_by=sql.columns_of(rows, by),
         order_by=[*_preferences(table, rows, keep, session), *identity],
     )
-    wanted = sql.columns_of(rows, columns or table.identity.columns)
     return sa.select(*wanted, place.label("place")).subquery("yeldro_numbered")
 
 

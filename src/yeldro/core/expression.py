@@ -207,7 +207,7 @@ def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
         if not qualifier and same_name(column.name, select.named_selects):
             return False
     if not qualifier or qualifier.casefold() == table.name.name.casefold():
-        hidden = [table.physical_row_id] if table.physical_row_id else []
+        hidden = [column.name for column in table.row_id_columns]
         if same_name(column.name, [*table.by_name, *hidden]):
             return True
         known += table.by_name

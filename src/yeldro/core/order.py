@@ -18,8 +18,9 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import Refused
 from yeldro.core.graph import components, cycle_through
+from yeldro.core.identity import column_list, in_keys, stands_in
 from yeldro.core.protocol import Session
-from yeldro.core.ripple import Ripple, RowSet, column_list, in_keys, stands_in
+from yeldro.core.ripple import Ripple, RowSet
 from yeldro.core.schema import ForeignKey, TableName
 
 _MOST_WAVES = 200
@@ -108,7 +109,7 @@ def _waves(
                     )
                 )
                 remaining[name] -= rows
-                condition = stands_in(found.table, found.source, free)
+                condition = stands_in(session, found.table, found.source, free)
                 rowset = RowSet(found.table, found.source, condition, rows)
                 moves.append(Move(rowset, note=f"wave {wave}"))
         if not any(remaining.values()):
@@ -138,7 +139,7 @@ def _fill_wave(
     found = ripple.removed[name]
     identity = found.table.identity.columns
     conditions: list[sql.Predicate] = [found.condition]
-    conditions.append(~in_keys(found.table, found.source, done[name]))
+    conditions.append(~in_keys(session, found.table, found.source, done[name]))
     for key in inside:
         if key.parent != name:
             continue
@@ -150,20 +151,14 @@ def _fill_wave(
             others = (referencing.c[each] != found.source.c[each] for each in identity)
             holds.append(sa.or_(*others))
         assert child.keys is not None
-        going = _stands_in_alias(referencing, child.keys, child.table.identity.columns)
-        gone = _stands_in_alias(referencing, done[key.child], child.table.identity.columns)
+        going = stands_in(session, child.table, referencing, child.keys)
+        gone = stands_in(session, child.table, referencing, done[key.child])
         query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
         conditions.append(~sa.exists(query.correlate(found.source)))
     selected = sa.select(*sql.columns_of(found.source, identity)).where(*conditions)
     session.connection.execute(
         sa.insert(free).from_select(sql.columns_of(free, identity), selected)
     )
-
-
-def _stands_in_alias(
-    rows: sa.FromClause, keys: sa.TableClause, names: Sequence[str]
-) -> sql.Predicate:
-    return sql.among(sql.columns_of(rows, names), sa.select(*sql.columns_of(keys, names)))
 
 
 def _null_first(

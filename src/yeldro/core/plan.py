@@ -283,6 +283,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             if scanned > 1000:
                 warnings.append(_no_index(session, link, child, scanned))
     for found, event in _touched(ripple):
+        warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
         for trigger in found.table.triggers:
             if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
                 warnings.append(

@@ -47,7 +47,7 @@ def preview(session: Session, cleanup: Cleanup, show: tuple[str, ...], rows: int
         keyed = () if table.identity.kind is IdentityKind.PHYSICAL else table.identity.columns
         columns = tuple(dict.fromkeys((*keyed, *table.by_name)))[:_COLUMNS_SHOWN]
     query = matched.select(*sql.columns_of(matched.rows, columns))
-    if matched.limit is None:
+    if matched.limit is None and matched.copies is None:
         query = query.order_by(*sql.columns_of(matched.rows, table.identity.columns)).limit(rows)
     found = session.connection.execute(query).fetchmany(rows)
     return Preview(

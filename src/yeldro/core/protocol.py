@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import sqlalchemy as sa
@@ -19,10 +19,12 @@ class ChangeCount:
     Args:
         total: all rows removed, changed and added, where the system counts only in all.
         tables: (removed, changed, added) by table, where the system tells them apart.
+        counted_under: the table under which another one's rows are counted, where not its own.
     """
 
     total: int | None = None
-    tables: Mapping[str, tuple[int, int, int]] | None = None
+    tables: Mapping[str, tuple[int, ...]] | None = None
+    counted_under: Mapping[str, str] = field(default_factory=dict)
 
 
 class Catalogue(Protocol):
@@ -70,6 +72,10 @@ class Session(Protocol):
         Where not, the system checks at the end of each statement, or at the commit where told to.
         """
 
+    @property
+    def makes_key_tables_first(self) -> bool:
+        """Whether every key table must be made before the first row is looked at."""
+
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Has the system check these deferrable foreign keys at the commit."""
 
@@ -86,6 +92,34 @@ class Session(Protocol):
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
         """`value` of the `child` column, compared the way the foreign key compares it."""
+
+    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """For tables without a key or row id: equal for rows that are equal in everything."""
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """The query, so that its rows stay as it finds them until the transaction is over."""
+
+    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+        """The statement in the form in which the system looks rows up by a key table's rows."""
+
+    def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
+        """Removes of each print in `keys` as many equal rows as it says there; their number."""
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What this user may not do, empty where nothing is missing.
+
+        Args:
+            changed: the columns that would be changed, None where rows would be removed.
+
+        Returns:
+            The privilege and the table, such as `DELETE on reading`.
+        """
+
+    def reason(self, error: sa.exc.DBAPIError) -> str:
+        """The system's own words for an error, in one line."""
+
+    def use_stored_forms(self) -> None:
+        """Has values read and written in the forms that receipts hold, from now on."""
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """Whether a function known to the database can neither write nor reach outside it."""
@@ -155,3 +189,6 @@ class Database(Protocol):
         Args:
             lock_wait: seconds to wait for other sessions' locks.
         """
+
+    def limit_statements(self, seconds: float) -> None:
+        """Has every session opened from now on stop a statement that takes longer."""

@@ -72,6 +72,7 @@ def compare(database: Database, receipt: Receipt) -> RestorePlan:
         Refused: the receipt holds no rows, or a table of it is not there as it was.
     """
     with database.reading() as session:
+        session.use_stored_forms()
         return _plan(receipt, _lay_out(session, receipt))
 
 
@@ -94,6 +95,7 @@ def restore(
         CountMismatch: a count was not as planned; rolled back.
     """
     with database.writing(lock_wait) as session:
+        session.use_stored_forms()
         laid_out = _lay_out(session, receipt)
         planned = _plan(receipt, laid_out)
         if planned.conflicts:
@@ -147,22 +149,24 @@ def _plan_late_links(session: Session, laid_out: Sequence[_LaidOut]) -> None:
 class _LaidOut:
     """The stored rows of one step in a temporary table, held against the real one."""
 
-    def __init__(self, session: Session, receipt: Receipt, step: ReceiptStep) -> None:
+    def __init__(self, session: Session, step: ReceiptStep) -> None:
         self.session = session
         self.step = step
         self.table = _table_of(session, step)
         self.rows = sql.rows_of(self.table)
         self.row_id = session.restorable_row_id(self.table)
-        self.roles = {column.stored_as: column for column in step.columns}
+        short = (form.ROW_ID if each.role == "row id" else f"c{place}"
+                 for place, each in enumerate(step.columns))  # fmt: skip
+        self.roles = dict(zip(short, step.columns, strict=True))
         declared = [
-            Column(column.stored_as, session.staging_type(Column(column.name, column.type)))
-            for column in step.columns
+            Column(name, session.staging_type(Column(column.name, column.type)))
+            for name, column in self.roles.items()
         ]
         self.staged = session.create_key_table(
-            [Column("yeldro_row", "integer", row_id=True), *declared], 1
+            [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
         )
-        self.stored = self._fill(stored_rows(receipt.path, step))
-        session.add_index(self.staged, [stored_as for _, stored_as in self.key])
+        session.add_index(self.staged, [staged for _, staged in self.key])
+        self.stored = 0
         self.missing = 0
         self.late: list[ForeignKey] = []
 
@@ -243,7 +247,7 @@ class _LaidOut:
         Returns:
             The number of rows changed.
         """
-        values = {
+        values: dict[Any, Any] = {
             self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
             .correlate(self.rows)
@@ -257,8 +261,9 @@ class _LaidOut:
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
             where.insert(0, sql.among(ours, keys))
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
         statement = sa.update(self.rows).where(*where).values(values)
-        return self.session.connection.execute(statement).rowcount
+        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
 
     def come_later(self, tables: Collection[TableName]) -> None:
         """Notes the links to rows of `tables`, which come back later: they are set at the end.
@@ -298,8 +303,9 @@ class _LaidOut:
         statement = sa.insert(self.rows).from_select(sql.columns_of(self.rows, names), query)
         return self.session.put_back(statement)
 
-    def _fill(self, rows: Iterable[list[tuple[Any, str | None]]]) -> int:
-        names = [column.stored_as for column in self.step.columns]
+    def fill(self, rows: Iterable[list[tuple[Any, str | None]]]) -> None:
+        """Lays the stored rows out."""
+        names = list(self.roles)
         plain: list[dict[str, Any]] = []
         number = 0
         for row in rows:
@@ -324,7 +330,8 @@ class _LaidOut:
                 f"{self.step.affected:,} were affected: it is not complete.",
                 "Nothing can be restored from it safely.",
             )
-        return number
+        self.stored = number
+        self.session.key_table_filled(self.staged)
 
 
 def _lay_out(session: Session, receipt: Receipt) -> list[_LaidOut]:
@@ -337,7 +344,9 @@ def _lay_out(session: Session, receipt: Receipt) -> list[_LaidOut]:
     if receipt.outcome == form.OPEN:
         return []
     stored = [step for step in reversed(receipt.steps) if step.rows_table]
-    laid_out = [_LaidOut(session, receipt, step) for step in stored]
+    laid_out = [_LaidOut(session, step) for step in stored]
+    for each in laid_out:
+        each.fill(stored_rows(receipt.path, each.step))
     return sorted(laid_out, key=lambda each: each.step.action is not Action.REMOVE)
 
 

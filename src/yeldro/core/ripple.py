@@ -8,7 +8,7 @@ set that is used once has none, its condition is used directly.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,8 +16,18 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.graph import components
+from yeldro.core.identity import (
+    COPIES,
+    PRINT,
+    column_list,
+    in_keys,
+    key_columns,
+    key_values,
+    so_many,
+    stands_in,
+)
 from yeldro.core.protocol import Session
-from yeldro.core.schema import Column, Table, TableName
+from yeldro.core.schema import Column, IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
 from yeldro.core.treatment import Link, Reach, Treatment
 
@@ -33,6 +43,7 @@ class RowSet:
         condition: true for exactly the rows of the set.
         rows: their number.
         keys: the key table that holds their identity and referenced columns, where there is one.
+        copies: of each row in `keys` only so many equal ones are meant as `keys` says.
     """
 
     table: Table
@@ -40,6 +51,7 @@ class RowSet:
     condition: sql.Predicate
     rows: int
     keys: sa.TableClause | None = None
+    copies: bool = False
 
 
 @dataclass(frozen=True)
@@ -134,14 +146,19 @@ class _Tracing:
         self.removed: dict[TableName, RowSet] = {}
         self.matched = 0
         self.matched_keys: sa.FromClause | None = None
+        self.made: dict[tuple[TableName, str], sa.TableClause] = {}
 
     def trace(self) -> Ripple:
         leads_to: dict[TableName, list[TableName]] = {name: [] for name in self.tables}
         for link in self.reach.links:
             if link.treatment is Treatment.REMOVE:
                 leads_to[link.key.parent].append(link.key.child)
-        for names in components(leads_to):
-            if len(names) > 1 or names[0] in leads_to[names[0]]:
+        parts = list(components(leads_to))
+        cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
+        if self.session.makes_key_tables_first:
+            self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
+        for names in parts:
+            if names in cyclic:
                 self._close_over(names)
             else:
                 self._pass_once(self.tables[names[0]])
@@ -165,11 +182,37 @@ class _Tracing:
             matched_keys=self.matched_keys,
         )
 
+    def _make_key_tables(
+        self, plain: Sequence[TableName], cyclic: Sequence[Sequence[TableName]]
+    ) -> None:
+        """Every key table that can be needed, before the first row is looked at."""
+        for name in plain:
+            if self._needs_keys(self.tables[name]) or not self._is_direct(self.tables[name]):
+                self._create_keys(self.tables[name])
+        for names in cyclic:
+            for name in names:
+                table = self.tables[name]
+                if self._only_link(names):
+                    self._create_keys(table, "seeds")
+                    self._create_keys(table)
+                else:
+                    self._create_keys(table, wave=True)
+        for link in self.reach.links:
+            if link.treatment is Treatment.DETACH and self._shares_columns(link):
+                self._create_detached(link)
+
+    def _is_direct(self, table: Table) -> bool:
+        """Whether the condition for a table's rows can be used instead of a key table."""
+        return table.name != self.start.table.name or self.start.repeatable
+
     def _pass_once(self, table: Table) -> None:
         """The set of a table on no cycle: its parents' sets are all known."""
         rows = sql.rows_of(table)
+        direct = self._is_direct(table) and not self._needs_keys(table)
         if table.name == self.start.table.name:
-            direct = self.start.repeatable and not self._needs_keys(table)
+            if self.start.copies is not None:
+                self._pass_copies(table, self.start.copies)
+                return
             condition = sa.and_(sa.true(), *self.start.conditions)
             query = self.start.select
         else:
@@ -178,7 +221,6 @@ class _Tracing:
                 self._know(RowSet(table, rows, sa.false(), 0))
                 return
             condition = known
-            direct = not self._needs_keys(table)
 
             def query(*columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
                 return sa.select(*columns).select_from(rows).where(condition)
@@ -188,9 +230,27 @@ class _Tracing:
             self._know(RowSet(table, rows, condition, counted))
             return
         keys = self._create_keys(table)
-        names = list(keys.c.keys())
-        self._insert(keys, names, query(*sql.columns_of(rows, names)))
+        values = self._values(table, rows, keys)
+        self._insert(keys, list(values), _once(table, query(*values.values())))
         self._know_keys(table, keys)
+
+    def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
+        """So many of the rows that are equal in everything as go, where nothing tells which."""
+        keys = self._create_keys(table)
+        names = [name for name in keys.c.keys() if name != COPIES.name]  # noqa: SIM118
+        rows = sql.rows_of(table)
+        values = self._values(table, rows, keys)
+        query = (
+            sa.select(*(values[name] for name in names), copies.c[COPIES.name])
+            .select_from(rows.join(copies, values[PRINT.name] == copies.c[PRINT.name]))
+            .where(*self.start.conditions)
+            .distinct()
+        )
+        self._insert(keys, [*names, COPIES.name], query)
+        total = sa.select(sa.func.coalesce(sa.func.sum(keys.c[COPIES.name]), 0))
+        counted = int(self.connection.execute(total).scalar_one())
+        condition = stands_in(self.session, table, rows, keys)
+        self._know(RowSet(table, rows, condition, counted, keys, copies=True))
 
     def _close_over(self, names: Sequence[TableName]) -> None:
         """The sets of tables on a cycle: repeated until nothing new depends on what is known."""
@@ -201,34 +261,42 @@ class _Tracing:
             and link.key.child in names
             and link.key.parent in names
         ]
-        if len(names) == 1 and len(inside) == 1:
+        if self._only_link(names):
             self._recurse(self.tables[names[0]], inside[0])
         else:
             self._repeat([self.tables[name] for name in names], inside)
 
+    def _only_link(self, names: Sequence[TableName]) -> bool:
+        """Whether a cycle is one table that references itself by one foreign key."""
+        if len(names) > 1 or self.tables[names[0]].identity.kind is IdentityKind.ALL_COLUMNS:
+            return False
+        links = self.reach.links_to(names[0])
+        own = [each for each in links if each.key.child == names[0]]
+        return len([each for each in own if each.treatment is Treatment.REMOVE]) == 1
+
     def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
         """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
-        names = [name for name in keys.c.keys() if name != WAVE]  # noqa: SIM118
         rows = sql.rows_of(table)
+        values = self._values(table, rows, keys)
         if table.name == self.start.table.name:
-            query = self.start.select(*sql.columns_of(rows, names), *more)
+            query = self.start.select(*values.values(), *more)
         else:
             links = self.reach.links_from(table.name, Treatment.REMOVE)
             condition = self._dependents(table, links)
             if condition is None:
                 return 0
-            query = sa.select(*sql.columns_of(rows, names), *more).where(condition)
-        self._insert(keys, [*names, *([WAVE] if more else [])], query)
+            query = sa.select(*values.values(), *more).where(condition)
+        self._insert(keys, [*values, *([WAVE] if more else [])], _once(table, query))
         seeded = sql.count(self.connection, keys)
         if table.name == self.start.table.name:
-            self.matched = seeded
             first = keys.c[WAVE] == 0 if more else sa.true()
             self.matched_keys = sa.select(keys).where(first).subquery("yeldro_matched_keys")
+            self.matched = self._count(table, self.matched_keys, seeded)
         return seeded
 
     def _recurse(self, table: Table, link: Link) -> None:
         """A table that references itself once: one recursive query, however deep the rows lie."""
-        seeds = self._create_keys(table)
+        seeds = self._create_keys(table, "seeds")
         keys = seeds
         if self._seed(table, seeds):
             keys = self._create_keys(table)
@@ -274,16 +342,16 @@ class _Tracing:
     ) -> None:
         rows = sql.rows_of(table)
         mine = keys[table.name]
-        names = [name for name in mine.c.keys() if name != WAVE]  # noqa: SIM118
+        values = self._values(table, rows, mine)
         dependent = []
         for link in links:
             parent, known = self.tables[link.key.parent], keys[link.key.parent]
             latest = known.c[WAVE] == wave
             dependent.append(_references(self.session, link, table, rows, parent, known, latest))
-        query = sa.select(*sql.columns_of(rows, names), sa.literal(wave + 1)).where(
-            sa.or_(*dependent), ~in_keys(table, rows, mine)
+        query = sa.select(*values.values(), sa.literal(wave + 1)).where(
+            sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
         )
-        self._insert(mine, [*names, WAVE], query)
+        self._insert(mine, [*values, WAVE], _once(table, query))
 
     def _staying(self, link: Link) -> RowSet:
         """The rows that depend through a link and are not removed on any path."""
@@ -296,14 +364,13 @@ class _Tracing:
         removed = self.removed.get(child.name)
         if removed is not None and removed.rows:
             assert removed.keys is not None
-            condition = sa.and_(condition, ~in_keys(child, rows, removed.keys))
+            condition = sa.and_(condition, ~in_keys(self.session, child, rows, removed.keys))
         if link.treatment is Treatment.DETACH and self._shares_columns(link):
-            keys = self.session.create_key_table(
-                column_list(child, child.identity.columns), len(child.identity.columns)
-            )
-            names = list(child.identity.columns)
-            self._insert(keys, names, sa.select(*sql.columns_of(rows, names)).where(condition))
-            condition = stands_in(child, rows, keys)
+            keys = self._create_detached(link)
+            values = self._values(child, rows, keys)
+            query = sa.select(*values.values()).where(condition)
+            self._insert(keys, list(values), _once(child, query))
+            condition = stands_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.connection, rows, condition))
 
     def _obstacle(self, link: Link, found: RowSet) -> str:
@@ -320,7 +387,7 @@ class _Tracing:
             ]
             removed = self.removed[parent.name].keys
             assert removed is not None
-            stays = ~in_keys(parent, rows, removed)
+            stays = ~in_keys(self.session, parent, rows, removed)
             if not sql.count(self.connection, rows, *is_default, stays):
                 return f"the default of {link.key.name} references no row that stays"
         for key in self.session.catalogue.referencing(found.table.name):
@@ -361,19 +428,45 @@ class _Tracing:
         is_start = table.name == self.start.table.name
         return bool(self.reach.links_to(table.name) or is_child or (is_start and self.extra))
 
-    def _create_keys(self, table: Table, wave: bool = False) -> sa.TableClause:
-        identity = table.identity.columns
-        referenced = [
+    def _create_keys(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
+        if (table.name, use) in self.made:
+            return self.made[table.name, use]
+        identity = key_columns(table)
+        wanted = [
             name for link in self.reach.links_to(table.name) for name in link.key.referenced_columns
         ]
-        more = self.extra if table.name == self.start.table.name else ()
-        columns = column_list(table, dict.fromkeys((*identity, *referenced, *more)))
+        columns = list(identity)
+        if table.name == self.start.table.name:
+            wanted += self.extra
+            if self.start.copies is not None:
+                columns.append(COPIES)
+                wanted = [column.name for column in table.stored_columns]
+        taken = {column.name for column in columns}
+        columns += column_list(table, [name for name in dict.fromkeys(wanted) if name not in taken])
         if wave:
             columns.append(Column(WAVE, "integer", nullable=False))
         keys = self.session.create_key_table(columns, len(identity))
         if wave:
             self.session.add_index(keys, [WAVE])
+        self.made[table.name, use] = keys
         return keys
+
+    def _create_detached(self, link: Link) -> sa.TableClause:
+        use = f"detached by {link.key.name}"
+        if (link.key.child, use) not in self.made:
+            identity = key_columns(self.session.catalogue.table(link.key.child))
+            keys = self.session.create_key_table(identity, len(identity))
+            self.made[link.key.child, use] = keys
+        return self.made[link.key.child, use]
+
+    def _values(
+        self, table: Table, rows: sa.FromClause, keys: sa.TableClause
+    ) -> dict[str, sa.ColumnElement[Any]]:
+        """What goes into the columns of a key table, but for its own marks."""
+        names = [column.name for column in key_columns(table)]
+        values = dict(zip(names, key_values(self.session, table, rows), strict=True))
+        more = [name for name in keys.c.keys() if name not in (*names, WAVE, COPIES.name)]  # noqa: SIM118
+        return values | {name: rows.c[name] for name in more}
 
     def _insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:
         self.connection.execute(sa.insert(keys).from_select(sql.columns_of(keys, names), rows))
@@ -381,10 +474,18 @@ class _Tracing:
 
     def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
         rows = sql.rows_of(table)
-        counted = sql.count(self.connection, keys)
+        counted = self._count(table, keys, sql.count(self.connection, keys))
         self._know(
-            RowSet(table, rows, stands_in(table, rows, keys), counted, keys), counted_matched
+            RowSet(table, rows, stands_in(self.session, table, rows, keys), counted, keys),
+            counted_matched,
         )
+
+    def _count(self, table: Table, keys: sa.FromClause, held: int) -> int:
+        """The rows that `held` entries of a key table stand for."""
+        if table.identity.kind is not IdentityKind.ALL_COLUMNS:
+            return held
+        rows = sql.rows_of(table)
+        return sql.count(self.connection, rows, stands_in(self.session, table, rows, keys))
 
     def _know(self, found: RowSet, counted_matched: bool = False) -> None:
         self.removed[found.table.name] = found
@@ -393,19 +494,16 @@ class _Tracing:
             self.matched_keys = found.keys
 
 
-def column_list(table: Table, names: Iterable[str]) -> list[Column]:
-    """The columns of these names, the physical row id among them."""
-    row_id = Column(table.physical_row_id or "", table.physical_row_type, nullable=False)
-    return [table.by_name.get(name, row_id) for name in names]
+def rows_in(
+    session: Session, found: RowSet, values: Sequence[sa.ColumnElement[Any]]
+) -> sa.Select[Any]:
+    """A query for `values` of the rows of a set."""
+    if found.copies:
+        assert found.keys is not None
+        return so_many(session, found.table, found.keys, values)
+    return sa.select(*values).select_from(found.source).where(found.condition)
 
 
-def stands_in(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
-    """Whether a row's identity is in a key table, as a list the database can walk along."""
-    names = table.identity.columns
-    return sql.among(sql.columns_of(rows, names), sa.select(*sql.columns_of(keys, names)))
-
-
-def in_keys(table: Table, rows: sa.TableClause, keys: sa.TableClause) -> sql.Predicate:
-    """Whether a row's identity is in a key table, looked up for one row at a time."""
-    pairs = (keys.c[name] == rows.c[name] for name in table.identity.columns)
-    return sa.exists(sa.select(sa.literal(1)).select_from(keys).where(*pairs).correlate(rows))
+def _once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:
+    """The query, each row once where equal rows have one entry in a key table."""
+    return query.distinct() if table.identity.kind is IdentityKind.ALL_COLUMNS else query

@@ -12,10 +12,11 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.errors import UNCHANGED, CountMismatch, Refused, YeldroError
+from yeldro.core.identity import column_list
 from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Work, duplicate_columns, prepare
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
-from yeldro.core.ripple import depends_on
+from yeldro.core.ripple import depends_on, rows_in
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
@@ -177,8 +178,9 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
             for name, value in other.changes.items()
         }
         columns, expressions = _columns_to_store(session, work, changes)
-        query = sa.select(*expressions).select_from(work.rows.source).where(work.rows.condition)
-        receipt.add_rows(work.step, columns, _rows_to_store(session, query))
+        query = rows_in(session, work.rows, expressions)
+        held = query if work.rows.copies else session.held(query)
+        receipt.add_rows(work.step, columns, _rows_to_store(session, held))
         if work.step.action is Action.REMOVE:
             if not table.has_key and session.restorable_row_id(table) is None:
                 receipt.add_equal_rows_left(work.step, _equal_rows_left(session, work))
@@ -193,8 +195,9 @@ def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_ro
 def _equal_rows_left(session: Session, work: Work) -> int:
     """Rows that are equal to rows that go, and stay."""
     rows = work.rows
-    names = [column.name for column in rows.table.stored_columns]
-    contents = sql.contents(sql.columns_of(rows.source, names))
+    contents = sql.contents(
+        session.readable(rows.source.c[column.name], column) for column in rows.table.stored_columns
+    )
     going = sa.select(*contents).where(rows.condition).correlate(None)
     equal = sql.count(session.connection, rows.source, sa.tuple_(*contents).in_(going))
     return equal - rows.rows
@@ -222,7 +225,7 @@ def _columns_to_store(
         expressions.append(session.readable(value, column).label(f"c{len(columns)}"))
 
     if row_id:
-        add("row id", Column(row_id, table.physical_row_type))
+        add("row id", column_list(table, [row_id])[0])
     if work.step.action is Action.REMOVE:
         for column in table.stored_columns:
             add("value", column)
@@ -252,7 +255,7 @@ def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[
     before = session.change_count()
     affected = []
     for work in prepared.work:
-        rows = session.connection.execute(_statement(work)).rowcount
+        rows = _execute(session, work)
         check_step(work.step, rows)
         affected.append(rows)
     tally = Tally(prepared.plan.steps, tuple(affected))
@@ -265,11 +268,18 @@ def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[
     return tally, ledger
 
 
-def _statement(work: Work) -> sa.Delete | sa.Update:
-    if work.step.action is Action.REMOVE:
-        return sa.delete(work.rows.source).where(work.rows.condition)
-    values = {work.rows.source.c[name]: value for name, value in work.changes.items()}
-    return sa.update(work.rows.source).where(work.rows.condition).values(values)
+def _execute(session: Session, work: Work) -> int:
+    """Carries out one step; the number of rows it affected."""
+    rows = work.rows
+    if rows.copies:
+        assert rows.keys is not None
+        return session.remove_copies(rows.table, rows.keys)
+    statement: sa.Delete | sa.Update = sa.delete(rows.source).where(rows.condition)
+    if work.step.action is not Action.REMOVE:
+        values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
+        values |= sql.left_alone(rows.table, rows.source, work.changes)
+        statement = sa.update(rows.source).where(rows.condition).values(values)
+    return session.connection.execute(session.led_by_keys(statement)).rowcount
 
 
 def _triggers(prepared: Prepared) -> list[str]:
@@ -297,9 +307,9 @@ def _prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
             continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
-        hanging = sql.count(
-            session.connection, rows, depends_on(session, link, child, rows, parents)
-        )
+        condition = depends_on(session, link, child, rows, parents)
+        query = sa.select(sa.func.count()).select_from(rows).where(condition)
+        hanging = session.connection.execute(session.held(query)).scalar_one()
         if hanging:
             raise CountMismatch(
                 f"{hanging:,} rows of {child.name} would be left without their parent rows "

@@ -38,6 +38,7 @@ class Column:
             system's default.
         default: the default as SQL text, None where there is none.
         generated: computed by the database, so never inserted.
+        changes_itself: the database sets it anew whenever its row is changed, unless told not to.
         row_id: another name for the system's physical row id.
     """
 
@@ -48,6 +49,7 @@ class Column:
     generated: bool = False
     collation: str | None = None
     row_id: bool = False
+    changes_itself: bool = False
 
 
 @dataclass(frozen=True)
@@ -120,9 +122,11 @@ class Table:
 
     Args:
         kind: "table", "view", or the system's word for anything else that holds rows.
-        physical_row_id: the name under which the system's own row id can be selected.
-        physical_row_type: its type, in the system's words.
+        row_id_columns: those that are not the user's and tell a row from all others for as long
+            as nobody changes it; none where the system has no physical row id.
         foreign_keys: those in which this table is the child.
+        transactional: whether what is removed can be rolled back.
+        notes: what to beware of, as phrases.
     """
 
     name: TableName
@@ -131,9 +135,9 @@ class Table:
     foreign_keys: tuple[ForeignKey, ...] = ()
     triggers: tuple[Trigger, ...] = ()
     indexes: tuple[Index, ...] = ()
-    physical_row_id: str | None = None
-    physical_row_type: str = "INTEGER"
+    row_id_columns: tuple[Column, ...] = ()
     kind: str = "table"
+    transactional: bool = True
     notes: tuple[str, ...] = field(default=(), compare=False)
 
     @cached_property
@@ -153,8 +157,9 @@ class Table:
                 if key.identifies and key.primary is primary:
                     kind = IdentityKind.PRIMARY_KEY if primary else IdentityKind.UNIQUE_KEY
                     return RowIdentity(kind, key.columns)
-        if self.physical_row_id:
-            return RowIdentity(IdentityKind.PHYSICAL, (self.physical_row_id,))
+        if self.row_id_columns:
+            names = tuple(column.name for column in self.row_id_columns)
+            return RowIdentity(IdentityKind.PHYSICAL, names)
         return RowIdentity(
             IdentityKind.ALL_COLUMNS, tuple(column.name for column in self.stored_columns)
         )

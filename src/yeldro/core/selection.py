@@ -11,12 +11,13 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table, foreign_keys_called
-from yeldro.core.duplicates import KeepRule, surplus_rows
+from yeldro.core.duplicates import KeepRule, count_copies, surplus_copies, surplus_rows
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import Filter, parse_filter, parse_order
+from yeldro.core.identity import PRINT, so_many
 from yeldro.core.names import suggestion
 from yeldro.core.protocol import Session
-from yeldro.core.schema import CandidateKey, ForeignKey, Table
+from yeldro.core.schema import CandidateKey, ForeignKey, IdentityKind, Table
 from yeldro.core.view import View, resolve_view
 
 
@@ -95,7 +96,11 @@ class MatchedRows:
         repeatable: the condition gives the same rows again while other tables' rows go.
         at_most: the most rows the filter can match by a candidate key, None where any number can.
         pinned_key: that candidate key.
+        copies: where only contents tell rows apart and some of several equal ones are picked: how
+            many of each.
     """
+
+    session: Session
 
     table: Table
     rows: sa.TableClause
@@ -105,9 +110,12 @@ class MatchedRows:
     repeatable: bool
     at_most: int | None
     pinned_key: CandidateKey | None
+    copies: sa.Subquery | None = None
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """A query for these columns of the matched rows."""
+        if self.copies is not None:
+            return so_many(self.session, self.table, self.copies, columns, *self.conditions)
         query = sa.select(*columns).select_from(self.rows).where(*self.conditions)
         if self.limit is not None:
             query = query.order_by(*self.order).limit(self.limit)
@@ -131,6 +139,10 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
             f"Name its table: {view.base.name}.",
         )
     rows = sql.rows_of(table)
+    alike = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
+    if alike:
+        _check_alike(selection)
+    copies = None
     conditions: list[sql.Predicate] = []
     filtered = None
     if selection.where is not None:
@@ -148,15 +160,23 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         conditions.append(without_parent(key, rows, parent))
     if selection.duplicates_by:
         by = find_columns(table, selection.duplicates_by, "--duplicates-by")
-        conditions.append(surplus_rows(table, rows, by, selection.keep, session))
+        if alike:
+            copies = surplus_copies(table, by, selection.keep, session)
+        else:
+            conditions.append(surplus_rows(table, rows, by, selection.keep, session))
     order: list[sa.ColumnElement[Any]] = []
     if selection.order_by:
         order = [
             sa.literal_column(item) for item in parse_order(selection.order_by, table, session)
         ]
         order += sql.columns_of(rows, view.key if view else table.identity.columns)
+        if alike:
+            contents = session.contents_print(table, rows).label(PRINT.name)
+            first = sa.select(contents).where(*conditions).order_by(*order, contents)
+            copies = count_copies(first.limit(selection.limit))
     key_and_most = _pinned(filtered, table) if filtered else None
     matched = MatchedRows(
+        session=session,
         table=table,
         rows=rows,
         conditions=tuple(conditions),
@@ -165,17 +185,22 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         repeatable=_repeatable(selection, filtered),
         at_most=key_and_most[1] if key_and_most else None,
         pinned_key=key_and_most[0] if key_and_most else None,
+        copies=copies,
     )
+    _try_out(matched)
+    return _through_view(matched, view) if view else matched
+
+
+def _try_out(matched: MatchedRows) -> None:
+    """Has the database read the selection, without any row."""
+    query = sa.select(sa.literal(1)).select_from(matched.rows).where(*matched.conditions)
     try:
-        session.connection.execute(
-            sa.select(sa.literal(1)).select_from(rows).where(*conditions).order_by(*order).limit(0)
-        )
+        matched.session.connection.execute(query.order_by(*matched.order).limit(0))
     except sa.exc.DBAPIError as error:
         raise UsageError(
-            f"The database does not accept this selection: {str(error.orig).splitlines()[0]}.",
+            f"The database does not accept this selection: {matched.session.reason(error)}.",
             "Check the names and functions in it.",
         ) from error
-    return _through_view(matched, view) if view else matched
 
 
 def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
@@ -242,6 +267,15 @@ def _check_parts(selection: Selection) -> None:
         raise UsageError(
             "--keep chooses among duplicates, and no --duplicates-by says what they are.",
             "Add --duplicates-by COLUMNS, or drop --keep.",
+        )
+
+
+def _check_alike(selection: Selection) -> None:
+    if selection.duplicates_by and selection.limit is not None:
+        raise UsageError(
+            f"{selection.table} has no key, so the first {selection.limit} of its duplicates "
+            f"cannot be told from the others.",
+            "Drop --limit, or narrow them with --where.",
         )
 
 

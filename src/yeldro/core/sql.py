@@ -5,7 +5,7 @@ Identifiers are always quoted by the dialect, and values are always bound.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -33,14 +33,13 @@ def table_clause(name: TableName, columns: Iterable[str]) -> sa.TableClause:
 
 @lru_cache(maxsize=4096)
 def rows_of(table: Table) -> sa.TableClause:
-    """The rows of a table, with its columns and the physical row id where there is one.
+    """The rows of a table, with its columns and its physical row id where there is one.
 
     The same table gives the same object, so that its parts fit together in one statement.
     """
-    names = [column.name for column in table.columns]
-    if table.physical_row_id:
-        names.append(table.physical_row_id)
-    return table_clause(table.name, names)
+    return table_clause(
+        table.name, [column.name for column in (*table.columns, *table.row_id_columns)]
+    )
 
 
 def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
@@ -53,6 +52,14 @@ def among(columns: Sequence[sa.ColumnElement[Any]], rows: sa.Select[Any]) -> Pre
     if len(columns) == 1:
         return columns[0].in_(rows)
     return sa.tuple_(*columns).in_(rows)
+
+
+def left_alone(
+    table: Table, rows: sa.TableClause, changed: Collection[str]
+) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
+    """The columns that the database would set anew on a change of `changed`, kept as they are."""
+    kept = [each.name for each in table.columns if each.changes_itself and each.name not in changed]
+    return {rows.c[name]: rows.c[name] for name in kept}
 
 
 def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) -> Predicate:

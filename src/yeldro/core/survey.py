@@ -70,7 +70,7 @@ def survey_table(session: Session, typed: str, show: tuple[str, ...], rows: int)
 
 
 def _survey_table(session: Session, table: Table) -> TableSurvey:
-    warnings = []
+    warnings = list(table.notes)
     rows = None
     if table.kind == "table":
         rows = sql.count(session.connection, sql.rows_of(table))

@@ -32,15 +32,16 @@ class Tally:
         pairs = zip(self.steps, self.affected, strict=True)
         return sum(rows for step, rows in pairs if not step.in_passing)
 
-    def by_table(self) -> dict[str, Changes]:
-        """Rows affected by the steps alone, by table."""
+    def by_table(self, counted_under: Mapping[str, str]) -> dict[str, Changes]:
+        """Rows affected by the steps alone, by the table under which the database counts them."""
         counted: dict[str, Changes] = {}
         for step, rows in zip(self.steps, self.affected, strict=True):
-            so_far = counted.get(step.table, Changes())
+            name = counted_under.get(step.table, step.table)
+            so_far = counted.get(name, Changes())
             if step.action is Action.REMOVE:
-                counted[step.table] = Changes(so_far.removed + rows, so_far.changed, so_far.added)
+                counted[name] = Changes(so_far.removed + rows, so_far.changed, so_far.added)
             else:
-                counted[step.table] = Changes(so_far.removed, so_far.changed + rows, so_far.added)
+                counted[name] = Changes(so_far.removed, so_far.changed + rows, so_far.added)
         return counted
 
 
@@ -76,7 +77,7 @@ def check_step(step: Step, affected: int) -> None:
 
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
     """The rows that the database counted between two readings, held against the tally."""
-    planned = tally.by_table()
+    planned = tally.by_table(after.counted_under)
     if after.tables is None:
         surplus = (after.total or 0) - (before.total or 0) - sum(tally.affected)
         return Ledger(planned, {"*": surplus} if surplus else {})

@@ -30,9 +30,13 @@ def open_database(text: str) -> Database:
         from yeldro.engines.postgresql import PostgresqlDatabase
 
         return PostgresqlDatabase(url)
+    if url.get_backend_name() in ("mariadb", "mysql"):
+        from yeldro.engines.mariadb import MariadbDatabase
+
+        return MariadbDatabase(url)
     raise UsageError(
         f"There is no engine for {url.get_backend_name()!r} databases.",
-        "Give a path to an SQLite file, or postgresql://host/database.",
+        "Give a path to an SQLite file, postgresql://host/database or mariadb://host/database.",
     )
 
 

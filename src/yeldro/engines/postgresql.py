@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -13,7 +13,8 @@ from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
 from yeldro.core.protocol import ChangeCount
 from yeldro.core.schema import Column, ForeignKey, Table
-from yeldro.engines.postgresql_catalogue import PostgresqlCatalogue
+from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
+from yeldro.engines.standard import StandardSession
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
 _NEVER_THE_SAME = {"setseed", "set_config"}
@@ -54,6 +55,10 @@ class PostgresqlDatabase:
         query = {name: value for name, value in url.query.items() if "password" not in name}
         bare = url.set(drivername="postgresql", password=None, query=query)
         self.shown = bare.render_as_string(hide_password=True)
+        self._statement_limit: float | None = None
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
@@ -94,6 +99,9 @@ class PostgresqlDatabase:
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
                 connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
                 connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
+                if self._statement_limit is not None:
+                    milliseconds = max(int(self._statement_limit * 1000), 1)
+                    connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
                 session = PostgresqlSession(connection)
                 try:
                     yield session
@@ -118,8 +126,14 @@ class PostgresqlDatabase:
                 "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
                 data=ROLLED_BACK,
             )
-        if state == "57014":
+        if state == "57014" and self._statement_limit is None:
             return Interrupted("The statement was stopped.")
+        if state == "57014":
+            return DatabaseFailure(
+                f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
+                "Allow more with --time-limit SECONDS, or look for a missing index.",
+                data=ROLLED_BACK,
+            )
         if state == "42501":
             return DatabaseFailure(
                 f"A privilege is missing: {reason}.", "Ask for it, or use another role."
@@ -138,17 +152,15 @@ class PostgresqlDatabase:
         return DatabaseFailure(f"PostgreSQL refused: {reason}.", data=ROLLED_BACK)
 
 
-class PostgresqlSession:
+class PostgresqlSession(StandardSession):
     """One connection in one transaction."""
 
     system = "PostgreSQL"
     sql_dialect = "postgres"
-    checks_when_all_is_done = False
 
     def __init__(self, connection: sa.Connection) -> None:
-        self.connection = connection
+        super().__init__(connection)
         self.catalogue = PostgresqlCatalogue(connection)
-        self._key_tables = 0
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         del keys
@@ -186,6 +198,21 @@ class PostgresqlSession:
             return sa.collate(value, parent.collation.strip('"'))
         return value
 
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What the server's own has_…_privilege functions deny."""
+        oid = self.catalogue.oid_of(table.name)
+        if changed is None:
+            query = "SELECT has_table_privilege(%s::oid, 'DELETE')"
+            allowed = self.connection.exec_driver_sql(query, (oid,)).scalar_one()
+            return "" if allowed else f"DELETE on {table.name}"
+        query = "SELECT has_column_privilege(%s::oid, %s::text, 'UPDATE')"
+        denied = [
+            name
+            for name in changed
+            if not self.connection.exec_driver_sql(query, (oid, name)).scalar_one()
+        ]
+        return f"UPDATE ({', '.join(denied)}) on {table.name}" if denied else ""
+
     def is_free_of_side_effects(self, function: str) -> bool:
         """Every function of that name is immutable or stable, so it may not write."""
         rows = self.connection.exec_driver_sql(
@@ -200,11 +227,14 @@ class PostgresqlSession:
 
     def change_count(self) -> ChangeCount:
         """Rows changed in this transaction by table, cascades and triggers included."""
-        counted = {}
+        counted: dict[str, tuple[int, ...]] = {}
+        under = self.catalogue.counted_under()
         for row in self.connection.exec_driver_sql(_COUNTS).all():
-            name = self.catalogue.name_of(row.oid)
-            counted[str(name or row.oid)] = (row.removed, row.changed, row.added)
-        return ChangeCount(tables=counted)
+            name = str(self.catalogue.name_of(row.oid) or row.oid)
+            so_far = counted.get(under.get(name, name), (0, 0, 0))
+            more = (row.removed, row.changed, row.added)
+            counted[under.get(name, name)] = tuple(a + b for a, b in zip(so_far, more, strict=True))
+        return ChangeCount(tables=counted, counted_under=under)
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """PostgreSQL's own text form, but for what SQLite holds as it is."""
@@ -219,37 +249,11 @@ class PostgresqlSession:
         bare = column.type.partition("(")[0]
         return bare if bare in _STORED_AS_THEY_ARE else "text"
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        return [(*row, None) for row in rows]
-
-    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
-        """No value has a form of its own here; the column's type says how it goes back."""
-        del form
-        return sa.literal(value)
-
     def put_back(self, insert: sa.Insert) -> int:
         """Identity columns take the values they had."""
         prepared = insert.compile(dialect=self.connection.dialect)
         statement = str(prepared).replace(") SELECT", ") OVERRIDING SYSTEM VALUE SELECT", 1)
         return self.connection.exec_driver_sql(statement, prepared.params).rowcount
-
-    def restorable_row_id(self, table: Table) -> str | None:
-        """None: a row that goes back gets another ctid."""
-        del table
-        return None
-
-    def notes(self) -> tuple[str, ...]:
-        return ()
-
-    def commit(self) -> None:
-        self.connection.commit()
-
-    def roll_back(self) -> None:
-        if not self.connection.invalidated:
-            self.connection.rollback()
-
-    def _quote(self, name: str) -> str:
-        return self.connection.dialect.identifier_preparer.quote_identifier(name)
 
     def _ddl(self, statement: str) -> None:
         """Executes a statement about temporary tables, which looking does not forbid."""
@@ -260,8 +264,8 @@ class PostgresqlSession:
 
 def _key_column(column: Column) -> sa.ColumnClause[Any]:
     kept: sa.ColumnClause[Any] = sa.column(sql.quoted(column.name))
-    if column.type == "tid":
-        kept = sa.column(sql.quoted("yeldro_row_id"))
+    if column in (ROW_ID, TABLE_ID):
+        kept = sa.column(sql.quoted(f"yeldro_{column.name}"))
         kept.key = column.name
     return kept
 

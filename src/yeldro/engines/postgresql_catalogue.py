@@ -36,9 +36,14 @@ _ACTIONS = {
     "n": ReferentialAction.SET_NULL,
     "d": ReferentialAction.SET_DEFAULT,
 }
+ROW_ID = Column("ctid", "tid", nullable=False)
+TABLE_ID = Column("tableoid", "oid", nullable=False)
+_ROW_IDS = {"r": (ROW_ID,), "i": (TABLE_ID, ROW_ID), "p": (TABLE_ID, ROW_ID)}
+_FILTERED = "row-level security hides rows from this role, and what it hides is not counted"
 _LISTED = """
 SELECT c.oid, c.relname, c.relkind, c.relispartition, n.nspname,
-       pg_table_is_visible(c.oid) AS visible
+       c.relhassubclass AND c.relkind = 'r' AS inherited,
+       row_security_active(c.oid) AS filtered, pg_table_is_visible(c.oid) AS visible
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_t%%'
@@ -71,6 +76,10 @@ SELECT k.conname, k.conrelid, k.confrelid, k.confdeltype, k.condeferrable,
 FROM pg_constraint AS k
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY k.conrelid, k.conname
+"""
+_INHERITED = """
+SELECT h.inhrelid, h.inhparent FROM pg_inherits AS h JOIN pg_class AS c ON c.oid = h.inhrelid
+WHERE c.relkind IN ('r', 'f') AND NOT c.relispartition
 """
 _TRIGGERS = """
 SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update
@@ -118,6 +127,23 @@ class PostgresqlCatalogue:
         self._list()
         return self._by_oid.get(oid)
 
+    def oid_of(self, name: TableName) -> int:
+        """A table's object id."""
+        return int(self._list()[name].oid)
+
+    def counted_under(self) -> dict[str, str]:
+        """The table from which another one inherits, by name, where both are tables."""
+        above = {row.inhrelid: row.inhparent for row in self._rows(_INHERITED)}
+        self._list()
+        found = {}
+        for oid in above:
+            top = oid
+            while top in above:
+                top = above[top]
+            if oid in self._by_oid and top in self._by_oid:
+                found[str(self._by_oid[oid])] = str(self._by_oid[top])
+        return found
+
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
 
@@ -154,7 +180,8 @@ class PostgresqlCatalogue:
             complete = len(plain) == len(listed)
             indexes.append(Index(index.relname, plain if complete else (), bool(index.partial)))
             if index.indisunique and complete and not index.partial:
-                keys.append(CandidateKey(plain, index.indisprimary, not nullable & set(plain)))
+                holds = not nullable & set(plain) and not row.inherited
+                keys.append(CandidateKey(plain, index.indisprimary, holds))
         return Table(
             name=name,
             columns=columns,
@@ -164,9 +191,9 @@ class PostgresqlCatalogue:
             ),
             triggers=tuple(self._triggers(row.oid)),
             indexes=tuple(indexes),
-            physical_row_id="ctid" if row.relkind == "r" else None,
-            physical_row_type="tid",
+            row_id_columns=_ROW_IDS.get("i" if row.inherited else row.relkind, ()),
             kind=kind,
+            notes=(_FILTERED,) if row.filtered else (),
         )
 
     def _foreign_key_rows(self) -> tuple[dict[int, list[Any]], dict[int, list[Any]]]:

@@ -8,10 +8,12 @@ statements of their own; `yeldro.core.run` proves before the commit that nothing
 from __future__ import annotations
 
 import json
+import math
 import os
 import re
 import sqlite3
 import stat
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -22,8 +24,9 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused
 from yeldro.core.protocol import ChangeCount
-from yeldro.core.schema import Column, ForeignKey, Table
+from yeldro.core.schema import Column, Table
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
+from yeldro.engines.standard import StandardSession
 
 _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
@@ -49,6 +52,11 @@ class SqliteDatabase:
     def __init__(self, path: Path) -> None:
         self.path = path.expanduser().resolve()
         self.shown = f"sqlite:///{self.path}"
+        self._statement_limit = math.inf
+        self._statement_ends = math.inf
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
@@ -85,15 +93,22 @@ class SqliteDatabase:
         self._check_file()
         address = f"{self.path.as_uri()}?mode={mode}"
 
+        def begin(*_: Any) -> None:
+            self._statement_ends = time.monotonic() + self._statement_limit
+
+        def is_over() -> bool:
+            return time.monotonic() > self._statement_ends
+
         def connect() -> sqlite3.Connection:
             raw = sqlite3.connect(
                 address, uri=True, timeout=lock_wait, isolation_level=None, check_same_thread=False
             )
             raw.text_factory = _text
-            raw.set_progress_handler(lambda: 0, _STEPS_BETWEEN_SIGNALS)
+            raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
 
         engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.NullPool)
+        sa.event.listen(engine, "before_cursor_execute", begin)
         try:
             with engine.connect() as connection:
                 session = SqliteSession(connection)
@@ -130,8 +145,14 @@ class SqliteDatabase:
     def _explained(self, error: sa.exc.DBAPIError, lock_wait: float) -> Exception:
         """What a failure of SQLite means for the data, and what to do."""
         reason = str(error.orig)
-        if "interrupted" in reason:
+        if "interrupted" in reason and time.monotonic() < self._statement_ends:
             return Interrupted("The statement was stopped.")
+        if "interrupted" in reason:
+            return DatabaseFailure(
+                f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
+                "Allow more with --time-limit SECONDS, or look for a missing index.",
+                data=ROLLED_BACK,
+            )
         if "locked" in reason or "busy" in reason:
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
@@ -152,7 +173,7 @@ class SqliteDatabase:
         return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
 
 
-class SqliteSession:
+class SqliteSession(StandardSession):
     """One connection in one transaction."""
 
     system = "SQLite"
@@ -160,18 +181,14 @@ class SqliteSession:
     checks_when_all_is_done = True
 
     def __init__(self, connection: sa.Connection) -> None:
-        self.connection = connection
+        super().__init__(connection)
         self.catalogue = SqliteCatalogue(connection)
-        self._key_tables = 0
         self._functions: dict[str, int] | None = None
-
-    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
-        """Nothing to do: the core checks when all is done."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """A table in SQLite's temporary database; an integer row id is its own key."""
         name = self._free_name()
-        quote = self.connection.dialect.identifier_preparer.quote_identifier
+        quote = self._quote
         declared = [_declared(column, quote) for column in columns]
         if unique == 1 and columns[0].row_id:
             ddl = ", ".join([f"{declared[0]} PRIMARY KEY", *declared[1:]])
@@ -197,8 +214,7 @@ class SqliteSession:
                 return name
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        quote = self.connection.dialect.identifier_preparer.quote_identifier
-        listed = ", ".join(quote(name) for name in columns)
+        listed = ", ".join(self._quote(name) for name in columns)
         self.connection.exec_driver_sql(
             f"CREATE INDEX temp.{key_table.name}_{len(listed)}_by ON {key_table.name} ({listed})"
         )
@@ -221,25 +237,11 @@ class SqliteSession:
         name = function.lower()
         return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
 
-    def parameter(self, value: Any) -> Any:
-        return value
-
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; SQLite does not tell in which tables."""
         raw = self.connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         return ChangeCount(total=raw.total_changes)
-
-    def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """Nothing to do: SQLite walks along a key table's own order."""
-
-    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        del column
-        return value
-
-    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        del column
-        return value
 
     def staging_type(self, column: Column) -> str:
         """No type, so that SQLite converts nothing."""
@@ -256,14 +258,11 @@ class SqliteSession:
         assert form == "text"
         return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
 
-    def put_back(self, insert: sa.Insert) -> int:
-        return self.connection.execute(insert).rowcount
-
     def restorable_row_id(self, table: Table) -> str | None:
         """The row id is part of a file's contents, though no column shows it."""
         if any(column.row_id for column in table.columns):
             return None
-        return table.physical_row_id
+        return table.row_id_columns[0].name if table.row_id_columns else None
 
     def notes(self) -> tuple[str, ...]:
         """SQLite enforces foreign keys only where a connection asks for it."""

@@ -10,7 +10,7 @@ import re
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import takewhile
+from itertools import islice, takewhile
 from typing import Any
 
 import sqlalchemy as sa
@@ -157,9 +157,10 @@ class SqliteCatalogue:
             foreign_keys=self._foreign_keys(name),
             triggers=self._triggers(name),
             indexes=indexed.indexes,
-            physical_row_id=next(free_names, None)
-            if kind == "table" and not without_rowid
-            else None,
+            row_id_columns=tuple(
+                Column(name, "INTEGER", nullable=False)
+                for name in islice(free_names, int(kind == "table" and not without_rowid))
+            ),
             kind="virtual table" if kind == "virtual" else kind,
         )
 

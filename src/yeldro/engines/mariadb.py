@@ -1,0 +1,499 @@
+"""MariaDB servers, through PyMySQL; option files count as for any of its programs.
+
+InnoDB cascades fire no triggers and are counted nowhere, so Yeldro's own connection has it act on
+no foreign key. Sets are removed by statements of their own, and `yeldro.core.run` proves, by a
+read that sees and holds what others have committed, that nothing is left hanging.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+import re
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any, ClassVar
+
+import pymysql
+import sqlalchemy as sa
+from pymysql.constants import FIELD_TYPE
+from sqlalchemy.ext.compiler import compiles
+from sqlalchemy.sql.functions import FunctionElement
+from sqlglot import exp
+from sqlglot.dialects.mysql import MySQL
+
+from yeldro.core import sql
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Refused, UsageError, YeldroError
+from yeldro.core.identity import COPIES, PRINT
+from yeldro.core.protocol import ChangeCount
+from yeldro.core.schema import Column, Table
+from yeldro.engines.mariadb_catalogue import MariadbCatalogue
+from yeldro.engines.standard import StandardSession
+
+_SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
+_OPTION_FILE = "~/.my.cnf"
+_AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
+_READ_AS = {kind: reader for kind, reader in pymysql.converters.conversions.items()
+            if kind not in _AS_TEXT}  # fmt: skip
+_SETTINGS = (
+    # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
+    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
+    "NO_ENGINE_SUBSTITUTION'",
+    "max_recursive_iterations = 4294967295",
+    "tx_isolation = 'REPEATABLE-READ'",
+)
+_COUNTS = """SHOW SESSION STATUS
+    WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
+_LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
+_TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
+_WHOLE = re.compile(r"(tiny|small|medium)?int\b|int\b|bigint\b|year\b")
+_BYTES = re.compile(
+    r"(var)?binary\b|(tiny|medium|long)?blob\b|vector\b|.*CHARACTER SET|geometry|point|linestring"
+    r"|polygon|multi"
+)
+_LETTERS = re.compile(r"(var)?char\b|(tiny|medium|long)?text\b|enum\b|set\b")
+_EXACT = re.compile(r"decimal\(\d+,\d+\)")
+_LONG = re.compile(r"(tiny|medium|long)?(text|blob)\b")
+_COMPUTING = """
+    addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
+    convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set
+    format_pico_time format from_base64 from_days from_unixtime get_format inet6_aton inet6_ntoa
+    inet_aton inet_ntoa insert instr is_ipv4 is_ipv6 isnull json_compact json_contains
+    json_contains_path json_depth json_detailed json_equals json_exists json_keys json_length
+    json_loose json_normalize json_query json_quote json_search json_type json_unquote json_valid
+    json_value last_day locate make_set makedate maketime microsecond mid minute monthname
+    natural_sort_key now oct octet_length old_password ord period_add period_diff quarter quote
+    regexp_instr sec_to_time second sformat sha soundex space strcmp subdate substring_index
+    subtime sysdate time_format time_to_sec timediff timestamp to_base64 to_days to_seconds ucase
+    uncompress unix_timestamp utc_date utc_time utc_timestamp weekday weight_string yearweek
+"""
+
+
+class MariaDB(MySQL):
+    """MySQL's dialect of SQL, where MariaDB writes the same in another way."""
+
+    class Generator(MySQL.Generator):  # type: ignore[misc, valid-type]
+        """Writes what MariaDB reads."""
+
+        TRANSFORMS: ClassVar[dict[Any, Any]] = {
+            **MySQL.Generator.TRANSFORMS,
+            exp.RegexpLike: lambda self, node: self.binary(node, "REGEXP"),
+        }
+
+
+class _Converted(FunctionElement[Any]):
+    """CONVERT(value USING charset): text, and everything that has a text form."""
+
+    inherit_cache = True
+    name = "yeldro_converted"
+
+
+class _Cast(FunctionElement[Any]):
+    """CAST(value AS words), for types that the library knows no cast for."""
+
+    inherit_cache = True
+    name = "yeldro_cast"
+
+
+@compiles(_Converted)
+def _write_converted(element: _Converted, compiler: Any, **words: Any) -> str:
+    value, charset = (compiler.process(part, **words) for part in element.clauses)
+    return f"CONVERT({value} USING {charset})"
+
+
+@compiles(_Cast)
+def _write_cast(element: _Cast, compiler: Any, **words: Any) -> str:
+    value, declared = (compiler.process(part, **words) for part in element.clauses)
+    return f"CAST({value} AS {declared})"
+
+
+def _cast(value: sa.ColumnElement[Any], declared: str) -> sa.ColumnElement[Any]:
+    return _Cast(value, sa.literal_column(declared))
+
+
+def _as_text(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """The text form, compared by its bytes alone."""
+    return sa.collate(_Converted(value, sa.literal_column("utf8mb4")), "utf8mb4_nopad_bin")
+
+
+class MariadbDatabase:
+    """A database on a MariaDB server.
+
+    Args:
+        url: where it is; what it leaves out comes from the option file.
+
+    Raises:
+        UsageError: the URL names no database.
+    """
+
+    system = "MariaDB"
+
+    def __init__(self, url: sa.URL) -> None:
+        if not url.database:
+            raise UsageError("The URL names no database.", "Write it as mariadb://host/database.")
+        query = {name: value for name, value in url.query.items() if "passw" not in name}
+        bare = url.set(drivername="mariadb", password=None, query=query)
+        self.shown = bare.render_as_string(hide_password=True)
+        self._name = url.database
+        more = {} if "charset" in url.query else {"charset": "utf8mb4"}
+        options = Path(os.path.expanduser(_OPTION_FILE))
+        if options.is_file() and not any(name.startswith("read_default") for name in url.query):
+            more["read_default_file"] = str(options)
+        here = not url.host and "unix_socket" not in url.query and "read_default_file" not in more
+        if here and (socket := _socket()):
+            more["unix_socket"] = socket
+        self._url = url.set(drivername="mariadb+pymysql").update_query_dict(more)
+        self._statement_limit: float | None = None
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
+
+    @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection in one transaction, but that MariaDB commits each new table."""
+        try:
+            with self._engine().begin() as connection:
+                yield connection
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error) from error
+
+    @contextmanager
+    def reading(self) -> Iterator[MariadbSession]:
+        """A session in one read-only transaction; key tables must be made before it sees a row."""
+        with self._session() as session:
+            session.look_only()
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float) -> Iterator[MariadbSession]:
+        """A session in one repeatable read transaction, which acts on no foreign key by itself."""
+        with self._session() as session:
+            if session.setting("sql_safe_updates"):
+                raise Refused(
+                    "This user's sessions have sql_safe_updates on, which refuses every deletion "
+                    "that looks rows up in a list of keys, as Yeldro does.",
+                    "Where the row count is lock enough, add "
+                    "?init_command=SET sql_safe_updates=0 to the URL.",
+                )
+            seconds = math.ceil(lock_wait)
+            session.set("innodb_lock_wait_timeout", seconds)
+            session.set("lock_wait_timeout", max(seconds, 1))
+            session.set("foreign_key_checks", 0)
+            session.connection.exec_driver_sql("START TRANSACTION")
+            yield session
+
+    def _engine(self) -> sa.Engine:
+        return sa.create_engine(
+            self._url,
+            poolclass=sa.pool.NullPool,
+            connect_args={"conv": _READ_AS},
+            enable_from_linting=False,
+        )
+
+    @contextmanager
+    def _session(self) -> Iterator[MariadbSession]:
+        thread = None
+        try:
+            with self._engine().connect() as connection:
+                thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
+                session = MariadbSession(connection, self._name)
+                for setting in _SETTINGS:
+                    connection.exec_driver_sql(f"SET SESSION {setting}")
+                if session.setting("innodb_snapshot_isolation") is not None:
+                    session.set("innodb_snapshot_isolation", 1)
+                if self._statement_limit is not None:
+                    session.set("max_statement_time", max(self._statement_limit, 0.001))
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except KeyboardInterrupt:
+            self._end(thread)
+            raise
+        except sa.exc.InvalidRequestError as error:
+            if "MariaDB" not in str(error):
+                raise
+            raise DatabaseFailure(
+                f"The server at {self.shown} is not MariaDB.", "Name a MariaDB server."
+            ) from error
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error) from error
+
+    def _end(self, thread: int | None) -> None:
+        """Has the server stop what a session is doing, and forget the session."""
+        if thread is not None:
+            with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
+                connection.exec_driver_sql(f"KILL {thread}")
+
+    def _explained(self, error: sa.exc.DBAPIError) -> YeldroError:
+        """What a failure of the server means for the data, and what to do."""
+        code, reason = _told(error)
+        if code in (1020, 1213):
+            what = "Somebody changed these rows at the same time."
+            if code == 1213:
+                what = "Another session and this one waited for each other's locks (a deadlock)."
+            return DatabaseFailure(
+                what, "Look at the rows again, then run it again.", data=ROLLED_BACK
+            )
+        if code == 1205:
+            return DatabaseFailure(
+                "Another session held a lock on these rows for too long.",
+                "Wait longer with --lock-wait SECONDS; SHOW ENGINE INNODB STATUS tells who holds "
+                "it.",
+                data=ROLLED_BACK,
+            )
+        if code == 1969:
+            return DatabaseFailure(
+                f"A statement took longer than {self._statement_limit or 0:g} seconds and was "
+                f"stopped.",
+                "Allow more with --time-limit SECONDS, or look for a missing index.",
+                data=ROLLED_BACK,
+            )
+        if code in (1044, 1142, 1143, 1227):
+            return DatabaseFailure(
+                f"A privilege is missing: {reason}.",
+                "Ask for it, or use another user. Yeldro needs SELECT, DELETE, UPDATE (to detach) "
+                "and CREATE TEMPORARY TABLES.",
+            )
+        if code == 1292:
+            return DatabaseFailure(
+                f"A value does not fit what it is compared with: {reason}.",
+                "Compare text with text, as in serial = '0'; MariaDB takes text that is no number "
+                "for 0.",
+                data=ROLLED_BACK,
+            )
+        if code in (2006, 2013) or error.connection_invalidated:
+            return DatabaseFailure(
+                f"The connection to {self.shown} was lost: {reason}.",
+                "The server rolls back what was not committed; see 'yeldro receipt check last'.",
+                data="",
+            )
+        if code in (1045, 1049, 1698, 2002, 2003, 2005, 2059):
+            return DatabaseFailure(
+                f"{self.shown} cannot be reached: {reason}.",
+                f"Check host, port, database, user and password; {_OPTION_FILE} counts too.",
+            )
+        return DatabaseFailure(f"MariaDB refused: {reason}.", data=ROLLED_BACK)
+
+
+class MariadbSession(StandardSession):
+    """One connection in one transaction."""
+
+    system = "MariaDB"
+    sql_dialect = "mariadb"
+    checks_when_all_is_done = True
+
+    def __init__(self, connection: sa.Connection, database: str) -> None:
+        super().__init__(connection)
+        self.catalogue = MariadbCatalogue(connection, database)
+        self.makes_key_tables_first = False
+        self._has_looked = False
+        self._key_column_types: dict[tuple[str, str], str] = {}
+
+    def setting(self, name: str) -> Any:
+        """A session variable, None where this server has none of that name."""
+        row = self.connection.exec_driver_sql(f"SHOW SESSION VARIABLES LIKE '{name}'").first()
+        if row is None:
+            return None
+        return row[1] if row[1] not in ("ON", "OFF") else row[1] == "ON"
+
+    def set(self, name: str, value: float) -> None:
+        """Sets a session variable."""
+        self.connection.exec_driver_sql(f"SET SESSION {name} = {value}")
+
+    def look_only(self) -> None:
+        """Begins a transaction that can not change a table of the user's."""
+        self.makes_key_tables_first = True
+        self.connection.exec_driver_sql(_LOOKING)
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A temporary table, which hides a table of the user's for this session alone."""
+        self._key_tables += 1
+        name = f"yeldro_keys_{self._key_tables}"
+        declared = [
+            f"{self._quote(each.name)} {_declared(each)} {'NOT NULL' if place < unique else 'NULL'}"
+            for place, each in enumerate(columns)
+        ]
+        key = ", ".join(self._quote(column.name) for column in columns[:unique])
+        hashed = any(_LONG.match(column.type) for column in columns[:unique])
+        declared.append(f"{'UNIQUE' if hashed else 'PRIMARY'} KEY ({key})")
+        self._key_column_types |= {(name, column.name): column.type for column in columns}
+        self._ddl(f"CREATE TEMPORARY TABLE {name} ({', '.join(declared)}) ENGINE = InnoDB")
+        return sa.table(name, *(sa.column(sql.quoted(column.name)) for column in columns))
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        """An index on the start of long texts."""
+        parts = []
+        for name in columns[:16]:
+            column = self._key_column_types.get((key_table.name, name), "")
+            parts.append(f"{self._quote(name)}{'(64)' if _LONG.match(column.lower()) else ''}")
+        self._ddl(f"CREATE INDEX yeldro_by ON {key_table.name} ({', '.join(parts)})")
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """InnoDB counts by itself; from now on the transaction must stay as it is."""
+        del key_table
+        self._has_looked = True
+
+    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """A SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
+        parts = [
+            sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
+            for column in table.stored_columns
+        ]
+        return sa.func.unhex(sa.func.sha2(sa.func.concat(*parts), 256))
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """A locking read: it sees what others have committed, or fails where that has changed."""
+        return query.with_for_update()
+
+    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+        """The form for several tables: the plain one would read, and lock, the whole table."""
+        if isinstance(statement, sa.Delete):
+            return statement.prefix_with(self._as_prefix(statement.table))
+        one = sa.select(sa.literal_column("1").label("one")).subquery("yeldro_one")
+        return statement.where(one.c.one == 1)
+
+    def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
+        """Each print by a statement with a limit; an index on any column is used."""
+        rows = sql.rows_of(table)
+        names = [column.name for column in table.stored_columns]
+        removed = 0
+        for contents, copies in self.connection.execute(
+            sa.select(keys.c[PRINT.name], keys.c[COPIES.name])
+        ).all():
+            is_this = keys.c[PRINT.name] == contents
+            equal = [
+                rows.c[name].is_not_distinct_from(
+                    sa.select(keys.c[name]).where(is_this).scalar_subquery()
+                )
+                for name in names
+            ]
+            statement = sa.delete(rows).where(*equal, self.contents_print(table, rows) == contents)
+            limited = statement.with_dialect_options(mariadb_limit=copies)
+            removed += self.connection.execute(limited).rowcount
+        return removed
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What the server denies when it is asked how it would carry out such a statement."""
+        rows = sql.rows_of(table)
+        statement: sa.Delete | sa.Update = sa.delete(rows).where(sa.false())
+        wanted = f"DELETE on {table.name}"
+        if changed is not None:
+            statement = sa.update(rows).where(sa.false())
+            statement = statement.values({rows.c[name]: sa.null() for name in changed})
+            wanted = f"UPDATE ({', '.join(changed)}) on {table.name}"
+        written = statement.compile(dialect=self.connection.dialect)
+        try:
+            self.connection.exec_driver_sql(f"EXPLAIN {written}", written.params)
+        except sa.exc.DBAPIError as error:
+            if _told(error)[0] in (1142, 1143):
+                return wanted
+            raise
+        return ""
+
+    def reason(self, error: sa.exc.DBAPIError) -> str:
+        return _told(error)[1]
+
+    def use_stored_forms(self) -> None:
+        """Moments are read and written in UTC, in which no hour of a year is there twice."""
+        self.connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """The server's own functions that compute; stored ones may write, whatever they declare."""
+        return function.lower() in _COMPUTING.split()
+
+    def change_count(self) -> ChangeCount:
+        """All rows changed, by triggers too; cascades inside InnoDB would be missing here."""
+        counts = self.connection.exec_driver_sql(_COUNTS).all()
+        return ChangeCount(total=sum(int(value) for _, value in counts))
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """MariaDB's own text form, but for what SQLite holds as it is."""
+        declared = column.type
+        if _BYTES.match(declared):
+            return _cast(value, "BINARY")
+        if self.staging_type(column) != _TEXT:
+            return _cast(value, "DOUBLE") if declared.startswith("float") else value
+        if declared.startswith("bit"):
+            value = _cast(value, "UNSIGNED")
+        if declared.startswith("timestamp"):
+            value = _moment_in_utc(value)
+        return _as_text(value)
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        declared = column.type
+        charset = (column.collation or "").partition("_")[0]
+        if _LETTERS.match(declared) and charset:
+            converted = _Converted(value, sa.literal_column(charset))
+            return sa.collate(converted, str(column.collation))
+        if _EXACT.match(declared):
+            return _cast(value, _EXACT.match(declared)[0])  # type: ignore[index]
+        if declared.startswith(("bit", "bigint")) and self.staging_type(column) == _TEXT:
+            return _cast(value, "UNSIGNED")
+        return value
+
+    def staging_type(self, column: Column) -> str:
+        declared = column.type
+        if _BYTES.match(declared):
+            return "LONGBLOB"
+        if declared.startswith("bigint") and "unsigned" in declared:
+            return _TEXT
+        if _WHOLE.match(declared):
+            return "bigint"
+        if declared.startswith(("float", "double")):
+            return "double"
+        return _TEXT
+
+    def notes(self) -> tuple[str, ...]:
+        """Foreign keys without a parent; a server that tells too little about others' changes."""
+        return tuple(
+            f"{key} references nothing that is there, and is left out"
+            for key in self.catalogue.loose_foreign_keys()
+        )
+
+    def _as_prefix(self, table: Any) -> str:
+        """A table's name as text in which the library finds neither parameters nor formats."""
+        written = self.connection.dialect.identifier_preparer.format_table(table)
+        return written.replace("%%", "%").replace(":", "\\:")
+
+    def _ddl(self, statement: str) -> None:
+        """Makes a temporary table, which a read-only transaction would not allow."""
+        if not self.makes_key_tables_first:
+            self.connection.exec_driver_sql(statement)
+            return
+        assert not self._has_looked, "a key table was made after rows had been looked at"
+        self.connection.exec_driver_sql("ROLLBACK")
+        self.connection.exec_driver_sql(statement)
+        self.connection.exec_driver_sql(_LOOKING)
+
+
+def _told(error: sa.exc.DBAPIError) -> tuple[int, str]:
+    """The server's number for an error, and its words."""
+    arguments = getattr(error.orig, "args", ())
+    code = arguments[0] if arguments and isinstance(arguments[0], int) else 0
+    words = str(arguments[-1] if arguments else error.orig).splitlines() or ["no reason given"]
+    return code, words[0].rstrip(".")
+
+
+def _declared(column: Column) -> str:
+    """A column's type as its table declares it, so that both compare alike."""
+    if not column.collation:
+        return column.type
+    charset = column.collation.partition("_")[0]
+    plain = column.type.partition(" CHARACTER SET")[0]
+    return f"{plain} CHARACTER SET {charset} COLLATE {column.collation}"
+
+
+def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A TIMESTAMP without the session's time zone; the zero moment stays zero."""
+    start: sa.ColumnElement[Any] = sa.literal_column("TIMESTAMP '1970-01-01 00:00:00'")
+    seconds = sa.func.unix_timestamp(value)
+    moved = sa.func.timestampadd(sa.literal_column("MICROSECOND"), seconds * 1000000, start)
+    return sa.case((seconds == 0, sa.literal("0000-00-00 00:00:00")), else_=_as_text(moved))
+
+
+def _socket() -> str | None:
+    """The local server's socket, where the environment or the usual places tell."""
+    named = os.environ.get("MYSQL_UNIX_PORT")
+    return named or next((path for path in _SOCKETS if Path(path).exists()), None)

@@ -1,0 +1,217 @@
+"""What a MariaDB database declares, read table by table as it is asked for.
+
+A table of the connection's own database is known by its name alone; any other by database and name.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from itertools import groupby
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.schema import (
+    CandidateKey,
+    Column,
+    ForeignKey,
+    Index,
+    ReferentialAction,
+    Table,
+    TableName,
+    Trigger,
+)
+
+CONVERTED = {"ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32", "utf8", "utf8mb3", "utf8mb4"}
+_LISTED = """
+SELECT TABLE_NAME AS name, TABLE_TYPE AS type, ENGINE AS engine
+FROM information_schema.TABLES
+WHERE TABLE_SCHEMA = %s AND TABLE_TYPE NOT IN ('SEQUENCE', 'TEMPORARY')
+"""
+_COLUMNS = """
+SELECT COLUMN_NAME AS name, COLUMN_TYPE AS type, IS_NULLABLE = 'YES' AS nullable,
+       COLUMN_DEFAULT AS default_value, EXTRA AS extra, CHARACTER_SET_NAME AS charset,
+       COLLATION_NAME AS collation
+FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s ORDER BY ORDINAL_POSITION
+"""
+_INDEXES = """
+SELECT INDEX_NAME AS name, NON_UNIQUE = 0 AS is_unique, COLUMN_NAME AS column_name,
+       SUB_PART AS part, INDEX_TYPE AS type
+FROM information_schema.STATISTICS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s
+ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX
+"""
+_LINKS = """
+SELECT TABLE_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS name,
+       COLUMN_NAME AS ours, REFERENCED_TABLE_SCHEMA AS parent_schema,
+       REFERENCED_TABLE_NAME AS parent, REFERENCED_COLUMN_NAME AS theirs
+FROM information_schema.KEY_COLUMN_USAGE
+WHERE REFERENCED_TABLE_NAME IS NOT NULL
+ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION
+"""
+_ACTIONS = """
+SELECT CONSTRAINT_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS name,
+       DELETE_RULE AS action
+FROM information_schema.REFERENTIAL_CONSTRAINTS
+"""
+_TRIGGERS = """
+SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event
+FROM information_schema.TRIGGERS
+WHERE EVENT_OBJECT_SCHEMA = %s AND EVENT_OBJECT_TABLE = %s ORDER BY TRIGGER_NAME
+"""
+
+
+class MariadbCatalogue:
+    """The catalogue as one connection sees it.
+
+    Args:
+        database: the connection's own database.
+    """
+
+    def __init__(self, connection: sa.Connection, database: str) -> None:
+        self._connection = connection
+        self._database = database
+        self._schemas: dict[str, dict[str, Any]] = {}
+        self._tables: dict[TableName, Table] = {}
+        self._keys: tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]] | None = None
+        self._engines: dict[str, bool] | None = None
+
+    def table_names(self) -> tuple[TableName, ...]:
+        return tuple(sorted(TableName(name) for name in self._list(self._database)))
+
+    def table(self, name: TableName) -> Table:
+        if name not in self._tables:
+            self._tables[name] = self._read(name)
+        return self._tables[name]
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        return tuple(key for key in map(self._link, self._links()[1][parent]) if key)
+
+    def view_query(self, name: TableName) -> str:
+        query = """SELECT VIEW_DEFINITION FROM information_schema.VIEWS
+            WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s"""
+        return str(self._rows(query, *self._place(name))[0][0])
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        """Foreign keys that were declared while checks were off, and whose parent is not there."""
+        return tuple(
+            f"{child}.{','.join(part.ours for part in parts)} → {parts[0].parent}"
+            for child, links in self._links()[0].items()
+            for parts in links
+            if child.schema is None and self._link(parts) is None
+        )
+
+    def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
+        return self._connection.exec_driver_sql(statement, values).all()
+
+    def _place(self, name: TableName) -> tuple[str, str]:
+        return name.schema or self._database, name.name
+
+    def _named(self, schema: str, name: str) -> TableName:
+        return TableName(name, None if schema == self._database else schema)
+
+    def _list(self, schema: str) -> dict[str, Any]:
+        if schema not in self._schemas:
+            self._schemas[schema] = {row.name: row for row in self._rows(_LISTED, schema)}
+        return self._schemas[schema]
+
+    def _read(self, name: TableName) -> Table:
+        schema, bare = self._place(name)
+        row = self._list(schema)[bare]
+        columns = tuple(map(_column, self._rows(_COLUMNS, schema, bare)))
+        nullable = {column.name for column in columns if column.nullable}
+        indexes, keys = [], []
+        for index, grouped in groupby(self._rows(_INDEXES, schema, bare), lambda part: part.name):
+            parts = list(grouped)
+            whole = all(part.part is None and part.column_name for part in parts)
+            listed = tuple(part.column_name for part in parts) if whole else ()
+            indexes.append(Index(index, listed))
+            if parts[0].is_unique and whole:
+                holds = not nullable & set(listed)
+                keys.append(CandidateKey(listed, index == "PRIMARY", holds))
+        links = (self._link(parts) for parts in self._links()[0][name])
+        transactional = self._is_transactional(row.engine)
+        notes = () if transactional or row.type != "BASE TABLE" else (_no_way_back(row.engine),)
+        return Table(
+            name=name,
+            columns=columns,
+            candidate_keys=tuple(keys),
+            foreign_keys=tuple(key for key in links if key),
+            triggers=tuple(
+                Trigger(each.name, each.event) for each in self._rows(_TRIGGERS, schema, bare)
+            ),
+            indexes=tuple(indexes),
+            kind="table" if row.type == "BASE TABLE" else row.type.lower(),
+            transactional=transactional,
+            notes=notes,
+        )
+
+    def _links(self) -> tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]]:
+        """The parts of every foreign key, by child and by parent; read in two statements."""
+        if self._keys is None:
+            self._actions = {
+                (row.child_schema, row.child, row.name): row.action for row in self._rows(_ACTIONS)
+            }
+            self._keys = (defaultdict(list), defaultdict(list))
+            links = groupby(self._rows(_LINKS), lambda row: (row.child_schema, row.child, row.name))
+            for (schema, child, _), grouped in links:
+                parts = list(grouped)
+                self._keys[0][self._named(schema, child)].append(parts)
+                parent = self._spelled(parts[0].parent_schema, parts[0].parent)
+                self._keys[1][parent].append(parts)
+        return self._keys
+
+    def _spelled(self, schema: str, name: str) -> TableName:
+        """A parent as its own table is spelled; the foreign key may hold it in lower case."""
+        known = self._list(schema)
+        if name not in known:
+            alike = [each for each in known if each.casefold() == name.casefold()]
+            name = alike[0] if len(alike) == 1 else name
+        return self._named(schema, name)
+
+    def _link(self, parts: Sequence[Any]) -> ForeignKey | None:
+        first = parts[0]
+        parent = self._spelled(first.parent_schema, first.parent)
+        if parent.name not in self._list(first.parent_schema):
+            return None
+        action = self._actions[first.child_schema, first.child, first.name]
+        return ForeignKey(
+            child=self._named(first.child_schema, first.child),
+            columns=_spelled_as(parts, "ours"),
+            parent=parent,
+            referenced_columns=_spelled_as(parts, "theirs"),
+            on_delete=ReferentialAction(action.lower()),
+            constraint=first.name,
+        )
+
+    def _is_transactional(self, engine: str | None) -> bool:
+        if self._engines is None:
+            rows = self._rows("SELECT ENGINE, TRANSACTIONS FROM information_schema.ENGINES")
+            self._engines = {row.ENGINE: row.TRANSACTIONS == "YES" for row in rows}
+        return self._engines.get(engine or "", False)
+
+
+def _column(row: Any) -> Column:
+    extra = row.extra.upper()
+    declared = row.type
+    if row.charset and row.charset not in CONVERTED:
+        declared = f"{row.type} CHARACTER SET {row.charset}"
+    return Column(
+        name=row.name,
+        type=declared,
+        nullable=bool(row.nullable),
+        default=row.default_value,
+        generated="GENERATED" in extra,
+        collation=row.collation,
+        changes_itself="ON UPDATE" in extra,
+    )
+
+
+def _spelled_as(parts: Iterable[Any], side: str) -> tuple[str, ...]:
+    return tuple(getattr(part, side) for part in parts)
+
+
+def _no_way_back(engine: str | None) -> str:
+    return f"its engine {engine} has no transactions, so nothing can be rolled back"

@@ -1,0 +1,108 @@
+"""What holds on most systems; each engine overrides what differs there."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.schema import Column, ForeignKey, Table
+
+
+class StandardSession:
+    """One connection in one transaction, on a system with physical row ids and native types."""
+
+    checks_when_all_is_done = False
+    makes_key_tables_first = False
+
+    def __init__(self, connection: sa.Connection) -> None:
+        self.connection = connection
+        self._key_tables = 0
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        """Nothing to do where the core checks when all is done."""
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Nothing to do where statements are not planned by counts."""
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """Both sides of a foreign key compare alike by themselves."""
+        del child, parent
+        return value
+
+    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """Never needed where every table has a key or a physical row id."""
+        raise AssertionError(f"{table.name} has a physical row id, and {rows} needs no print")
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """As it is, where a transaction sees one state of the data or keeps others out."""
+        return query
+
+    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+        """As it is, where the plain form is planned well."""
+        return statement
+
+    def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
+        """Never needed where every table has a key or a physical row id."""
+        raise AssertionError(f"{table.name} has a physical row id, and {keys} is not needed")
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """Nothing, where the system knows no privileges."""
+        del table, changed
+        return ""
+
+    def reason(self, error: sa.exc.DBAPIError) -> str:
+        """The first line of the system's own words for an error."""
+        return next(iter(str(error.orig).splitlines()), "no reason given")
+
+    def use_stored_forms(self) -> None:
+        """Nothing to do where values have one form at all times."""
+
+    def parameter(self, value: Any) -> Any:
+        """A parameter's value as it is bound: as it is."""
+        return value
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """As it is, where the driver loses nothing."""
+        del column
+        return value
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """As it is, where the system converts nothing."""
+        del column
+        return value
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Rows whose values SQLite has types for: as they are, without any form of their own."""
+        return [(*row, None) for row in rows]
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        """No value has a form of its own; the column's type says how it goes back."""
+        del form
+        return sa.literal(value)
+
+    def put_back(self, insert: sa.Insert) -> int:
+        """Executes an INSERT of rows that once were there; the number of rows inserted."""
+        return self.connection.execute(insert).rowcount
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """None: a row that goes back gets another physical row id."""
+        del table
+        return None
+
+    def notes(self) -> tuple[str, ...]:
+        """Nothing to beware of."""
+        return ()
+
+    def commit(self) -> None:
+        self.connection.commit()
+
+    def roll_back(self) -> None:
+        if not self.connection.invalidated:
+            self.connection.rollback()
+
+    def _quote(self, name: str) -> str:
+        return self.connection.dialect.identifier_preparer.quote_identifier(name)

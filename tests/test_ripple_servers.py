@@ -1,0 +1,290 @@
+"""The ripple against the servers themselves: random schemas, random rows, plain deletions.
+
+YELDRO_SERVER_CASES sets how many random cases are tried in all on each server (300 by default).
+"""
+
+from __future__ import annotations
+
+import os
+import uuid
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, Protocol
+
+import psycopg
+import pymysql
+import pytest
+from conftest import need
+from hypothesis import HealthCheck, Phase, event, given, settings
+from random_schemas import Case, cases, quoted
+from systems import MariadbServerDatabase, PostgresqlServerDatabase
+from test_ripple import cleanup_of, name_of
+
+from yeldro.core.errors import Refused
+from yeldro.core.plan import Cleanup
+from yeldro.core.receipts import read_receipt
+from yeldro.core.restore import compare, restore
+from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.engines import open_database
+
+CASES = int(os.environ.get("YELDRO_SERVER_CASES", "300"))
+many = settings(
+    max_examples=CASES // 3,
+    phases=[Phase.explicit, Phase.reuse, Phase.generate],
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
+    print_blob=True,
+)
+
+
+class Schema(Protocol):
+    """A case's tables and rows on a server."""
+
+    url: str
+
+    def delete(self) -> bool:
+        """Has the server carry out the plain deletion; False where it refuses."""
+
+    def contents(self) -> dict[str, list[str]]:
+        """Every table's rows, sorted."""
+
+    def close(self) -> None: ...
+
+
+class Server(Protocol):
+    """A server, with what it does not know left out of the cases."""
+
+    def drop(self) -> None: ...
+
+    def suited(self, case: Case) -> Case:
+        """The case in the server's own words."""
+
+    def made(self, name: str, case: Case, late: bool) -> Schema:
+        """The case in a schema of its own.
+
+        Args:
+            late: foreign keys are checked at the commit, where the server can.
+        """
+
+
+def filled(case: Case, execute: Any, mark: str = "%s") -> None:
+    """Inserts a case's rows, one by one."""
+    for number, rows in enumerate(case.rows):
+        names = case.columns(number)
+        listed = ", ".join(map(quoted, names))
+        insert = f"INSERT INTO {quoted(case.tables[number].name)} ({listed}) VALUES "
+        for row in rows:
+            holes = f"({', '.join([mark] * len(names))})"
+            execute(insert.replace("%", "%%") + holes, [row[name] for name in names])
+
+
+class OnPostgresql:
+    """Cases in schemas of one PostgreSQL database."""
+
+    def __init__(self) -> None:
+        self.database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+        self.drop = self.database.drop
+
+    def suited(self, case: Case) -> Case:
+        return case
+
+    def made(self, name: str, case: Case, late: bool) -> Schema:
+        return PostgresqlSchema(self.database, name, case, late)
+
+
+class PostgresqlSchema:
+    """One schema."""
+
+    def __init__(self, server: PostgresqlServerDatabase, name: str, case: Case, late: bool) -> None:
+        self.url = f"{server.url}?options=-csearch_path%3D{name}"
+        self.case = case
+        self.connection = psycopg.connect(server.url, autocommit=True)
+        self.close = self.connection.close
+        self.connection.execute(f"SET search_path = {name}")
+        self.connection.execute(f"DROP SCHEMA IF EXISTS {name} CASCADE; CREATE SCHEMA {name}")
+        for number in range(len(case.tables)):
+            self.connection.execute(case.declared(number, inline_keys=False))
+        filled(case, self.connection.execute)
+        when = " DEFERRABLE INITIALLY DEFERRED" if late else ""
+        for link in case.links:
+            table = quoted(case.tables[link.child].name)
+            self.connection.execute(f"ALTER TABLE {table} ADD {case.foreign_key(link)}{when}")
+
+    def delete(self) -> bool:
+        name = quoted(self.case.tables[self.case.target].name)
+        try:
+            with self.connection.transaction():
+                self.connection.execute(f"DELETE FROM {name} WHERE mark < {self.case.below}")
+        except psycopg.errors.IntegrityError:
+            return False
+        return True
+
+    def contents(self) -> dict[str, list[str]]:
+        return {
+            table.name: [
+                row[0]
+                for row in self.connection.execute(
+                    f"SELECT t::text FROM {quoted(table.name)} AS t ORDER BY 1"
+                )
+            ]
+            for table in self.case.tables
+        }
+
+
+class OnMariadb:
+    """Cases in databases of the MariaDB server."""
+
+    def __init__(self) -> None:
+        self.databases = {each: MariadbServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+                          for each in ("ours", "theirs")}  # fmt: skip
+
+    def drop(self) -> None:
+        for database in self.databases.values():
+            database.drop()
+
+    def suited(self, case: Case) -> Case:
+        """InnoDB knows no SET DEFAULT, and no SET NULL of a column that can not be NULL."""
+        links = [
+            replace(link, action="SET NULL" if link.nullable else "NO ACTION")
+            if link.action in ("SET DEFAULT", "SET NULL")
+            else link
+            for link in case.links
+        ]
+        return replace(case, links=tuple(links))
+
+    def made(self, name: str, case: Case, late: bool) -> Schema:
+        del late
+        return MariadbSchema(self.databases[name], case)
+
+
+class MariadbSchema:
+    """One database."""
+
+    def __init__(self, database: MariadbServerDatabase, case: Case) -> None:
+        self.url = database.url
+        self.case = case
+        self.connection = database.connect()
+        self.close = self.connection.close
+        self.execute("SET sql_mode = 'ANSI_QUOTES,STRICT_TRANS_TABLES', foreign_key_checks = 0")
+        for (table,) in self.execute("SHOW TABLES"):
+            self.execute(f"DROP TABLE {quoted(table)}")
+        for number in range(len(case.tables)):
+            self.execute(case.declared(number).replace(" TEXT", " VARCHAR(20)"))
+        filled(case, self.execute)
+        self.execute("SET foreign_key_checks = 1")
+
+    def execute(self, statement: str, values: Any = None) -> Any:
+        with self.connection.cursor() as cursor:
+            cursor.execute(statement, values)
+            return cursor.fetchall()
+
+    def delete(self) -> bool:
+        name = quoted(self.case.tables[self.case.target].name)
+        try:
+            self.execute(f"DELETE FROM {name} WHERE mark < {self.case.below}")
+        except (pymysql.IntegrityError, pymysql.OperationalError):
+            return False
+        return True
+
+    def contents(self) -> dict[str, list[str]]:
+        return {
+            table.name: sorted(
+                repr(row) for row in self.execute(f"SELECT * FROM {quoted(table.name)}")
+            )
+            for table in self.case.tables
+        }
+
+
+@pytest.fixture(scope="module", params=["postgresql", "mariadb"])
+def server(request: pytest.FixtureRequest) -> Iterator[Server]:
+    need(request.param)
+    found = OnPostgresql() if request.param == "postgresql" else OnMariadb()
+    yield found
+    found.drop()
+
+
+def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
+    """Yeldro and the server end with the same rows; and restore undoes it all.
+
+    What the server refuses, Yeldro may do where by a plain fixpoint nothing is left hanging:
+    InnoDB checks row by row, and PostgreSQL a default at once.
+    """
+    declared = case.as_sqlite_would_treat_it()
+    expected = declared.outcome()
+    ours = server.made("ours", case, late=False)
+    theirs = server.made("theirs", declared, late=True)
+    try:
+        goes = theirs.delete()
+        before = ours.contents()
+        database = open_database(ours.url)
+        try:
+            blocked = bool(plan(database, cleanup).blocked)
+        except Refused as refused:
+            assert "cycle" in refused.evidence, refused
+            event("a cycle that leaves no order")
+            return
+        if expected is None or case.holds_null_where_not_allowed(expected):
+            event("refused")
+            assert blocked
+            assert expected or not goes
+            return
+        assert blocked is declared.lacks_parents(expected)
+        if blocked:
+            event("a default without a parent")
+            assert not goes
+            return
+        result = run(database, cleanup, ReceiptWish(folder, "random case"), 5)
+        if goes:
+            assert ours.contents() == theirs.contents()
+        wanted = server.made("theirs", replace(declared, rows=expected), late=True)
+        assert ours.contents() == wanted.contents()
+        wanted.close()
+        event(f"the server {'agrees' if goes else 'refuses'}: {len(result.plan.steps)} steps")
+        if result.receipt is not None:
+            receipt = read_receipt(result.receipt)
+            try:
+                restore(database, receipt, 5)
+            except Refused as refused:
+                assert "cannot be told apart" in str(refused)
+                keyless = {table.name for table in case.tables if not table.key}
+                changed = {step.table for step in result.plan.steps if step.action == "detach"}
+                assert keyless & changed
+                event("changed rows without a key")
+                return
+            assert ours.contents() == before
+            assert compare(database, receipt).verdict == "all back"
+    finally:
+        ours.close()
+        theirs.close()
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("receipts")
+
+
+@many
+@given(case=cases())
+def test_declared_actions_end_as_on_the_server_or_are_blocked(server, folder, case) -> None:
+    case = server.suited(case.in_standard_sql())
+    check(server, folder, case, cleanup_of(case))
+
+
+@many
+@given(case=cases())
+def test_follow_all_ends_as_if_every_key_were_declared_cascade(server, folder, case) -> None:
+    choices = dict.fromkeys(range(len(case.links)), "follow")
+    case = replace(server.suited(case.in_standard_sql()), choices=choices)
+    check(server, folder, case, cleanup_of(case, follow=("all",)))
+
+
+@many
+@given(case=cases(choose=True))
+def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, case) -> None:
+    case = server.suited(case.in_standard_sql())
+    follow, detach = (
+        tuple(name_of(case, number) for number, each in case.choices.items() if each == choice)
+        for choice in ("follow", "detach")
+    )
+    check(server, folder, case, cleanup_of(case, follow, detach))

@@ -65,6 +65,19 @@ class Yeldro:
         return found
 
 
+def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
+    """Runs, sees that something is gone, restores, and sees that all is as it was."""
+    before = database.contents()
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    assert done["outcome"] == "committed"
+    assert database.contents() != before
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all back"
+    return done
+
+
 @pytest.fixture
 def yeldro(tmp_path: Path) -> Yeldro:
     return Yeldro(tmp_path)

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import pexpect
 import psycopg
 import pytest
-from conftest import Yeldro
+from conftest import need, there_and_back
 from systems import PostgresqlServerDatabase, administer
 from test_run import typing
 
@@ -38,22 +38,10 @@ TYPES = """
 @pytest.fixture
 def server() -> Iterator[PostgresqlServerDatabase]:
     """An empty database of the test's own."""
+    need("postgresql")
     database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
     yield database
     database.drop()
-
-
-def there_and_back(yeldro: Yeldro, database: PostgresqlServerDatabase, *words: str) -> dict:
-    """Runs, sees that something is gone, restores, and sees that all is as it was."""
-    before = database.contents()
-    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
-    assert done["outcome"] == "committed"
-    assert database.contents() != before
-    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
-    yeldro("restore", "last", "--yes")
-    assert database.contents() == before
-    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all back"
-    return done
 
 
 def test_every_type_comes_back_as_it_was(yeldro, server) -> None:

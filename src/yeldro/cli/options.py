@@ -18,6 +18,7 @@ from yeldro.core.selection import RelatedTable, Selection, parameter_value
 from yeldro.core.treatment import Choices
 from yeldro.engines import open_database
 
+_TIME_LIMIT = "yeldro.time_limit"
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -30,11 +31,28 @@ def _all(*decorators: Callable[[Any], Any]) -> Callable[[Function], Function]:
     return decorate
 
 
-database_option = click.option(
-    "--db",
-    envvar="YELDRO_DB",
-    metavar="URL",
-    help="The database: a path to an SQLite file, or a URL. Default: $YELDRO_DB.",
+def _limit_statements(
+    context: click.Context, parameter: click.Parameter, seconds: float | None
+) -> None:
+    del parameter
+    context.meta[_TIME_LIMIT] = seconds
+
+
+database_option = _all(
+    click.option(
+        "--db",
+        envvar="YELDRO_DB",
+        metavar="URL",
+        help="The database: a path to an SQLite file, or a URL. Default: $YELDRO_DB.",
+    ),
+    click.option(
+        "--time-limit",
+        type=click.FloatRange(min=0.001),
+        metavar="SECONDS",
+        expose_value=False,
+        callback=_limit_statements,
+        help="Stop any statement that takes longer, and roll everything back.",
+    ),
 )
 json_option = click.option(
     "--json", "as_json", is_flag=True, help="Print a JSON document and nothing else."
@@ -63,6 +81,14 @@ triggers_option = click.option(
     multiple=True,
     metavar="NAME",
     help="Accept the other rows that this trigger changes. Repeatable.",
+)
+
+
+no_way_back_option = click.option(
+    "--no-way-back",
+    multiple=True,
+    metavar="TABLE",
+    help="Accept that what goes from TABLE, which has no transactions, can not be rolled back.",
 )
 
 
@@ -156,7 +182,17 @@ def database_of(typed: str | None) -> Database:
         raise UsageError(
             "No database is named.", "Add --db PATH, or set YELDRO_DB for this terminal."
         )
-    return open_database(typed)
+    return opened(typed)
+
+
+def opened(text: str) -> Database:
+    """The database that a URL or path means, with the time limit of this command line."""
+    database = open_database(text)
+    context = click.get_current_context(silent=True)
+    seconds = context.meta.get(_TIME_LIMIT) if context else None
+    if seconds is not None:
+        database.limit_statements(seconds)
+    return database
 
 
 def columns_of(typed: str | None) -> tuple[str, ...]:
@@ -198,6 +234,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
         choices=Choices(tuple(options.get("follow", ())), tuple(options.get("detach", ()))),
         expectations=Expectations.parse(options.get("expect", ())),
         allowed_triggers=tuple(options.get("allow_trigger", ())),
+        no_way_back=tuple(options.get("no_way_back", ())),
     )
 
 

@@ -120,7 +120,7 @@ def _agree(database: Database, found: Receipt, as_json: bool) -> int:
 
 def _database_of(found: Receipt, typed: str | None) -> Database:
     """The database of a receipt; another one named by --db is refused."""
-    own = open_database(found.database)
+    own = opt.opened(found.database)
     if typed and open_database(typed).shown != own.shown:
         raise Refused(
             f"This receipt is of {own.shown}, not of {open_database(typed).shown}.",

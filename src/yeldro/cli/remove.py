@@ -62,6 +62,7 @@ def rehearse(db: str | None, lock_wait: float, as_json: bool, **options: Any) ->
 @opt.ripple_options
 @opt.expect_option
 @opt.triggers_option
+@opt.no_way_back_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
 @opt.receipts_option
@@ -128,7 +129,7 @@ def _title(options: dict[str, Any], cleanup: Cleanup) -> str:
     words = [cleanup.selection.table]
     for name, value in options.items():
         option = f"--{name.replace('_', '-')}"
-        if name in ("table", "allow_trigger") or value in (None, False, ()):
+        if name in ("table", "allow_trigger", "no_way_back") or value in (None, False, ()):
             continue
         values = value if isinstance(value, tuple) else (value,)
         for each in values:

@@ -34,12 +34,15 @@ class Cleanup:
 
     Args:
         allowed_triggers: triggers whose own changes to other rows the user accepts.
+        no_way_back: tables without transactions, of which the user accepts that what is removed
+            cannot be rolled back.
     """
 
     selection: Selection
     choices: Choices = field(default_factory=Choices)
     expectations: Expectations = field(default_factory=Expectations)
     allowed_triggers: tuple[str, ...] = ()
+    no_way_back: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -291,7 +294,18 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                     f"it changes rows, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
+    warnings += [f"A privilege is missing: {each}." for each in missing_privileges(session, ripple)]
     return warnings
+
+
+def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
+    """What this user may not do of what the cleanup needs, such as `DELETE on reading`."""
+    missing = [session.missing_privileges(found.table, None) for found in ripple.removed.values()]
+    missing += [
+        session.missing_privileges(found.table, link.key.columns)
+        for link, found in ripple.detached.items()
+    ]
+    return [each for each in dict.fromkeys(missing) if each]
 
 
 def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:

@@ -33,6 +33,9 @@ class Catalogue(Protocol):
     def table_names(self) -> tuple[TableName, ...]:
         """Every table and view of the user's, sorted."""
 
+    def has_table(self, name: TableName) -> bool:
+        """Whether there is a table of exactly this name, in whichever schema it names."""
+
     def table(self, name: TableName) -> Table:
         """The table of exactly this name."""
 

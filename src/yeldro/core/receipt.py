@@ -119,6 +119,14 @@ class ReceiptWriter:
         with self._failures_told():
             self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
 
+    def keep(self) -> None:
+        """Puts the stored rows on disk before any goes, where nothing can be rolled back."""
+        with self._failures_told():
+            self._finish(form.READY)
+            self._file.execute("COMMIT")
+            _sync(self.path)
+            self._file.execute("BEGIN")
+
     def ready(self, tally: Tally, ledger: Ledger) -> None:
         """Puts everything on disk; only after this may the deletion be committed."""
         with self._failures_told():

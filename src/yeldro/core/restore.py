@@ -479,10 +479,9 @@ def _sample(each: _LaidOut, *conditions: sql.Predicate) -> str:
 
 def _table_of(session: Session, step: ReceiptStep) -> Table:
     """The table as it is now; it must still have every stored column."""
-    known = {str(name): name for name in session.catalogue.table_names()}
-    if str(step.table) not in known:
+    if not session.catalogue.has_table(step.table):
         raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
-    table = session.catalogue.table(known[str(step.table)])
+    table = session.catalogue.table(step.table)
     for column in step.columns:
         if column.role != "row id" and not same_name(column.name, table.by_name):
             raise Refused(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -11,9 +11,25 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.errors import UNCHANGED, CountMismatch, Refused, YeldroError
+from yeldro.core.errors import (
+    UNCHANGED,
+    CountMismatch,
+    DatabaseFailure,
+    Interrupted,
+    Refused,
+    YeldroError,
+)
 from yeldro.core.identity import column_list
-from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Work, duplicate_columns, prepare
+from yeldro.core.plan import (
+    Action,
+    Cleanup,
+    Plan,
+    Prepared,
+    Work,
+    duplicate_columns,
+    missing_privileges,
+    prepare,
+)
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.ripple import depends_on, rows_in
@@ -83,6 +99,7 @@ def rehearse(database: Database, cleanup: Cleanup, lock_wait: float) -> RunResul
     with database.writing(lock_wait) as session:
         prepared = prepare(session, cleanup)
         check_plan(prepared.plan, cleanup)
+        _check_means(session, prepared, None)
         tally, ledger = _carry_out(session, prepared, cleanup)
         session.roll_back()
     outcome = Outcome.ROLLED_BACK if tally.total else Outcome.NOTHING_TO_DO
@@ -115,13 +132,18 @@ def run(
             _check_agreed(found, agreed)
         if not found.total:
             return RunResult(found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}))
+        lasting = _check_means(session, prepared, cleanup.no_way_back)
         receipt = ReceiptWriter(wish.folder, wish.title, session.system, database.shown, found)
         try:
             _store(session, prepared, receipt, wish.with_rows)
+            if lasting:
+                receipt.keep()
             tally, ledger = _carry_out(session, prepared, cleanup)
             receipt.ready(tally, ledger)
-        except BaseException:
+        except BaseException as error:
             session.roll_back()
+            if lasting:
+                raise _not_rolled_back(error, lasting, receipt) from error
             receipt.discard()
             raise
         _commit(session, receipt)
@@ -148,6 +170,55 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             f"Add {remedies}; or keep their parents.",
             blocked=found.blocked,
         )
+
+
+def _check_means(
+    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+) -> list[str]:
+    """Refuses what this user may not do, and what could not be undone.
+
+    Args:
+        no_way_back: tables of which it is accepted that nothing can be rolled back; None where
+            everything is to be rolled back.
+
+    Returns:
+        The tables in which nothing can be rolled back.
+
+    Raises:
+        Refused: a privilege is missing, or a table has no transactions and is not named.
+    """
+    missing = missing_privileges(session, prepared.ripple)
+    if missing:
+        raise Refused(
+            f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
+        )
+    tables = {work.rows.table.name: work.rows.table for work in prepared.work}
+    lasting = [str(name) for name, table in tables.items() if not table.transactional]
+    for name in lasting:
+        if no_way_back is None or name not in no_way_back:
+            remedy = f"Convert it with ALTER TABLE {name} ENGINE = InnoDB"
+            or_accept = f", or accept it with --no-way-back {name}"
+            raise Refused(
+                f"{name} has no transactions: what is removed from it cannot be rolled back.",
+                remedy + ("." if no_way_back is None else f"{or_accept}."),
+            )
+    return lasting
+
+
+def _not_rolled_back(
+    error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
+) -> YeldroError:
+    """A failure while rows went from tables without transactions."""
+    data = (
+        f"Rows of {', '.join(lasting)} may be gone, and could not be rolled back; the receipt "
+        f"{receipt.path} holds all that were meant."
+    )
+    next_step = f"See 'yeldro receipt check {receipt.id}', then 'yeldro restore {receipt.id}'."
+    if isinstance(error, CountMismatch):
+        return CountMismatch(error.why, next_step, data=data)
+    if isinstance(error, KeyboardInterrupt):
+        return Interrupted("The statement was stopped.", next_step, data=data)
+    return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
 
 
 def _check_agreed(found: Plan, agreed: Plan) -> None:

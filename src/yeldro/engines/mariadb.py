@@ -45,6 +45,7 @@ _SETTINGS = (
 )
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
+_TRUNCATED = 1292
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
 _TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
 _WHOLE = re.compile(r"(tiny|small|medium)?int\b|int\b|bigint\b|year\b")
@@ -176,6 +177,12 @@ class MariadbDatabase:
                     "Where the row count is lock enough, add "
                     "?init_command=SET sql_safe_updates=0 to the URL.",
                 )
+            if not session.catalogue.sees_all():
+                raise Refused(
+                    f"This user does not see every table of {self._name}, and a hidden one could "
+                    f"reference the rows that go.",
+                    f"Use a user with SELECT on {self._name}.*",
+                )
             seconds = math.ceil(lock_wait)
             session.set("innodb_lock_wait_timeout", seconds)
             session.set("lock_wait_timeout", max(seconds, 1))
@@ -197,6 +204,7 @@ class MariadbDatabase:
         try:
             with self._engine().connect() as connection:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
+                sa.event.listen(connection, "after_cursor_execute", _heed_warnings)
                 session = MariadbSession(connection, self._name)
                 for setting in _SETTINGS:
                     connection.exec_driver_sql(f"SET SESSION {setting}")
@@ -256,13 +264,8 @@ class MariadbDatabase:
                 "Ask for it, or use another user. Yeldro needs SELECT, DELETE, UPDATE (to detach) "
                 "and CREATE TEMPORARY TABLES.",
             )
-        if code == 1292:
-            return DatabaseFailure(
-                f"A value does not fit what it is compared with: {reason}.",
-                "Compare text with text, as in serial = '0'; MariaDB takes text that is no number "
-                "for 0.",
-                data=ROLLED_BACK,
-            )
+        if code == _TRUNCATED:
+            return _no_comparison(reason)
         if code in (2006, 2013) or error.connection_invalidated:
             return DatabaseFailure(
                 f"The connection to {self.shown} was lost: {reason}.",
@@ -384,8 +387,9 @@ class MariadbSession(StandardSession):
             statement = statement.values({rows.c[name]: sa.null() for name in changed})
             wanted = f"UPDATE ({', '.join(changed)}) on {table.name}"
         written = statement.compile(dialect=self.connection.dialect)
-        try:
-            self.connection.exec_driver_sql(f"EXPLAIN {written}", written.params)
+        try:  # a read-only transaction refuses even the question
+            with self.connection.engine.connect() as another:
+                another.exec_driver_sql(f"EXPLAIN {written}", written.params)
         except sa.exc.DBAPIError as error:
             if _told(error)[0] in (1142, 1143):
                 return wanted
@@ -415,6 +419,11 @@ class MariadbSession(StandardSession):
             return _cast(value, "BINARY")
         if self.staging_type(column) != _TEXT:
             return _cast(value, "DOUBLE") if declared.startswith("float") else value
+        if declared.startswith("enum"):
+            error = sa.func.char(
+                sa.literal_column("0")
+            )  # no label, and the server takes it for none
+            return sa.case((value + 0 == 0, _as_text(error)), else_=_as_text(value))
         if declared.startswith("bit"):
             value = _cast(value, "UNSIGNED")
         if declared.startswith("timestamp"):
@@ -446,11 +455,12 @@ class MariadbSession(StandardSession):
         return _TEXT
 
     def notes(self) -> tuple[str, ...]:
-        """Foreign keys without a parent; a server that tells too little about others' changes."""
-        return tuple(
-            f"{key} references nothing that is there, and is left out"
-            for key in self.catalogue.loose_foreign_keys()
-        )
+        """Foreign keys without a parent, and a user who sees too little."""
+        notes = [f"{key} references nothing that is there, and is left out"
+                 for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
+        if not self.catalogue.sees_all():
+            notes.append("this user does not see every table, so nothing can be removed")
+        return tuple(notes)
 
     def _as_prefix(self, table: Any) -> str:
         """A table's name as text in which the library finds neither parameters nor formats."""
@@ -466,6 +476,25 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql("ROLLBACK")
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
+
+
+def _heed_warnings(
+    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
+) -> None:
+    """Stops where the server only warns that a value was changed so that it could be compared."""
+    del connection, statement, parameters, context
+    if isinstance(cursor, pymysql.cursors.SSCursor) or not cursor.warning_count:
+        return
+    for _level, code, words in cursor.connection.show_warnings():
+        if code == _TRUNCATED:
+            raise _no_comparison(str(words))
+
+
+def _no_comparison(words: str) -> UsageError:
+    return UsageError(
+        f"A value does not fit what it is compared with: {words}.",
+        "Compare text with text, as in serial = '0'; MariaDB takes text that is no number for 0.",
+    )
 
 
 def _told(error: sa.exc.DBAPIError) -> tuple[int, str]:

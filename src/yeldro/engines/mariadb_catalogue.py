@@ -5,8 +5,10 @@ A table of the connection's own database is known by its name alone; any other b
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from fnmatch import fnmatchcase
 from itertools import groupby
 from typing import Any
 
@@ -63,6 +65,10 @@ WHERE EVENT_OBJECT_SCHEMA = %s AND EVENT_OBJECT_TABLE = %s ORDER BY TRIGGER_NAME
 """
 
 
+_ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
+_GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
+
+
 class MariadbCatalogue:
     """The catalogue as one connection sees it.
 
@@ -80,6 +86,10 @@ class MariadbCatalogue:
 
     def table_names(self) -> tuple[TableName, ...]:
         return tuple(sorted(TableName(name) for name in self._list(self._database)))
+
+    def has_table(self, name: TableName) -> bool:
+        schema, bare = self._place(name)
+        return bare in self._list(schema)
 
     def table(self, name: TableName) -> Table:
         if name not in self._tables:
@@ -176,15 +186,38 @@ class MariadbCatalogue:
         parent = self._spelled(first.parent_schema, first.parent)
         if parent.name not in self._list(first.parent_schema):
             return None
-        action = self._actions[first.child_schema, first.child, first.name]
+        child = self._named(first.child_schema, first.child)
+        action = self._actions.get((first.child_schema, first.child, first.name))
+        if action is None:
+            action = self._action_as_written(child, first.name)
         return ForeignKey(
-            child=self._named(first.child_schema, first.child),
+            child=child,
             columns=_spelled_as(parts, "ours"),
             parent=parent,
             referenced_columns=_spelled_as(parts, "theirs"),
             on_delete=ReferentialAction(action.lower()),
             constraint=first.name,
         )
+
+    def _action_as_written(self, child: TableName, constraint: str) -> str:
+        """The action from the CREATE statement, which users who may only look are shown."""
+        quote = self._connection.dialect.identifier_preparer.quote_identifier
+        (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self._place(child)))}")
+        for line in str(list(row)[1]).splitlines():
+            if line.strip().startswith(f"CONSTRAINT {quote(constraint)} FOREIGN KEY"):
+                found = _ON_DELETE.search(line)
+                return found[1] if found else "RESTRICT"
+        return "RESTRICT"
+
+    def sees_all(self) -> bool:
+        """Whether this user sees every table of the database, and so every foreign key."""
+        for (grant,) in self._rows("SHOW GRANTS"):
+            found = _GRANT.match(grant)
+            if found and {"ALL PRIVILEGES", "SELECT"} & set(found[1].split(", ")):
+                pattern = found[2].replace("``", "`").replace("\\_", "_").replace("%", "*")
+                if found[2] == "*" or fnmatchcase(self._database, pattern):
+                    return True
+        return False
 
     def _is_transactional(self, engine: str | None) -> bool:
         if self._engines is None:
@@ -202,7 +235,7 @@ def _column(row: Any) -> Column:
         name=row.name,
         type=declared,
         nullable=bool(row.nullable),
-        default=row.default_value,
+        default=None if row.default_value == "NULL" else row.default_value,
         generated="GENERATED" in extra,
         collation=row.collation,
         changes_itself="ON UPDATE" in extra,

@@ -106,6 +106,9 @@ class PostgresqlCatalogue:
         names = (name for name, row in self._list().items() if not row.relispartition)
         return tuple(sorted(names, key=str))
 
+    def has_table(self, name: TableName) -> bool:
+        return name in self._list()
+
     def table(self, name: TableName) -> Table:
         if name not in self._tables:
             self._tables[name] = self._read(name)

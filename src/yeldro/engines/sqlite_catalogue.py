@@ -77,6 +77,9 @@ class SqliteCatalogue:
     def table_names(self) -> tuple[TableName, ...]:
         return tuple(TableName(name) for name in sorted(self._listed()))
 
+    def has_table(self, name: TableName) -> bool:
+        return name.name in self._listed()
+
     def table(self, name: TableName) -> Table:
         if name.name not in self._tables:
             self._tables[name.name] = self._read(name.name)

@@ -1,0 +1,411 @@
+"""What only MariaDB has: its types, engines, locks, modes, and tables that nothing tells apart."""
+
+from __future__ import annotations
+
+import threading
+import time
+import uuid
+from collections.abc import Iterator
+
+import pexpect
+import pymysql
+import pytest
+from conftest import need, there_and_back
+from sqlalchemy.exc import DBAPIError
+from systems import MARIADB, MariadbServerDatabase, mariadb_connection
+from test_run import typing
+
+from yeldro.core.schema import Column
+from yeldro.engines import open_database
+
+TYPES = """
+    SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+05:30';
+    CREATE TABLE kinds (
+        id bigint unsigned NOT NULL AUTO_INCREMENT PRIMARY KEY, ti tinyint, ui int unsigned,
+        bu bigint unsigned, de decimal(30,10), f float, d double, b8 bit(8), b64 bit(64),
+        ch char(5), vc varchar(20) CHARACTER SET latin1, vj varchar(20) CHARACTER SET sjis,
+        vu varchar(20) CHARACTER SET ucs2, ci varchar(20) COLLATE utf8mb4_general_ci, tx longtext,
+        bi binary(4), vb varbinary(10), bl blob, da date, dt datetime, dt6 datetime(6),
+        ts timestamp NULL, ts6 timestamp(6) NULL, tm time(3), y year, en enum('calm','rough',''),
+        se set('a','b','c'), js json, u uuid, ip inet6, g point, out_of_sight int INVISIBLE,
+        twice int GENERATED ALWAYS AS (ti * 2) STORED, more int AS (ti + 1),
+        seen timestamp(3) NOT NULL DEFAULT current_timestamp(3)
+            ON UPDATE current_timestamp(3), `odd ``name%: x` text);
+    INSERT INTO kinds (id, ti, ui, bu, de, f, d, b8, b64, ch, vc, vj, vu, ci, tx, bi, vb, bl, da,
+        dt, dt6, ts, ts6, tm, y, en, se, js, u, ip, g, out_of_sight, `odd ``name%: x`) VALUES
+    (0, -5, 4294967295, 18446744073709551615, 12345678901234567890.0123456789, 0.1, 1e-300 / 3,
+        b'10000001', ~0, 'ab', 'Ä€', _utf8mb4'日本ソ', 'øÿ', 'Abc ', 'it''s 100% \\\\ "q"',
+        x'00ff00ff', x'00', x'fffe00', '0000-00-00', '2024-02-31 00:00:00',
+        '9999-12-31 23:59:59.999999', '2024-06-01 12:00:00', '2024-10-27 02:30:00.123456',
+        '-838:59:59.000', 0, 'rough', 'a,c', '{"a":  1}', 'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11',
+        '::1', point(1, 2), 7, 'x'),
+    (1, NULL, NULL, 9223372036854775808, NULL, 3.4e38, 0, NULL, b'0', '', 'x', 'x', '😀', 'abc', '',
+        NULL, '', '', NULL, '0000-00-00 00:00:00', NULL, 0, NULL, '12:00:00.5', 2155, '', '', NULL,
+        NULL, NULL, NULL, NULL, NULL),
+    (2, 1, 1, 1, 1, 16777217, 0.1, b'0', b'1', 'a', 'y', 'z', 'w', 'ABC', '0', x'01', '1', '1',
+        '2024-01-01', '2024-01-01', '2024-01-01', '2024-01-01', '2024-01-01', '0', 1901, 'calm',
+        'b', '[]', NULL, NULL, NULL, NULL, '0')
+"""
+
+
+@pytest.fixture
+def server() -> Iterator[MariadbServerDatabase]:
+    """An empty database of the test's own."""
+    need("mariadb")
+    database = MariadbServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+    yield database
+    database.drop()
+
+
+@pytest.fixture
+def user(server: MariadbServerDatabase) -> Iterator[str]:
+    """A user who may connect and make temporary tables, and nothing else."""
+    name = f"y_{uuid.uuid4().hex[:8]}"
+    server.script(
+        f"CREATE USER {name}@'%' IDENTIFIED BY 'hunter22';"
+        f"GRANT CREATE TEMPORARY TABLES ON {server.name}.* TO {name}@'%'"
+    )
+    yield name
+    server.script(f"DROP USER {name}@'%'")
+
+
+def url_of(server: MariadbServerDatabase, user: str) -> str:
+    return f"mariadb://{user}:hunter22@{MARIADB.rpartition('@')[2].rstrip('/')}/{server.name}"
+
+
+def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
+    server.script(TYPES)
+    there_and_back(yeldro, server, "kinds", "--all-rows", "--expect", "3")
+    server.script("INSERT INTO kinds (ti) VALUES (1)")
+    assert server.value("SELECT max(id) FROM kinds") == 3
+
+
+def test_a_moment_that_the_clock_shows_twice_comes_back_as_the_same_moment(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE watch (id int PRIMARY KEY, at timestamp(2) NULL);
+        INSERT INTO watch VALUES (1, from_unixtime(1729992600.25)), (2, from_unixtime(1729989000));
+    """)
+    there_and_back(yeldro, server, "watch", "--all-rows", "--expect", "2")
+    assert server.value("SELECT unix_timestamp(at) FROM watch WHERE id = 1") == pytest.approx(
+        1729992600.25
+    )
+
+
+def test_detaching_leaves_a_column_that_changes_itself_as_it_is(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE SET NULL,
+            seen timestamp DEFAULT '2020-01-01 00:00:00' ON UPDATE current_timestamp);
+        INSERT INTO mast VALUES (1); INSERT INTO lamp (id, mast_id) VALUES (1, 1);
+    """)
+    yeldro("run", "mast", "--all-rows", "--expect", "total=2", "--yes", db=server.url)
+    assert server.value("SELECT count(*) FROM lamp WHERE mast_id IS NULL AND seen < '2021-01-01'")
+    yeldro("restore", "last", "--yes")
+    assert server.value("SELECT count(*) FROM lamp WHERE mast_id = 1 AND seen < '2021-01-01'") == 1
+
+
+KEYLESS = """
+    CREATE TABLE heap (a varchar(40), b double, c date);
+    INSERT INTO heap VALUES ('x', 0.1, NULL), ('x', 0.1, NULL), ('X', 0.1, NULL), ('x ', 0.1, NULL),
+        (NULL, NULL, NULL), (NULL, NULL, NULL), (NULL, NULL, NULL), ('y', 2, '2024-01-01');
+"""
+
+
+def test_equal_rows_without_a_key_go_but_for_one_of_each(yeldro, server) -> None:
+    """Equal means equal in every byte: 'x', 'X' and 'x ' differ, though MariaDB compares alike."""
+    server.script(KEYLESS)
+    preview = yeldro("preview", "heap", "--duplicates-by", "a,b,c", "--json", db=server.url).json()
+    assert (preview["matched"], len(preview["rows"])) == (5, 5)
+    there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "5")
+    server.script("UPDATE heap SET a = concat(a, c) WHERE a = 'y'; DELETE FROM heap WHERE a = 'X'")
+    server.script("INSERT INTO heap VALUES ('x', 0.1, NULL), ('x', 0.1, NULL)")
+    there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "3")
+
+
+def test_some_of_several_equal_rows_are_taken_by_a_limit(yeldro, server) -> None:
+    server.script(KEYLESS)
+    words = ("heap", "--where", "a IS NULL", "--order-by", "b", "--limit", "2", "--expect", "2")
+    done = there_and_back(yeldro, server, *words)
+    assert done["steps"][0]["affected"] == 2
+
+
+def test_a_table_without_transactions_is_left_alone_unless_that_is_accepted(yeldro, server) -> None:
+    server.script("CREATE TABLE old (id int PRIMARY KEY) ENGINE = MyISAM;"
+                  "INSERT INTO old VALUES (1), (2), (3)")  # fmt: skip
+    words = ("old", "--where", "id > 1", "--expect", "2")
+    assert "no transactions" in yeldro("run", *words, "--yes", db=server.url, code=3).err
+    assert "no transactions" in yeldro("rehearse", *words, db=server.url, code=3).err
+    assert "no transactions" in yeldro("plan", *words, db=server.url).out
+    there_and_back(yeldro, server, *words, "--no-way-back", "old")
+
+
+def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, server) -> None:
+    """A trigger adds rows elsewhere, so the ledger differs when the rows are gone already."""
+    server.script("""
+        CREATE TABLE old (id int PRIMARY KEY) ENGINE = MyISAM; CREATE TABLE log (id int);
+        INSERT INTO old VALUES (1), (2), (3);
+        CREATE TRIGGER noting AFTER DELETE ON old FOR EACH ROW INSERT INTO log VALUES (old.id);
+    """)
+    before = server.contents()
+    words = ("run", "old", "--where", "id > 1", "--expect", "2", "--yes", "--no-way-back", "old")
+    found = yeldro(*words, db=server.url, code=4)
+    assert "could not be rolled back" in found.err
+    assert server.value("SELECT count(*) FROM old") == 1
+    yeldro("restore", "last", "--yes")
+    assert server.contents() == before
+
+
+def test_rows_that_a_trigger_adds_are_counted(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE log (said int);
+        INSERT INTO mast VALUES (1), (2), (3);
+        CREATE TRIGGER noting AFTER DELETE ON mast FOR EACH ROW INSERT INTO log VALUES (old.id);
+    """)
+    before = server.contents()
+    words = ("run", "mast", "--where", "id < 3", "--expect", "2", "--yes")
+    assert "+2 rows" in yeldro(*words, db=server.url, code=4).err
+    assert server.contents() == before
+    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).json()
+    assert done["unplanned"] == {"*": 2}
+
+
+def when_waited_for(server: MariadbServerDatabase, act) -> threading.Thread:
+    """Does something in another session as soon as a session of this server waits for a lock."""
+
+    def watch() -> None:
+        waiting = "SELECT count(*) FROM information_schema.INNODB_TRX WHERE trx_state = 'LOCK WAIT'"
+        until = time.monotonic() + 20
+        while server.value(waiting) == 0 and time.monotonic() < until:
+            time.sleep(0.05)
+        act()
+
+    thread = threading.Thread(target=watch, daemon=True)
+    thread.start()
+    return thread
+
+
+def test_rows_that_somebody_else_changes_meanwhile_are_left_alone(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY, n int); INSERT INTO mast VALUES (1, 1)")
+    other = server.connect()
+    with other.cursor() as cursor:
+        cursor.execute("BEGIN")
+        cursor.execute("UPDATE mast SET n = 2")
+    thread = when_waited_for(server, other.commit)
+    words = ("run", "mast", "--where", "n = 1", "--expect", "1", "--yes")
+    assert "Somebody changed these rows" in yeldro(*words, db=server.url, code=5).err
+    thread.join(timeout=30)
+    other.close()
+    assert server.rows("SELECT * FROM mast") == [(1, 2)]
+    assert not list(yeldro.receipts.glob("*"))
+
+
+def test_a_child_that_comes_meanwhile_is_never_taken_along_nor_left_hanging(yeldro, server) -> None:
+    """Its parent is locked by the insertion, so the run waits, and then sees the child."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1);
+    """)
+    other = server.connect()
+    with other.cursor() as cursor:
+        cursor.execute("BEGIN")
+        cursor.execute("INSERT INTO lamp VALUES (1, 1)")
+    thread = when_waited_for(server, other.commit)
+    words = ("run", "mast", "--all-rows", "--expect", "total=1", "--yes")
+    assert yeldro(*words, db=server.url, code=5).err
+    thread.join(timeout=30)
+    other.close()
+    assert server.rows("SELECT id, mast_id FROM lamp") == [(1, 1)]
+    assert server.rows("SELECT id FROM mast") == [(1,)]
+
+
+def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    other = server.connect()
+    with other.cursor() as cursor:
+        cursor.execute("BEGIN")
+        cursor.execute("SELECT * FROM mast FOR UPDATE")
+    words = ("run", "mast", "--all-rows", "--expect", "1", "--yes", "--lock-wait", "1")
+    assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
+    other.close()
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_deadlock_is_told_and_rolled_back(yeldro, server) -> None:
+    """The other session has changed more rows, so the server gives the run up."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, n int);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+        CREATE TABLE heavy (id int PRIMARY KEY);
+        INSERT INTO mast SELECT seq, 1 FROM seq_1_to_9; INSERT INTO lamp VALUES (1, 1);
+    """)
+    other = server.connect()
+    with other.cursor() as cursor:
+        cursor.execute("BEGIN")
+        cursor.execute("INSERT INTO heavy SELECT seq FROM seq_1_to_5000")
+        cursor.execute("SELECT * FROM lamp FOR UPDATE")
+
+    def cross() -> None:
+        with other.cursor() as cursor:
+            cursor.execute("UPDATE mast SET n = 2")
+            cursor.execute("ROLLBACK")
+
+    thread = when_waited_for(server, cross)
+    words = ("run", "mast", "--where", "id = 1", "--expect", "total=2", "--yes")
+    found = yeldro(*words, db=server.url, code=5)
+    thread.join(timeout=30)
+    other.close()
+    assert "deadlock" in found.err
+    assert server.value("SELECT count(*) FROM mast") == 9
+
+
+def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, user) -> None:
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE SET NULL);
+        INSERT INTO mast VALUES (1); INSERT INTO lamp VALUES (1, 1);
+        GRANT SELECT ON {server.name}.* TO {user};
+    """)
+    url = url_of(server, user)
+    words = ("mast", "--all-rows", "--expect", "1")
+    found = yeldro("run", *words, "--yes", db=url, code=3)
+    assert "DELETE on mast, UPDATE (mast_id) on lamp" in found.err
+    assert "A privilege is missing: DELETE on mast" in yeldro("plan", *words, db=url).out
+    server.script(f"GRANT DELETE ON {server.name}.mast TO {user};"
+                  f"GRANT UPDATE (mast_id) ON {server.name}.lamp TO {user}")  # fmt: skip
+    assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
+
+
+def test_a_user_who_sees_only_some_tables_may_remove_nothing(yeldro, server, user) -> None:
+    """What is hidden could reference the rows, and no server tells who may not see it."""
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id));
+        INSERT INTO mast VALUES (1); INSERT INTO lamp VALUES (1, 1);
+        GRANT SELECT, DELETE ON {server.name}.mast TO {user};
+    """)
+    words = ("run", "mast", "--all-rows", "--expect", "1", "--yes")
+    assert "does not see every table" in yeldro(*words, db=url_of(server, user), code=3).err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_password_appears_nowhere(yeldro, server, user) -> None:
+    server.script(f"""CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
+        GRANT ALL ON {server.name}.* TO {user}""")
+    url = url_of(server, user)
+    done = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url)
+    told = done.out + done.err + yeldro("receipt", "show").out + yeldro("survey", db=url).out
+    told += yeldro("survey", db=url.replace("hunter22", "hunter23"), code=5).err
+    (receipt,) = yeldro.receipts.glob("*.sqlite")
+    assert b"hunter22" not in told.encode() + receipt.read_bytes()
+
+
+def test_an_option_file_counts(yeldro, server, user) -> None:
+    server.script(f"CREATE TABLE mast (id int PRIMARY KEY); GRANT ALL ON {server.name}.* TO {user}")
+    place = MARIADB.rpartition("@")[2].rstrip("/").partition(":")
+    (yeldro.folder / ".my.cnf").write_text(
+        f"[client]\nuser = {user}\npassword = hunter22\nhost = {place[0]}\n"
+        f"port = {place[2] or 3306}\n"
+    )
+    yeldro.environment["HOME"] = str(yeldro.folder)
+    found = yeldro("survey", "--json", db=f"mariadb:///{server.name}").json()
+    assert [each["table"] for each in found["tables"]] == ["mast"]
+
+
+def test_safe_updates_are_never_switched_off(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    words = ("run", "mast", "--all-rows", "--expect", "1", "--yes")
+    safe = f"{server.url}?init_command=SET sql_safe_updates=1"
+    assert "sql_safe_updates" in yeldro(*words, db=safe, code=3).err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_filter_that_would_write_is_refused_by_name(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    server.script("CREATE FUNCTION sly(n int) RETURNS int DETERMINISTIC BEGIN DELETE FROM mast; "
+                  "RETURN n; END")  # fmt: skip
+    for call in ("sly(id)", "sleep(9)", "benchmark(9, 9)", "get_lock('x', 9)", "load_file('/x')"):
+        found = yeldro("plan", "mast", "--where", f"id = 1 AND {call} = 1", db=server.url, code=2)
+        assert "side effects" in found.err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_looking_is_refused_by_the_server_where_it_would_write(server) -> None:
+    """The transaction is read-only, whatever got past the parser; key tables are made first."""
+    server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
+    with open_database(server.url).reading() as session:
+        session.create_key_table([Column("id", "int")], 1)
+        with pytest.raises(DBAPIError, match="READ ONLY"):
+            session.connection.exec_driver_sql("DELETE FROM mast")
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_text_is_not_taken_for_a_number(yeldro, server) -> None:
+    """MariaDB would take every text that is no number for 0, and match it."""
+    server.script("CREATE TABLE mast (id int PRIMARY KEY, serial varchar(9));"
+                  "INSERT INTO mast VALUES (1, 'SB-1'), (2, '0')")  # fmt: skip
+    for where in ("serial = 0", "serial > 5 OR id = 1", "id < 'many'"):
+        words = ("run", "mast", "--where", where, "--expect", "2", "--yes")
+        assert "Compare text with text" in yeldro(*words, db=server.url, code=2).err
+    assert server.value("SELECT count(*) FROM mast") == 2
+
+
+def test_tables_of_another_database_are_followed_and_named_with_it(yeldro, server) -> None:
+    away = MariadbServerDatabase(f"{server.name}_b")
+    try:
+        server.script(f"""
+            CREATE TABLE Mast (id int PRIMARY KEY);
+            CREATE TABLE {away.name}.lamp (id int PRIMARY KEY, mast_id int,
+                FOREIGN KEY (mast_id) REFERENCES {server.name}.Mast (id) ON DELETE CASCADE);
+            INSERT INTO Mast VALUES (1), (2); INSERT INTO {away.name}.lamp VALUES (1, 1), (2, 2);
+        """)
+        words = ("mast", "--where", "ID = 1", "--expect", "total=2")
+        done = there_and_back(yeldro, server, *words)
+        assert [step["table"] for step in done["steps"]] == [f"{away.name}.lamp", "Mast"]
+    finally:
+        server.script("DROP DATABASE " + away.name)
+
+
+def test_what_keeps_its_history_is_refused_by_name(yeldro, server) -> None:
+    server.script("CREATE TABLE past (id int PRIMARY KEY) WITH SYSTEM VERSIONING")
+    found = yeldro("plan", "past", "--all-rows", db=server.url, code=3)
+    assert "system versioned" in found.err
+
+
+def test_a_deep_tree_goes_whole_though_the_server_would_stop(yeldro, server) -> None:
+    """InnoDB itself cascades 15 levels deep at most, and recursion stops at 1,000 by default."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, above int,
+            FOREIGN KEY (above) REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast SELECT seq, if(seq = 1, NULL, seq - 1) FROM seq_1_to_1500;
+    """)
+    done = there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=1500")
+    assert done["matched"] == 1
+
+
+def test_ctrl_c_ends_the_statement_and_the_session(yeldro, server) -> None:
+    server.script("CREATE TABLE mast (id int PRIMARY KEY);"
+                  "INSERT INTO mast SELECT seq FROM seq_1_to_3000")  # fmt: skip
+    crossed = "SELECT count(*) FROM mast a, mast b, mast c WHERE a.id <> b.id + c.id"
+    child = typing(yeldro, server, "plan", "mast", "--where", f"id < ({crossed})")
+    time.sleep(2.5)
+    child.sendintr()
+    child.expect("rolled back")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    time.sleep(0.5)
+    sessions = f"SELECT count(*) FROM information_schema.PROCESSLIST WHERE db = '{server.name}'"
+    connection = mariadb_connection("")
+    with connection, connection.cursor() as cursor:
+        cursor.execute(sessions)
+        assert cursor.fetchone() == (0,)
+
+
+def test_a_server_that_is_not_there_is_told(yeldro, server) -> None:
+    found = yeldro("survey", db="mariadb://root@127.0.0.1:1/none", code=5)
+    assert "cannot be reached" in found.err
+    with pytest.raises(pymysql.OperationalError):
+        mariadb_connection("yeldro_none")
+    assert "cannot be reached" in yeldro("survey", db=server.url + "_none", code=5).err
+    assert "names no database" in yeldro("survey", db="mariadb://127.0.0.1", code=2).err

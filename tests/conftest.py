@@ -156,9 +156,23 @@ def _mariadb_script(tmp_path_factory: pytest.TempPathFactory) -> str:
     return script
 
 
+@pytest.fixture(params=SYSTEMS)
+def made(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Callable[[str], AnyDatabase]]:
+    """Makes a database from a script, on every system in turn."""
+    need(request.param)
+    name = f"yeldro_{uuid.uuid4().hex[:12]}"
+    if request.param == "sqlite":
+        yield lambda script: _filled(SqliteFile(tmp_path / "made.db"), script)
+        return
+    kind = PostgresqlServerDatabase if request.param == "postgresql" else MariadbServerDatabase
+    database = kind(name)
+    yield lambda script: _filled(database, script)
+    database.drop()
+
+
 @pytest.fixture
-def made(tmp_path: Path) -> Callable[[str], SqliteFile]:
-    """Makes a database from a script."""
+def file_made(tmp_path: Path) -> Callable[[str], SqliteFile]:
+    """Makes an SQLite file from a script."""
 
     def make(script: str) -> SqliteFile:
         database = SqliteFile(tmp_path / "made.db")
@@ -166,3 +180,8 @@ def made(tmp_path: Path) -> Callable[[str], SqliteFile]:
         return database
 
     return make
+
+
+def _filled(database: AnyDatabase, script: str) -> AnyDatabase:
+    database.script(script)
+    return database

@@ -165,21 +165,92 @@ def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
     assert server.value("SELECT count(*) FROM mast") == 1
 
 
-def test_a_missing_privilege_is_told_and_nothing_changes(yeldro, server) -> None:
-    role = f"yeldro_role_{uuid.uuid4().hex[:8]}"
-    administer(f"CREATE ROLE {role} LOGIN")
-    try:
-        server.script(f"""
-            CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
-            GRANT SELECT ON mast TO {role};
-        """)
-        url = f"{server.url}?user={role}"
-        found = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url, code=5)
-        assert "privilege is missing" in found.err
-        assert server.value("SELECT count(*) FROM mast") == 1
-    finally:
-        server.drop()
-        administer(f"DROP ROLE {role}")
+@pytest.fixture
+def role(server: PostgresqlServerDatabase) -> Iterator[str]:
+    """A role that may connect, and nothing else."""
+    name = f"yeldro_role_{uuid.uuid4().hex[:8]}"
+    administer(f"CREATE ROLE {name} LOGIN")
+    yield name
+    server.drop()
+    administer(f"DROP ROLE {name}")
+
+
+def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, role) -> None:
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE SET NULL);
+        INSERT INTO mast VALUES (1); INSERT INTO lamp VALUES (1, 1);
+        GRANT SELECT ON mast, lamp TO {role};
+    """)
+    url = f"{server.url}?user={role}"
+    words = ("mast", "--all-rows", "--expect", "1")
+    found = yeldro("run", *words, "--yes", db=url, code=3)
+    assert "DELETE on mast, UPDATE (mast_id) on lamp" in found.err
+    assert "A privilege is missing: DELETE on mast" in yeldro("plan", *words, db=url).out
+    server.script(f"GRANT DELETE ON mast TO {role}; GRANT UPDATE (mast_id) ON lamp TO {role}")
+    assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
+
+
+def test_rows_that_a_policy_hides_are_warned_of_and_never_taken_along(yeldro, server, role) -> None:
+    """The cascade of a hidden row is carried out by the server, and found in the ledger."""
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1); INSERT INTO lamp VALUES (1, 1), (2, 1);
+        ALTER TABLE lamp ENABLE ROW LEVEL SECURITY;
+        CREATE POLICY odd ON lamp USING (id % 2 = 1);
+        GRANT SELECT, DELETE ON mast, lamp TO {role};
+    """)
+    url = f"{server.url}?user={role}"
+    plan = yeldro("plan", "mast", "--all-rows", "--json", db=url).json()
+    assert plan["total"] == 2
+    assert any("row-level security" in each for each in plan["warnings"])
+    found = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url, code=4)
+    assert "+1 rows in lamp" in found.err
+    assert server.value("SELECT count(*) FROM lamp") == 2
+
+
+def test_a_table_that_others_inherit_from_counts_their_rows_once(yeldro, server) -> None:
+    """A key of the parent holds in the parent alone, so rows are told apart by table and place."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, note text);
+        CREATE TABLE tall_mast (height int) INHERITS (mast);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1, 'a'), (2, 'b'); INSERT INTO tall_mast VALUES (2, 'b', 9);
+        INSERT INTO lamp VALUES (1, 1), (2, 2);
+    """)
+    words = ("mast", "--where", "id = 2", "--expect", "2", "--expect", "total=3")
+    done = yeldro("run", *words, "--yes", "--json", db=server.url).json()
+    assert done["ledger"]["mast"] == {"removed": 2, "changed": 0, "added": 0}
+    assert server.rows("SELECT id FROM mast") == [(1,)]
+    only = yeldro("plan", "tall_mast", "--all-rows", "--json", db=server.url).json()
+    assert only["matched"] == 0
+
+
+def test_a_partitioned_table_without_a_key_loses_its_copies_only(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE part (id int, at date) PARTITION BY RANGE (at);
+        CREATE TABLE part_a PARTITION OF part FOR VALUES FROM ('2024-01-01') TO ('2025-01-01');
+        CREATE TABLE part_b PARTITION OF part FOR VALUES FROM ('2025-01-01') TO ('2026-01-01');
+        INSERT INTO part SELECT g, d FROM generate_series(1, 5) AS g,
+            unnest(array['2024-06-01', '2025-06-01', '2024-06-01']::date[]) AS d;
+    """)
+    words = ("part", "--duplicates-by", "id,at", "--expect", "5")
+    assert there_and_back(yeldro, server, *words)["total"] == 5
+
+
+def test_only_the_columns_that_a_key_names_are_set_to_null(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE visit (buoy int, no int, PRIMARY KEY (buoy, no));
+        CREATE TABLE part (id int PRIMARY KEY, buoy int NOT NULL, no int,
+            FOREIGN KEY (buoy, no) REFERENCES visit ON DELETE SET NULL (no));
+        INSERT INTO visit VALUES (1, 1), (1, 2); INSERT INTO part VALUES (1, 1, 1), (2, 1, 2);
+    """)
+    before = server.contents()
+    yeldro("run", "visit", "--where", "no = 1", "--expect", "total=2", "--yes", db=server.url)
+    assert server.rows("SELECT * FROM part ORDER BY id") == [(1, 1, None), (2, 1, 2)]
+    yeldro("restore", "last", "--yes")
+    assert server.contents() == before
 
 
 def test_a_filter_that_would_write_is_refused_by_name_and_by_the_server(yeldro, server) -> None:

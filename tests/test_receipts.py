@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 from conftest import PROGRAM, Yeldro
-from systems import SqliteFile
+from systems import AnyDatabase, SqliteFile
 
 from yeldro.core import receipt_format as form
 from yeldro.core.errors import DatabaseFailure, UsageError
@@ -109,12 +109,12 @@ class _Still:
         return datetime(2026, 1, 2, 3, 4, 5, tzinfo=zone)  # type: ignore[arg-type]
 
 
-def test_list_and_show_tell_what_was_asked_and_done(yeldro: Yeldro, demo: SqliteFile) -> None:
+def test_list_and_show_tell_what_was_asked_and_done(yeldro: Yeldro, network: AnyDatabase) -> None:
     assert "No receipts" in yeldro("receipt", "list").out
-    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=demo.url)
+    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=network.url)
     (listed,) = yeldro("receipt", "list", "--json").json()
     assert (listed["table"], listed["total"], listed["outcome"]) == ("alert", 3, "committed")
-    assert listed["database"] == f"sqlite:///{demo.path}"
+    assert listed["database"].endswith(network.url)
     assert listed["id"] in yeldro("receipt", "list").out
     shown = yeldro("receipt", "show", listed["id"]).out
     assert "alert --where 'id <= 3' --expect 3" in shown
@@ -161,36 +161,40 @@ def test_a_run_killed_at_any_moment_leaves_the_file_untouched_or_a_complete_rece
     assert seen
 
 
-def test_an_open_receipt_is_known_to_have_changed_nothing(yeldro: Yeldro, demo: SqliteFile) -> None:
-    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=demo.url)
+def test_an_open_receipt_is_known_to_have_changed_nothing(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=network.url)
     yeldro("restore", "last", "--yes")
     (path,) = yeldro.receipts.glob("*.sqlite")
     receipt = sqlite3.connect(path)
     receipt.execute("UPDATE receipt SET outcome = 'open'")
     receipt.commit()
     receipt.close()
-    before = demo.contents()
+    before = network.contents()
     assert yeldro("receipt", "check", "--json").json()["verdict"] == "never gone"
     assert "before anything was changed" in yeldro("receipt", "check").out
     assert yeldro("restore", "last", "--yes", "--json").json()["outcome"] == "nothing_to_do"
-    assert demo.contents() == before
+    assert network.contents() == before
 
 
-def test_a_receipt_with_rows_missing_restores_nothing(yeldro: Yeldro, demo: SqliteFile) -> None:
-    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=demo.url)
+def test_a_receipt_with_rows_missing_restores_nothing(yeldro: Yeldro, network: AnyDatabase) -> None:
+    yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=network.url)
     (path,) = yeldro.receipts.glob("*.sqlite")
     receipt = sqlite3.connect(path)
     receipt.execute("DELETE FROM rows_1 WHERE id = 2")
     receipt.commit()
     receipt.close()
-    before = demo.contents()
+    before = network.contents()
     assert "not complete" in yeldro("restore", "last", "--yes", code=5).err
-    assert demo.contents() == before
+    assert network.contents() == before
 
 
-def test_restore_refuses_a_table_or_column_that_is_gone(yeldro: Yeldro, demo: SqliteFile) -> None:
-    yeldro("run", "raw_upload", "--all-rows", "--expect", "330", "--yes", db=demo.url)
-    demo.script("ALTER TABLE raw_upload DROP COLUMN line")
+def test_restore_refuses_a_table_or_column_that_is_gone(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    yeldro("run", "raw_upload", "--all-rows", "--expect", "330", "--yes", db=network.url)
+    network.script("ALTER TABLE raw_upload DROP COLUMN line")
     assert "raw_upload.line is not there" in yeldro("restore", "last", "--yes", code=3).err
-    demo.script("DROP TABLE raw_upload")
+    network.script("DROP TABLE raw_upload")
     assert "raw_upload is not there" in yeldro("restore", "last", "--yes", code=3).err

@@ -16,7 +16,7 @@ REFUSED = [
     (("plan", "buoy", "--where", "1 = 1 OR 'a' = 'a'"), 3, "looks at no column"),
     (("plan", "buoy", "--where", ":x IS NULL", "--param", "x=1"), 3, "looks at no column"),
     (("plan", "buoy", "--where", "nmae = 'x'"), 2, "Did you mean name"),
-    (("plan", "buoy", "--where", 'name = "Eddy"'), 2, "'single quotes'"),
+    (("plan", "buoy", "--where", "name = Eddy"), 2, "'single quotes'"),
     (("plan", "buoy", "--where", "id = (SELECT buoy_id FROM snsor)"), 2, "sensor"),
     (("plan", "buoy", "--where", "id = (SELECT s.buoyid FROM sensor AS s)"), 2, "buoy_id"),
     (("plan", "buoy", "--where", "sensor.id = 1"), 2, "no table 'sensor'"),
@@ -73,14 +73,14 @@ REFUSED = [
     ("words", "code", "says"), REFUSED, ids=[" ".join(each[0]) for each in REFUSED]
 )
 def test_a_mistake_is_told_in_one_paragraph_and_changes_nothing(
-    yeldro, demo, words, code, says
+    yeldro, network, words, code, says
 ) -> None:
-    before = demo.path.read_bytes()
-    found = yeldro(*words, db=demo.url, code=code)
+    before = network.contents()
+    found = yeldro(*words, db=network.url, code=code)
     assert says in found.err
     assert found.err.startswith("Nothing was changed.")
     assert found.err.count("\n") == 1
-    assert demo.path.read_bytes() == before
+    assert network.contents() == before
 
 
 @pytest.mark.parametrize(
@@ -112,6 +112,20 @@ def test_an_empty_file_holds_no_tables(yeldro, tmp_path) -> None:
     assert yeldro("survey", "--db", "empty.db", "--json").json()["tables"] == []
 
 
+def test_a_statement_that_takes_too_long_is_stopped(yeldro, network) -> None:
+    before = network.contents()
+    slow = "SELECT count(*) FROM reading a, reading b, alert c WHERE a.id <> b.id + c.id"
+    words = ("alert", "--where", f"id < ({slow})", "--expect", "1", "--time-limit", "0.5")
+    for command in (("run", *words, "--yes"), ("plan", *words)):
+        found = yeldro(*command, db=network.url, code=5)
+        assert "longer than 0.5 seconds" in found.err
+        assert "--time-limit" in found.err
+    assert network.contents() == before
+    assert not list(yeldro.receipts.glob("*"))
+    quick = ("alert", "--where", "id = 1", "--expect", "1", "--time-limit", "20", "--yes")
+    yeldro("run", *quick, db=network.url)
+
+
 def test_a_locked_database_is_waited_for_and_its_holder_named(yeldro, demo) -> None:
     holder = demo.connect()
     holder.execute("BEGIN IMMEDIATE")
@@ -136,18 +150,18 @@ def test_a_read_only_file_can_be_looked_at_and_not_changed(yeldro, demo) -> None
     assert demo.value("SELECT count(*) FROM alert WHERE id = 1") == 1
 
 
-def test_a_receipt_that_cannot_be_written_rolls_everything_back(yeldro, demo) -> None:
+def test_a_receipt_that_cannot_be_written_rolls_everything_back(yeldro, network) -> None:
     (yeldro.folder / "file").touch()
-    before = demo.contents()
+    before = network.contents()
     found = yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes",
-                   "--receipts", "file/receipts", db=demo.url, code=5)  # fmt: skip
+                   "--receipts", "file/receipts", db=network.url, code=5)  # fmt: skip
     assert "receipt" in found.err
     assert "rolled back" in found.err
-    assert demo.contents() == before
+    assert network.contents() == before
 
 
-def test_a_view_and_a_virtual_table_are_refused_by_name(yeldro, made) -> None:
-    database = made("""
+def test_a_view_and_a_virtual_table_are_refused_by_name(yeldro, file_made) -> None:
+    database = file_made("""
         CREATE TABLE mast (id INTEGER PRIMARY KEY);
         CREATE VIEW tall AS SELECT count(*) AS n FROM mast;
         CREATE VIRTUAL TABLE words USING fts5(said);
@@ -156,8 +170,8 @@ def test_a_view_and_a_virtual_table_are_refused_by_name(yeldro, made) -> None:
     assert "virtual" in yeldro("plan", "words", "--all-rows", db=database.url, code=3).err
 
 
-def test_a_broken_receipt_is_told(yeldro: Yeldro, demo, tmp_path: Path) -> None:
-    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+def test_a_broken_receipt_is_told(yeldro: Yeldro, network, tmp_path: Path) -> None:
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=network.url)
     (path,) = yeldro.receipts.glob("*.sqlite")
     whole = path.read_bytes()
     for name, broken in (("cut", whole[: len(whole) // 2]), ("text", b"no receipt"), ("none", b"")):
@@ -168,4 +182,4 @@ def test_a_broken_receipt_is_told(yeldro: Yeldro, demo, tmp_path: Path) -> None:
     newer.commit()
     newer.close()
     assert "format 99" in yeldro("restore", str(path), "--yes", code=2).err
-    assert demo.value("SELECT count(*) FROM alert WHERE id = 1") == 0
+    assert network.value("SELECT count(*) FROM alert WHERE id = 1") == 0

@@ -189,8 +189,8 @@ def test_detached_rows_stay_without_their_link_and_get_it_back(yeldro, network) 
     assert network.contents() == before
 
 
-def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, made) -> None:
-    database = made("""
+def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, file_made) -> None:
+    database = file_made("""
         CREATE TABLE mast (id INTEGER PRIMARY KEY);
         CREATE TABLE log (said TEXT);
         INSERT INTO mast VALUES (1), (2), (3);
@@ -209,8 +209,8 @@ def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, 
     assert database.value("SELECT count(*) FROM log") == 2
 
 
-def test_a_trigger_that_keeps_rows_is_caught_by_the_tally(yeldro, made) -> None:
-    database = made("""
+def test_a_trigger_that_keeps_rows_is_caught_by_the_tally(yeldro, file_made) -> None:
+    database = file_made("""
         CREATE TABLE mast (id INTEGER PRIMARY KEY);
         INSERT INTO mast VALUES (1), (2), (3);
         CREATE TRIGGER keeping BEFORE DELETE ON mast WHEN old.id = 2
@@ -235,15 +235,15 @@ def test_a_receipt_without_rows_keeps_the_counts_and_cannot_restore(yeldro, netw
     assert [each["id"] for each in yeldro("receipt", "list", "--json").json()] == [shown["id"]]
 
 
-def test_a_receipt_can_be_read_with_any_sqlite_tool(yeldro, demo) -> None:
-    expected = demo.rows(f"SELECT * FROM buoy WHERE {GONE_SQL} ORDER BY id")
-    done = yeldro("run", *FOLLOWED, "--expect", "1..", "--yes", "--json", db=demo.url).json()
+def test_a_receipt_can_be_read_with_any_sqlite_tool(yeldro, network) -> None:
+    columns = "id, serial, name, CAST(retired_on AS CHAR(10))"
+    expected = network.rows(f"SELECT {columns} FROM buoy WHERE {GONE_SQL} ORDER BY id")
+    done = yeldro("run", *FOLLOWED, "--expect", "1..", "--yes", "--json", db=network.url).json()
     receipt = sqlite3.connect(done["receipt"])
     assert receipt.execute("SELECT outcome FROM receipt").fetchone() == ("committed",)
     (table,) = receipt.execute(
         "SELECT rows_table FROM step WHERE table_name = 'buoy' AND action = 'remove'"
     ).fetchone()
-    columns = ", ".join(row[1] for row in demo.rows("PRAGMA table_info(buoy)"))
     assert receipt.execute(f"SELECT {columns} FROM {table} ORDER BY id").fetchall() == expected
     receipt.close()
 
@@ -283,16 +283,16 @@ def test_restore_fills_in_what_is_missing_where_some_rows_are_back(yeldro, netwo
     assert network.contents() == before
 
 
-def test_restore_refuses_another_database(yeldro, demo, made) -> None:
+def test_restore_refuses_another_database(yeldro, demo, file_made) -> None:
     yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=demo.url)
-    other = made("CREATE TABLE alert (id INTEGER PRIMARY KEY)")
+    other = file_made("CREATE TABLE alert (id INTEGER PRIMARY KEY)")
     found = yeldro("restore", "last", "--yes", "--db", other.url, code=3)
     assert str(demo.path) in found.err
     assert other.value("SELECT count(*) FROM alert") == 0
 
 
-def test_every_kind_of_value_comes_back_as_it_was(yeldro, made) -> None:
-    database = made("""
+def test_every_kind_of_value_comes_back_as_it_was(yeldro, file_made) -> None:
+    database = file_made("""
         CREATE TABLE "Odd ""Things" (
             "key" TEXT COLLATE NOCASE NOT NULL PRIMARY KEY, "order" INTEGER DEFAULT 7, v,
             twice GENERATED ALWAYS AS ("order" * 2) STORED) WITHOUT ROWID;
@@ -383,9 +383,9 @@ def test_ctrl_c_in_a_long_statement_stops_it_and_leaves_everything(yeldro, demo)
     assert not list(yeldro.receipts.glob("*"))
 
 
-def test_a_table_may_have_any_name_that_statements_use_themselves(yeldro, made) -> None:
+def test_a_table_may_have_any_name_that_statements_use_themselves(yeldro, file_made) -> None:
     for name in ("parent", "other", "found", "numbered", "yeldro_keys_1", "main", "temp", "rowid"):
-        database = made(f"""
+        database = file_made(f"""
             DROP TABLE IF EXISTS child; DROP TABLE IF EXISTS {name};
             CREATE TABLE {name} (id INTEGER PRIMARY KEY, up INTEGER REFERENCES {name}
                 ON DELETE CASCADE, note TEXT);

@@ -140,6 +140,7 @@ def find_duplicates(
     groups, members = session.connection.execute(
         sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.size), 0))
     ).one()
+    groups, members = int(groups), int(members)
     largest = session.connection.execute(
         grouped.order_by(sa.desc("size"), *sql.columns_of(rows, by)).limit(most_groups)
     ).all()

@@ -241,7 +241,7 @@ def _step(
 
 def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:
     values: dict[str, sa.ColumnElement[Any]] = {}
-    for name in link.key.columns:
+    for name in link.key.changed_columns:
         default = table.by_name[name].default if link.to_default else None
         values[name] = sa.null() if default is None else sa.literal_column(default)
     return values
@@ -251,7 +251,7 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [f"--follow {link.key.name}"]
-    if found.table.can_be_null(link.key.columns):
+    if found.table.can_be_null(link.key.changed_columns):
         remedies.append(f"--detach {link.key.name}")
     return Blocked(
         foreign_key=str(link.key),
@@ -302,7 +302,7 @@ def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
     """What this user may not do of what the cleanup needs, such as `DELETE on reading`."""
     missing = [session.missing_privileges(found.table, None) for found in ripple.removed.values()]
     missing += [
-        session.missing_privileges(found.table, link.key.columns)
+        session.missing_privileges(found.table, link.key.changed_columns)
         for link, found in ripple.detached.items()
     ]
     return [each for each in dict.fromkeys(missing) if each]

@@ -459,10 +459,14 @@ def _parents_gone(
             )
             conditions.append(~sa.exists().where(*is_coming))
     gone = each.count(*conditions)
-    if gone <= each.step.orphans.get(key.name, 0):
+    alone_before = each.step.orphans.get(key.name, 0)
+    if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
         return []
-    return [f"{gone:,} rows of {each.table.name} have no parent row any more ({key})"
-            f"{_sample(each, *conditions)}"]  # fmt: skip
+    since = "any more" if gone > alone_before else "and had none before; the system asks for one"
+    return [
+        f"{gone:,} rows of {each.table.name} have no parent row {since} ({key})"
+        f"{_sample(each, *conditions)}"
+    ]
 
 
 def _sample(each: _LaidOut, *conditions: sql.Predicate) -> str:

@@ -391,7 +391,7 @@ class _Tracing:
             if not sql.count(self.connection, rows, *is_default, stays):
                 return f"the default of {link.key.name} references no row that stays"
         for key in self.session.catalogue.referencing(found.table.name):
-            if set(key.referenced_columns) & set(link.key.columns):
+            if set(key.referenced_columns) & set(link.key.changed_columns):
                 child = self.session.catalogue.table(key.child)
                 rows = sql.rows_of(child)
                 changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
@@ -408,7 +408,7 @@ class _Tracing:
     def _shares_columns(self, link: Link) -> bool:
         """Whether another detached link of the same child changes a column of this one."""
         return any(
-            other is not link and set(other.key.columns) & set(link.key.columns)
+            other is not link and set(other.key.changed_columns) & set(link.key.columns)
             for other in self.reach.links_from(link.key.child, Treatment.DETACH)
         )
 

@@ -80,7 +80,11 @@ class RowIdentity:
 
 @dataclass(frozen=True)
 class ForeignKey:
-    """Rows of `child` reference rows of `parent`: `columns[i]` equals `referenced_columns[i]`."""
+    """Rows of `child` reference rows of `parent`: `columns[i]` equals `referenced_columns[i]`.
+
+    Args:
+        named_to_change: where the declared action changes only some of the columns, those.
+    """
 
     child: TableName
     columns: tuple[str, ...]
@@ -89,6 +93,12 @@ class ForeignKey:
     on_delete: ReferentialAction = ReferentialAction.NO_ACTION
     deferrable: bool = False
     constraint: str | None = None
+    named_to_change: tuple[str, ...] = ()
+
+    @property
+    def changed_columns(self) -> tuple[str, ...]:
+        """The columns that the declared action sets to NULL or to their default."""
+        return self.named_to_change or self.columns
 
     @property
     def name(self) -> str:

@@ -127,7 +127,7 @@ def _link(key: ForeignKey, child: Table, choices: Choices, path: tuple[ForeignKe
     if followed and (not detached or followed > detached):
         return Link(key, Treatment.REMOVE, f"--follow {followed[1]}", False, path)
     if detached:
-        fixed = [name for name in key.columns if not child.by_name[name].nullable]
+        fixed = [name for name in key.changed_columns if not child.by_name[name].nullable]
         if fixed:
             raise Refused(
                 f"{key.name} can not be detached: {key.child}.{fixed[0]} does not accept NULL.",
@@ -144,7 +144,7 @@ def _as_declared(key: ForeignKey, child: Table, path: tuple[ForeignKey, ...]) ->
     if action in (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT):
         return Link(key, Treatment.BLOCK, action, False, path)
     to_default = action is ReferentialAction.SET_DEFAULT
-    for name in key.columns:
+    for name in key.changed_columns:
         column = child.by_name[name]
         becomes_null = not to_default or column.default is None or column.default.upper() == "NULL"
         if becomes_null and not column.nullable:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import sqlglot
@@ -72,12 +73,21 @@ def _query(session: Session, view: Table) -> exp.Select:
 
 def _sources(query: exp.Select, session: Session) -> dict[str, Table]:
     """The tables in FROM and JOIN by alias; anything else there is passed over."""
-    items = [query.args.get("from_"), *(query.args.get("joins") or [])]
-    tables = [item.this for item in items if item is not None and isinstance(item.this, exp.Table)]
     return {
         table.alias_or_name.casefold(): find_table(session.catalogue, table.name)
-        for table in tables
+        for table in _joined(query.args.get("from_"), query.args.get("joins"))
     }
+
+
+def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterator[exp.Table]:
+    """The tables of a FROM clause, also those that brackets hold together."""
+    for item in (first, *(joins or [])):
+        source = item.this if item is not None else None
+        if isinstance(source, exp.Table):
+            yield source
+            yield from _joined(None, source.args.get("joins"))
+        elif isinstance(source, exp.Subquery) and not isinstance(source.this, exp.Select):
+            yield from _joined(source, source.args.get("joins"))
 
 
 def _shown_columns(

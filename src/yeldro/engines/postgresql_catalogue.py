@@ -67,6 +67,7 @@ WHERE i.indrelid = %s AND i.indisvalid ORDER BY i.indisprimary DESC, c.relname
 """
 _FOREIGN_KEYS = """
 SELECT k.conname, k.conrelid, k.confrelid, k.confdeltype, k.condeferrable,
+       {changed} AS changed,
        (SELECT array_agg(a.attname::text ORDER BY place) FROM unnest(k.conkey)
             WITH ORDINALITY AS u (attnum, place)
             JOIN pg_attribute AS a ON a.attrelid = k.conrelid AND a.attnum = u.attnum) AS ours,
@@ -77,6 +78,9 @@ FROM pg_constraint AS k
 WHERE k.contype = 'f' AND k.conparentid = 0
 ORDER BY k.conrelid, k.conname
 """
+_CHANGED = """(SELECT array_agg(a.attname::text ORDER BY a.attnum)
+            FROM unnest(k.confdelsetcols) AS u
+            JOIN pg_attribute AS a ON a.attrelid = k.conrelid AND a.attnum = u)"""
 _INHERITED = """
 SELECT h.inhrelid, h.inhparent FROM pg_inherits AS h JOIN pg_class AS c ON c.oid = h.inhrelid
 WHERE c.relkind IN ('r', 'f') AND NOT c.relispartition
@@ -203,7 +207,9 @@ class PostgresqlCatalogue:
         """The rows of every foreign key, by child and by parent; read in one statement."""
         if self._keys is None:
             self._keys = (defaultdict(list), defaultdict(list))
-            for row in self._rows(_FOREIGN_KEYS):
+            version = self._connection.dialect.server_version_info or (0,)
+            changed = _CHANGED if version >= (15,) else "NULL::text[]"
+            for row in self._rows(_FOREIGN_KEYS.replace("{changed}", changed)):
                 self._keys[0][row.conrelid].append(row)
                 self._keys[1][row.confrelid].append(row)
         return self._keys
@@ -218,6 +224,7 @@ class PostgresqlCatalogue:
             on_delete=_ACTIONS[row.confdeltype],
             deferrable=row.condeferrable,
             constraint=row.conname,
+            named_to_change=tuple(row.changed or ()),
         )
 
     def _triggers(self, oid: int) -> list[Trigger]:

@@ -31,6 +31,20 @@ def test_the_demo_walks_through_the_whole_job_and_ends_where_it_began(yeldro: Ye
     assert len(dumps[0]) > 20_000
 
 
+def test_the_demo_has_the_same_counts_on_every_system(yeldro: Yeldro, made) -> None:
+    database = made("SELECT 1;")
+    if database.url.endswith("made.db"):
+        Path(database.url).unlink(missing_ok=True)
+    out = yeldro("demo", "walked", "--db", database.url).out
+    assert re.findall(r"Committed: ([\d,]+) rows", out) == ["1,381", "884", "884", "1,381"]
+    assert "Traceback" not in out
+    assert database.value("SELECT count(*) FROM reading") == 18_000
+    if database.url.endswith("made.db"):
+        return
+    full = yeldro("demo", "again", "--db", database.url, "--only-data", code=3)
+    assert "is not empty" in full.err
+
+
 def test_every_command_the_demo_prints_can_be_typed(yeldro: Yeldro) -> None:
     out = yeldro("demo", "walked").out
     codes = {"3": 3, "4": 4}

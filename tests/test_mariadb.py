@@ -80,6 +80,23 @@ def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
     assert server.value("SELECT max(id) FROM kinds") == 3
 
 
+def test_text_of_every_character_set_comes_back_byte_by_byte(yeldro, server) -> None:
+    sets = server.rows("SELECT CHARACTER_SET_NAME, MAXLEN FROM information_schema.CHARACTER_SETS"
+                       " WHERE CHARACTER_SET_NAME <> 'binary' ORDER BY 1")  # fmt: skip
+    columns = ", ".join(f"c_{name} varchar(300) CHARACTER SET {name}" for name, _ in sets)
+    everything = "unhex('" + bytes(range(256)).hex() + "')"
+    values = ", ".join(
+        f"CONVERT({everything} USING {name})"
+        if most == 1 and name not in ("ascii", "tis620")
+        else f"CONVERT(_utf8mb4'Aé日ß ~\\\\ ソ' USING {name})"
+        for name, most in sets
+    )
+    server.script(f"SET sql_mode = ''; CREATE TABLE words (id int PRIMARY KEY, {columns});"
+                  f"INSERT INTO words VALUES (1, {values})")  # fmt: skip
+    assert len(sets) > 30
+    there_and_back(yeldro, server, "words", "--all-rows", "--expect", "1")
+
+
 def test_a_moment_that_the_clock_shows_twice_comes_back_as_the_same_moment(yeldro, server) -> None:
     server.script("""
         CREATE TABLE watch (id int PRIMARY KEY, at timestamp(2) NULL);
@@ -294,7 +311,15 @@ def test_a_password_appears_nowhere(yeldro, server, user) -> None:
         GRANT ALL ON {server.name}.* TO {user}""")
     url = url_of(server, user)
     done = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url)
-    told = done.out + done.err + yeldro("receipt", "show").out + yeldro("survey", db=url).out
+    restored = yeldro("restore", "last", "--yes", db=url)
+    assert "1 row as before" in restored.out
+    told = (
+        done.out
+        + done.err
+        + restored.out
+        + yeldro("receipt", "show").out
+        + yeldro("survey", db=url).out
+    )
     told += yeldro("survey", db=url.replace("hunter22", "hunter23"), code=5).err
     (receipt,) = yeldro.receipts.glob("*.sqlite")
     assert b"hunter22" not in told.encode() + receipt.read_bytes()

@@ -85,9 +85,28 @@ def test_children_in_other_schemas_are_found_and_named_with_their_schema(yeldro,
 
 
 def test_what_holds_no_rows_of_its_own_is_refused_by_name(yeldro, server) -> None:
-    server.script("CREATE MATERIALIZED VIEW sight AS SELECT 1 AS one")
-    found = yeldro("plan", "sight", "--all-rows", db=server.url, code=3)
-    assert "materialised view" in found.err
+    server.script("""
+        CREATE MATERIALIZED VIEW sight AS SELECT 1 AS one;
+        CREATE FOREIGN DATA WRAPPER nothing; CREATE SERVER afar FOREIGN DATA WRAPPER nothing;
+        CREATE FOREIGN TABLE far (one int) SERVER afar;
+    """)
+    for name, kind in (("sight", "materialised view"), ("far", "foreign table")):
+        assert kind in yeldro("plan", name, "--all-rows", db=server.url, code=3).err
+
+
+def test_a_rule_that_removes_elsewhere_or_removes_nothing_is_found(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE lamp (id int PRIMARY KEY);
+        INSERT INTO mast VALUES (1), (2); INSERT INTO lamp VALUES (1), (2);
+        CREATE RULE also AS ON DELETE TO mast DO ALSO DELETE FROM lamp WHERE id = old.id;
+        CREATE RULE never AS ON DELETE TO lamp WHERE old.id = 2 DO INSTEAD NOTHING;
+    """)
+    before = server.contents()
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    assert "-1 rows" not in yeldro(*words, db=server.url, code=4).err
+    words = ("run", "lamp", "--all-rows", "--expect", "2", "--yes")
+    assert "affected 1 rows" in yeldro(*words, db=server.url, code=4).err
+    assert server.contents() == before
 
 
 def test_deferrable_keys_of_a_cycle_are_checked_at_the_commit(yeldro, server) -> None:

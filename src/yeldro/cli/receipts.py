@@ -15,7 +15,6 @@ from yeldro.core import restore as restoring
 from yeldro.core.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.protocol import Database
 from yeldro.core.receipts import Receipt, find_receipt, receipts_in
-from yeldro.engines import open_database
 from yeldro.report import documents, tables
 from yeldro.report.text import counted
 
@@ -121,9 +120,12 @@ def _agree(database: Database, found: Receipt, as_json: bool) -> int:
 def _database_of(found: Receipt, typed: str | None) -> Database:
     """The database of a receipt; another one named by --db is refused."""
     own = opt.opened(found.database)
-    if typed and open_database(typed).shown != own.shown:
+    if not typed:
+        return own
+    named = opt.opened(typed)  # the same one, maybe with the password that no receipt holds
+    if named.shown != own.shown:
         raise Refused(
-            f"This receipt is of {own.shown}, not of {open_database(typed).shown}.",
+            f"This receipt is of {own.shown}, not of {named.shown}.",
             "Drop --db (or YELDRO_DB) to use the receipt's own database.",
         )
-    return own
+    return named

@@ -8,7 +8,7 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli.output import show, show_csv, show_json
-from yeldro.core.duplicates import KeepRule, find_duplicates
+from yeldro.core.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
 from yeldro.core.orphans import find_orphans
 from yeldro.core.preview import preview as look
@@ -70,21 +70,30 @@ def preview(
     "--keep",
     multiple=True,
     metavar="RULE",
-    help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. Repeatable.",
+    help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, order:LIST. "
+    "Repeatable.",
 )
+@opt.sameness_options
 @opt.database_option
 @opt.rows_option(5)
 @opt.json_option
 def duplicates(
-    table: str, by: str, keep: tuple[str, ...], db: str | None, rows: int, as_json: bool
+    table: str,
+    by: str,
+    keep: tuple[str, ...],
+    db: str | None,
+    rows: int,
+    as_json: bool,
+    **options: Any,
 ) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first.
 
     Marks the row of each group that would stay and those that would go. NULL equals NULL.
     """
-    rules = [KeepRule.parse(text) for text in keep]
+    rules = tuple(KeepRule.parse(text) for text in keep)
+    wanted = Grouping(opt.columns_of(by), rules, opt.sameness_of(options))
     with opt.database_of(db).reading() as session:
-        found = find_duplicates(session, table, opt.columns_of(by), rules, rows)
+        found = find_duplicates(session, table, wanted, rows)
     _print(as_json, documents.duplicates_document, tables.duplicates_view, found)
 
 

@@ -14,6 +14,7 @@ from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.plan import Cleanup
 from yeldro.core.protocol import Database
+from yeldro.core.sameness import Sameness
 from yeldro.core.selection import RelatedTable, Selection, parameter_value
 from yeldro.core.treatment import Choices
 from yeldro.engines import open_database
@@ -104,6 +105,16 @@ def rows_option(default: int) -> Callable[[Function], Function]:
     )
 
 
+_sameness_options = (
+    click.option("--ignore-case", is_flag=True, help="Duplicates: compare text without case."),
+    click.option("--trim", is_flag=True, help="Duplicates: compare text without outer spaces."),
+    click.option("--null-distinct", is_flag=True, help="Duplicates: NULL is equal to nothing."),
+    click.option(
+        "--as-text", is_flag=True, help="Duplicates: compare by their text what has no equality."
+    ),
+)
+sameness_options = _all(*_sameness_options)
+
 selection_options = _all(
     click.argument("table", metavar="TABLE"),
     click.option("--where", metavar="SQL", help="Rows for which this condition is true."),
@@ -136,7 +147,8 @@ selection_options = _all(
         "--keep",
         multiple=True,
         metavar="RULE",
-        help="Which row of a group stays: lowest:COL, highest:COL, fullest, order:LIST. "
+        help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "
+        "order:LIST. "
         "Repeatable; later rules break ties.",
     ),
     click.option(
@@ -144,12 +156,19 @@ selection_options = _all(
         metavar="FOREIGN_KEY",
         help="Rows that have no parent row: FOREIGN_KEY is a column, or child.column.",
     ),
+    *_sameness_options,
     click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
     click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
     click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
 )
 
 ripple_options = _all(
+    click.option(
+        "--repoint",
+        is_flag=True,
+        help="With --duplicates-by: move dependent rows to the row that is kept. Those that would "
+        "break a unique key of their own table block, or go with --follow.",
+    ),
     click.option(
         "--follow",
         multiple=True,
@@ -225,17 +244,29 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
         orphans=options["orphans"],
         duplicates_by=columns_of(options["duplicates_by"]),
         keep=tuple(KeepRule.parse(text) for text in options["keep"]),
+        same=sameness_of(options),
         order_by=options["order_by"],
         limit=options["limit"],
         all_rows=options["all_rows"],
     )
     return Cleanup(
         selection=selection,
-        choices=Choices(tuple(options.get("follow", ())), tuple(options.get("detach", ()))),
+        choices=Choices(
+            tuple(options.get("follow", ())),
+            tuple(options.get("detach", ())),
+            bool(options.get("repoint")),
+        ),
         expectations=Expectations.parse(options.get("expect", ())),
         allowed_triggers=tuple(options.get("allow_trigger", ())),
+        add_constraint=bool(options.get("add_constraint")),
         no_way_back=tuple(options.get("no_way_back", ())),
     )
+
+
+def sameness_of(options: dict[str, Any]) -> Sameness:
+    """When values of duplicates count as equal."""
+    names = ("ignore_case", "trim", "null_distinct", "as_text")
+    return Sameness(**{name: options[name] for name in names})
 
 
 def receipts_folder(typed: Path | None) -> Path:

@@ -63,6 +63,11 @@ def rehearse(db: str | None, lock_wait: float, as_json: bool, **options: Any) ->
 @opt.expect_option
 @opt.triggers_option
 @opt.no_way_back_option
+@click.option(
+    "--add-constraint",
+    is_flag=True,
+    help="With --duplicates-by: make the constraint that keeps them from coming back.",
+)
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
 @opt.receipts_option
@@ -88,7 +93,7 @@ def run(
     database, cleanup = opt.database_of(db), opt.cleanup_of(options)
     _check_attendance(yes, cleanup)
     agreed = None if yes else _agree(database, cleanup, as_json)
-    if agreed is None or agreed.total:
+    if agreed is None or agreed.total or cleanup.add_constraint:
         folder = opt.receipts_folder(receipts)
         wish = ReceiptWish(folder, _title(options, cleanup), not without_rows)
         result = running.run(database, cleanup, wish, lock_wait, agreed)
@@ -129,7 +134,11 @@ def _title(options: dict[str, Any], cleanup: Cleanup) -> str:
     words = [cleanup.selection.table]
     for name, value in options.items():
         option = f"--{name.replace('_', '-')}"
-        if name in ("table", "allow_trigger", "no_way_back") or value in (None, False, ()):
+        if name in ("table", "allow_trigger", "no_way_back", "add_constraint") or value in (
+            None,
+            False,
+            (),
+        ):
             continue
         values = value if isinstance(value, tuple) else (value,)
         for each in values:

@@ -7,7 +7,7 @@ kept row for every group, always the same.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -18,14 +18,19 @@ from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_order
 from yeldro.core.identity import COPIES, PRINT
 from yeldro.core.protocol import Session
+from yeldro.core.sameness import Sameness, group_values, in_some_group, inexact
 from yeldro.core.schema import IdentityKind, Table
 
-KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "order:LIST")
+KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
 
 
 @dataclass(frozen=True)
 class KeepRule:
-    """What makes a row the one to keep: `lowest:COL`, `highest:COL`, `fullest`, `order:LIST`."""
+    """What makes a row the one to keep.
+
+    `lowest:COL`, `highest:COL`, `fullest` (most columns that are neither NULL nor empty),
+    `referenced` (a row that some other row references), `order:LIST`.
+    """
 
     kind: str
     argument: str = ""
@@ -39,9 +44,8 @@ class KeepRule:
         """
         kind, colon, argument = text.partition(":")
         wants_argument = kind in ("lowest", "highest", "order")
-        if kind not in ("lowest", "highest", "fullest", "order") or wants_argument != bool(
-            argument
-        ):
+        known = kind in ("lowest", "highest", "fullest", "referenced", "order")
+        if not known or wants_argument != bool(argument):
             raise UsageError(
                 f"--keep {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
             )
@@ -71,6 +75,9 @@ class DuplicateReport:
         columns: names of the values in each sample row.
         sample: the largest groups.
         ties: groups in which the keep rules prefer no single row, so that row identity decides.
+        tied: the values of one such group.
+        prevention: the statement that would have kept the duplicates out.
+        warnings: what to beware of, as sentences.
     """
 
     table: Table
@@ -81,28 +88,34 @@ class DuplicateReport:
     columns: tuple[str, ...]
     sample: tuple[DuplicateGroup, ...]
     ties: int
+    tied: tuple[Any, ...] = ()
+    prevention: str = ""
+    warnings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """By which columns rows are grouped, when they count as equal, and which row stays."""
+
+    by: tuple[str, ...]
+    keep: tuple[KeepRule, ...] = ()
+    same: Sameness = field(default_factory=Sameness)
 
 
 def surplus_rows(
-    table: Table,
-    rows: sa.TableClause,
-    by: Sequence[str],
-    keep: Sequence[KeepRule],
-    session: Session,
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
 ) -> sql.Predicate:
     """Whether a row is a copy that is not kept: groups are formed over the whole table."""
-    numbered = _numbered(table, by, keep, session)
+    numbered = _numbered(table, grouping, session)
     surplus = sa.select(*sql.columns_of(numbered, table.identity.columns)).where(
         numbered.c.place > 1
     )
     return sql.among(sql.columns_of(rows, table.identity.columns), surplus.correlate(None))
 
 
-def surplus_copies(
-    table: Table, by: Sequence[str], keep: Sequence[KeepRule], session: Session
-) -> sa.Subquery:
+def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
     """For rows that only their contents tell apart: how many of each print are not kept."""
-    numbered = _numbered(table, by, keep, session)
+    numbered = _numbered(table, grouping, session)
     return count_copies(sa.select(numbered.c[PRINT.name]).where(numbered.c.place > 1))
 
 
@@ -115,66 +128,71 @@ def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
 
 
 def find_duplicates(
-    session: Session, typed: str, by: Sequence[str], keep: Sequence[KeepRule], most_groups: int
+    session: Session, typed: str, wanted: Grouping, most_groups: int
 ) -> DuplicateReport:
-    """Groups of rows of the table `typed` that are equal on the columns `by`.
+    """Groups of rows of the table `typed` that are equal on chosen columns.
 
     Args:
+        wanted: the grouping, with names as typed.
         most_groups: how many of the largest groups to return row by row.
 
     Raises:
-        UsageError: a name does not exist.
+        UsageError: a name does not exist, or a column's type has no equality.
         Refused: what is named is no table.
     """
     table = find_table(session.catalogue, typed)
     if table.kind != "table":
         raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
-    by = find_columns(table, by, "--by")
+    by = find_columns(table, wanted.by, "--by")
+    grouping = replace(wanted, by=by)
     rows = sql.rows_of(table)
+    values = [each.label(f"yeldro_{place}") for place, each in enumerate(
+        group_values(session, table, rows, by, grouping.same))]  # fmt: skip
     grouped = (
-        sa.select(*sql.columns_of(rows, by), sa.func.count().label("size"))
-        .group_by(*sql.columns_of(rows, by))
+        sa.select(*values, sa.func.count().label("yeldro_size"))
+        .where(*in_some_group(rows, by, grouping.same))
+        .group_by(*values)
         .having(sa.func.count() > 1)
     )
     totals = grouped.subquery()
     groups, members = session.connection.execute(
-        sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.size), 0))
+        sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.yeldro_size), 0))
     ).one()
     groups, members = int(groups), int(members)
     largest = session.connection.execute(
-        grouped.order_by(sa.desc("size"), *sql.columns_of(rows, by)).limit(most_groups)
+        grouped.order_by(sa.desc("yeldro_size"), *values).limit(most_groups)
     ).all()
     identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
     shown = tuple(dict.fromkeys((*identity, *table.by_name)))
-    numbered = _numbered(table, by, keep, session, shown)
+    numbered = _numbered(table, grouping, session, shown)
+    ours = group_values(session, table, numbered, by, grouping.same)
     sample = []
-    for *values, size in largest:
-        same = (
-            numbered.c[name].is_not_distinct_from(v) for name, v in zip(by, values, strict=True)
-        )
+    for *shared, size in largest:
+        same = (value.is_not_distinct_from(v) for value, v in zip(ours, shared, strict=True))
         query = sa.select(*sql.columns_of(numbered, shown)).where(*same)
         members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
-        sample.append(DuplicateGroup(tuple(values), size, tuple(tuple(row) for row in members_of)))
+        sample.append(DuplicateGroup(tuple(shared), size, tuple(tuple(row) for row in members_of)))
+    ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
+    warning = inexact(table, by)
     return DuplicateReport(
         table=table,
         by=by,
-        keep=tuple(keep),
+        keep=grouping.keep,
         groups=groups,
         removable=members - groups,
         columns=shown,
         sample=tuple(sample),
-        ties=_count_ties(table, by, keep, session) if keep else groups,
+        ties=ties,
+        tied=tied,
+        prevention=session.prevention(table, by, grouping.same),
+        warnings=(warning,) if warning else (),
     )
 
 
 def _numbered(
-    table: Table,
-    by: Sequence[str],
-    keep: Sequence[KeepRule],
-    session: Session,
-    columns: Sequence[str] | None = None,
+    table: Table, grouping: Grouping, session: Session, columns: Sequence[str] | None = None
 ) -> sa.Subquery:
-    """Every row of the table with its `place` in its group; the kept row's place is 1."""
+    """Every row that can be in a group, with its `place` there; the kept row's place is 1."""
     rows = sql.rows_of(table)
     identity = sql.columns_of(rows, table.identity.columns)
     wanted = sql.columns_of(rows, columns or table.identity.columns)
@@ -183,10 +201,47 @@ def _numbered(
         identity.append(contents)
         wanted.append(contents.label(PRINT.name))
     place = sa.func.row_number().over(
-        partition_by=sql.columns_of(rows, by),
-        order_by=[*_preferences(table, rows, keep, session), *identity],
+        partition_by=group_values(session, table, rows, grouping.by, grouping.same),
+        order_by=[*_preferences(table, rows, grouping.keep, session), *identity],
     )
-    return sa.select(*wanted, place.label("place")).subquery("yeldro_numbered")
+    query = sa.select(*wanted, place.label("place"))
+    return query.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_numbered")
+
+
+def kept_values(
+    session: Session,
+    table: Table,
+    grouping: Grouping,
+    columns: Sequence[str],
+    removed: sql.Predicate,
+) -> tuple[list[sa.ColumnElement[Any]], list[sa.ColumnElement[Any]]]:
+    """For removed rows of a grouping: their values of `columns`, and the kept row's, side by side.
+
+    Args:
+        removed: whether a row of the table is removed.
+    """
+    rows = sql.rows_of(table)
+    window: dict[str, Any] = {
+        "partition_by": group_values(session, table, rows, grouping.by, grouping.same),
+        "order_by": [
+            *_preferences(table, rows, grouping.keep, session),
+            *sql.columns_of(rows, table.identity.columns),
+        ],
+    }
+    own = [rows.c[name].label(f"yeldro_old_{n}") for n, name in enumerate(columns)]
+    kept = [
+        sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_new_{n}")
+        for n, name in enumerate(columns)
+    ]
+    goes = sa.case((removed, 1), else_=0).label("yeldro_goes")
+    listed = sa.select(*own, *kept, goes).where(*in_some_group(rows, grouping.by, grouping.same))
+    listing = listed.subquery("yeldro_kept")
+    going = sa.select(listing).where(listing.c.yeldro_goes == 1).subquery("yeldro_replaced")
+    places = range(len(columns))
+    return (
+        [going.c[f"yeldro_old_{n}"] for n in places],
+        [going.c[f"yeldro_new_{n}"] for n in places],
+    )
 
 
 def _preferences(
@@ -201,6 +256,8 @@ def _preferences(
                 for column in sql.columns_of(rows, [each.name for each in table.columns])
             ]
             order.append(sum(filled[1:], start=filled[0]).desc())
+        elif rule.kind == "referenced":
+            order.append(sa.case((_is_referenced(table, rows, session), 0), else_=1))
         elif rule.kind == "order":
             items = parse_order(rule.argument, table, session)
             order += [sa.literal_column(item) for item in items]
@@ -212,18 +269,45 @@ def _preferences(
     return order
 
 
-def _count_ties(table: Table, by: Sequence[str], keep: Sequence[KeepRule], session: Session) -> int:
-    """Groups in which more than one row comes first by the keep rules alone."""
+def _is_referenced(table: Table, rows: sa.TableClause, session: Session) -> sql.Predicate:
+    """Whether any row of any table references a row."""
+    references = []
+    for key in session.catalogue.referencing(table.name):
+        child = session.catalogue.table(key.child)
+        children = sql.rows_of(child).alias("yeldro_child")
+        pairs = zip(key.columns, key.referenced_columns, strict=True)
+        same = (
+            session.referencing_value(children.c[ours], child.by_name[ours], table.by_name[theirs])
+            == rows.c[theirs]
+            for ours, theirs in pairs
+        )
+        references.append(sa.exists(sa.select(sa.literal(1)).where(*same).correlate(rows)))
+    if not references:
+        raise UsageError(
+            f"--keep referenced: no foreign key references {table.name}.", "Drop the rule."
+        )
+    return sa.or_(*references)
+
+
+def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tuple[Any, ...]]:
+    """Groups in which more than one row comes first by the keep rules alone, and one of them."""
     rows = sql.rows_of(table)
+    values = group_values(session, table, rows, grouping.by, grouping.same)
     rank = sa.func.rank().over(
-        partition_by=sql.columns_of(rows, by), order_by=_preferences(table, rows, keep, session)
+        partition_by=values, order_by=_preferences(table, rows, grouping.keep, session)
     )
-    ranked = sa.select(*sql.columns_of(rows, by), rank.label("standing")).subquery("yeldro_ranked")
+    named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
+    ranked = sa.select(*named, rank.label("yeldro_standing"))
+    ranking = ranked.where(*in_some_group(rows, grouping.by, grouping.same)).subquery()
+    shared = [ranking.c[f"yeldro_{place}"] for place in range(len(values))]
     tied = (
-        sa.select(sa.literal(1).label("one"))
-        .where(ranked.c.standing == 1)
-        .group_by(*sql.columns_of(ranked, by))
+        sa.select(*shared)
+        .where(ranking.c.yeldro_standing == 1)
+        .group_by(*shared)
         .having(sa.func.count() > 1)
-        .subquery()
     )
-    return sql.count(session.connection, tied)
+    number = sql.count(session.connection, tied.subquery())
+    if not number:
+        return 0, ()
+    first = session.connection.execute(tied.order_by(*shared).limit(1)).one()
+    return number, tuple(first)

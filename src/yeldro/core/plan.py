@@ -12,10 +12,12 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table
+from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session
-from yeldro.core.ripple import Ripple, RowSet, count_dependents, trace
+from yeldro.core.ripple import Repointed, Ripple, RowSet, count_dependents, trace
+from yeldro.core.sameness import inexact
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.treatment import Choices, Link, Treatment, reach
@@ -26,6 +28,7 @@ class Action(StrEnum):
 
     REMOVE = "remove"
     DETACH = "detach"
+    REPOINT = "repoint"
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,7 @@ class Cleanup:
         allowed_triggers: triggers whose own changes to other rows the user accepts.
         no_way_back: tables without transactions, of which the user accepts that what is removed
             cannot be rolled back.
+        add_constraint: make the constraint that keeps the removed duplicates from coming back.
     """
 
     selection: Selection
@@ -43,6 +47,7 @@ class Cleanup:
     expectations: Expectations = field(default_factory=Expectations)
     allowed_triggers: tuple[str, ...] = ()
     no_way_back: tuple[str, ...] = ()
+    add_constraint: bool = False
 
 
 @dataclass(frozen=True)
@@ -104,6 +109,8 @@ class Plan:
         matched: rows of the named table that the selection picks.
         total: rows that all steps remove or change.
         at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
+        prevention: the statement that would have kept the duplicates out, where the plan leaves
+            none.
         table_rows: rows in the named table.
     """
 
@@ -117,6 +124,7 @@ class Plan:
     warnings: tuple[str, ...]
     pinned_key: tuple[str, ...] = ()
     at_most: int | None = None
+    prevention: str = ""
 
     @property
     def rows_by_table(self) -> dict[str, int]:
@@ -166,6 +174,11 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
         UsageError: the cleanup contradicts itself or names what does not exist.
         Refused: it is empty, or detaches what can not be NULL.
     """
+    if cleanup.choices.repoint and not cleanup.selection.duplicates_by:
+        raise UsageError(
+            "--repoint moves rows to the one that is kept of duplicates, and none are chosen.",
+            "Add --duplicates-by COLUMNS, or drop --repoint.",
+        )
     matched = resolve(cleanup.selection, session)
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
@@ -185,8 +198,21 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
         warnings=tuple(_warnings(session, cleanup, ripple)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
+        prevention=_prevention(session, cleanup, matched),
     )
     return Prepared(plan, tuple(work), ripple, matched, order.deferred)
+
+
+def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
+    if cleanup.selection.leaves_no_duplicates and matched.grouping:
+        grouping = matched.grouping
+        return session.prevention(matched.table, grouping.by, grouping.same)
+    if cleanup.add_constraint:
+        raise UsageError(
+            "--add-constraint keeps duplicates out, and this leaves some or chooses none.",
+            "Give --duplicates-by and nothing that narrows it, or drop --add-constraint.",
+        )
+    return ""
 
 
 def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
@@ -204,8 +230,15 @@ def _in_order(
         because = f"{link.key} ({link.reason})"
         step = _step(len(work), Action.DETACH, found, because, link.path)
         work.append(Work(step, found, _new_values(link, found.table)))
+    repoints = [
+        (found, "; ".join(f"{link.key} ({link.reason})" for link in found.links))
+        for found in ripple.repointed
+    ]
     for move in order.moves:
         name = move.rows.table.name
+        if name == matched.table.name and move.changes is None:
+            work += _repointing(len(work), repoints)
+            repoints = []
         links = [
             link
             for link in ripple.reach.links_from(name, Treatment.REMOVE)
@@ -224,6 +257,18 @@ def _in_order(
         changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
         work.append(Work(step, move.rows, dict(changes)))
     return work
+
+
+def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
+    """Children are moved when the ones that cannot be are gone, and before what they leave goes."""
+    return [
+        Work(
+            _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
+            found.rows,
+            dict(found.changes),
+        )
+        for place, (found, because) in enumerate(repoints)
+    ]
 
 
 def _step(
@@ -251,6 +296,8 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [f"--follow {link.key.name}"]
+    if link.reason == "--repoint" and "twice" not in link.obstacle:
+        remedies = []
     if found.table.can_be_null(link.key.changed_columns):
         remedies.append(f"--detach {link.key.name}")
     return Blocked(
@@ -265,11 +312,16 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
 
 
 def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
-    words = {Treatment.REMOVE: "removed", Treatment.DETACH: "detached", Treatment.BLOCK: "blocks"}
+    words = {
+        Treatment.REMOVE: "removed",
+        Treatment.DETACH: "detached",
+        Treatment.BLOCK: "blocks",
+        Treatment.REPOINT: "repointed",
+    }
     what = words[link.treatment]
     if link.key in {blocked.key for blocked in ripple.blocked}:
         what = words[Treatment.BLOCK]
-    elif link.treatment is not Treatment.REMOVE and link not in ripple.detached:
+    elif link.treatment in (Treatment.DETACH, Treatment.BLOCK) and link not in ripple.detached:
         what = "removed on another path"
     return RippleLine(str(link.key), str(link.key.child), rows, what, link.reason)
 
@@ -277,6 +329,8 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
 def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
     warnings = [f"{name} has no effect: no foreign key in reach is called that."
                 for name in ripple.reach.unused]  # fmt: skip
+    start = ripple.reach.tables[0]
+    warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
     for link in ripple.reach.links:
         if link.key.parent not in ripple.removed:
             continue
@@ -305,6 +359,10 @@ def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
         session.missing_privileges(found.table, link.key.changed_columns)
         for link, found in ripple.detached.items()
     ]
+    missing += [
+        session.missing_privileges(found.rows.table, list(found.changes))
+        for found in ripple.repointed
+    ]
     return [each for each in dict.fromkeys(missing) if each]
 
 
@@ -323,4 +381,6 @@ def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
 def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
     touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
     touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
+    moved = (found.rows for found in ripple.repointed)
+    touched |= {(found.table.name, "update"): found for found in moved}
     return [(found, event) for (_, event), found in touched.items()]

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 import sqlalchemy as sa
 
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table, TableName
 
 
@@ -95,6 +96,22 @@ class Session(Protocol):
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
         """`value` of the `child` column, compared the way the foreign key compares it."""
+
+    def is_text(self, column: Column) -> bool:
+        """Whether a column holds text, which case and spaces can tell apart."""
+
+    def is_comparable(self, column: Column) -> bool:
+        """Whether the system knows when two values of a column are equal, and which is less."""
+
+    def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """Text with its case taken away."""
+
+    @property
+    def makes_constraints_at_once(self) -> bool:
+        """Whether a constraint can be made in the transaction that removes the rows."""
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """The statement that would have kept duplicates out: it lets no two such rows in."""
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """For tables without a key or row id: equal for rows that are equal in everything."""

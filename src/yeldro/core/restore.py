@@ -190,6 +190,12 @@ class _LaidOut:
         return pairs
 
     @property
+    def old_key(self) -> list[tuple[str, str]]:
+        """The same pairs as they were before the step, which may have changed a key's column."""
+        old = dict(self.named("old"))
+        return [(ours, old.get(ours, staged)) for ours, staged in self.key]
+
+    @property
     def told_by_count(self) -> bool:
         """Whether nothing but their number tells which of several equal rows are there."""
         return not self.table.has_key and self.row_id is None
@@ -386,7 +392,7 @@ def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list
             f"they cannot be told apart"
         )
     cut = each.count(each.exists(*each.agree(each.key), *each.agree(each.named("new"))))
-    linked = each.exists(*each.agree(each.key), *each.agree(each.named("old")))
+    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     back = each.count(linked)
     if each.stored - back - cut:
         problems.append(

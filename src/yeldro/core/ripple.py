@@ -15,6 +15,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.errors import Refused
 from yeldro.core.graph import components
 from yeldro.core.identity import (
     COPIES,
@@ -27,6 +28,7 @@ from yeldro.core.identity import (
     stands_in,
 )
 from yeldro.core.protocol import Session
+from yeldro.core.repoint import Moved, Moves
 from yeldro.core.schema import Column, IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
 from yeldro.core.treatment import Link, Reach, Treatment
@@ -73,6 +75,20 @@ class Ripple:
     detached: dict[Link, RowSet]
     blocked: dict[Link, RowSet]
     matched_keys: sa.FromClause | None = None
+    repointed: tuple[Repointed, ...] = ()
+
+
+@dataclass(frozen=True)
+class Repointed:
+    """Rows of one child table that are moved from duplicates to the kept row.
+
+    Args:
+        changes: what their columns become.
+    """
+
+    rows: RowSet
+    links: tuple[Link, ...]
+    changes: dict[str, sa.ColumnElement[Any]]
 
 
 def trace(
@@ -96,6 +112,10 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         condition = depends_on(session, link, child, rows, parents)
+        if link.only_conflicts:
+            going = ripple.removed.get(child.name)
+            counted[link] = going.rows if going else 0
+            continue
         counted[link] = sql.count(session.connection, rows, condition)
     return {link: rows for link, rows in counted.items() if rows}
 
@@ -147,6 +167,8 @@ class _Tracing:
         self.matched = 0
         self.matched_keys: sa.FromClause | None = None
         self.made: dict[tuple[TableName, str], sa.TableClause] = {}
+        self.moves: dict[tuple[str, ...], Moves] = {}
+        self.moved: dict[TableName, Moved] = {}
 
     def trace(self) -> Ripple:
         leads_to: dict[TableName, list[TableName]] = {name: [] for name in self.tables}
@@ -155,6 +177,7 @@ class _Tracing:
                 leads_to[link.key.parent].append(link.key.child)
         parts = list(components(leads_to))
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
+        self._make_moves(cyclic)
         if self.session.makes_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
         for names in parts:
@@ -162,17 +185,32 @@ class _Tracing:
                 self._close_over(names)
             else:
                 self._pass_once(self.tables[names[0]])
+            if self.start.table.name in names:
+                self._fill_moves()
+        return self._settled()
+
+    def _settled(self) -> Ripple:
+        """What becomes of rows that depend on removed ones and are not removed themselves."""
         detached: dict[Link, RowSet] = {}
         blocked: dict[Link, RowSet] = {}
         for link in self.reach.links:
-            if link.treatment is Treatment.REMOVE:
-                continue
-            found = self._staying(link)
-            obstacle = self._obstacle(link, found) if link.treatment is Treatment.DETACH else ""
-            if obstacle:
-                blocked[replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)] = found
-            elif found.rows:
-                (detached if link.treatment is Treatment.DETACH else blocked)[link] = found
+            if link.treatment is Treatment.DETACH:
+                found = self._staying(link)
+                obstacle = self._obstacle(link, found)
+                if obstacle:
+                    block = replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
+                    blocked[block] = found
+                elif found.rows:
+                    detached[link] = found
+            elif link.treatment is Treatment.BLOCK:
+                found = self._staying(link)
+                blocked |= {link: found} if found.rows else {}
+        repointed = []
+        for moved in self.moved.values():
+            found, hindered = self._moving(moved)
+            blocked |= hindered
+            if found.rows:
+                repointed.append(Repointed(found, moved.links, moved.changes))
         return Ripple(
             reach=self.reach,
             matched=self.matched,
@@ -180,6 +218,7 @@ class _Tracing:
             detached=detached,
             blocked=blocked,
             matched_keys=self.matched_keys,
+            repointed=tuple(repointed),
         )
 
     def _make_key_tables(
@@ -200,6 +239,69 @@ class _Tracing:
         for link in self.reach.links:
             if link.treatment is Treatment.DETACH and self._shares_columns(link):
                 self._create_detached(link)
+
+    def _make_moves(self, cyclic: Sequence[Sequence[TableName]]) -> None:
+        """Temporary tables for where references to duplicates go."""
+        start = self.start.table
+        links = [link for link in self.reach.links if link.treatment is Treatment.REPOINT]
+        if links and any(start.name in names for names in cyclic):
+            raise Refused(
+                f"Rows of {start.name} would go because of rows that go because of them, so "
+                f"nothing says where their references are to be moved.",
+                "Leave --follow out for tables that lead back to it.",
+            )
+        for link in links:
+            if link.key.referenced_columns not in self.moves:
+                made = Moves.create(self.session, start, link.key.referenced_columns)
+                self.moves[link.key.referenced_columns] = made
+
+    def _fill_moves(self) -> None:
+        """Says where references to duplicates go, once it is known which rows are removed."""
+        start = self.start.table
+        removed = self.removed[start.name]
+        if not self.moves or not removed.rows:
+            return
+        assert self.start.grouping is not None
+        for moves in self.moves.values():
+            moves.fill(self.session, start, self.start.grouping, removed.condition)
+        links: dict[TableName, list[Link]] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REPOINT:
+                links.setdefault(link.key.child, []).append(link)
+        for name, own in links.items():
+            child = self.session.catalogue.table(name)
+            self.moved[name] = Moved.of(self.session, child, start, own, self.moves)
+
+    def _moving(self, moved: Moved) -> tuple[RowSet, dict[Link, RowSet]]:
+        """The rows of a child table that move, and those that stand in the way of that."""
+        child = moved.child
+        rows = sql.rows_of(child)
+        parents = self.removed[moved.parent.name]
+        depends = sa.or_(
+            *(depends_on(self.session, link, child, rows, parents) for link in moved.links)
+        )
+        removed = self.removed.get(child.name)
+        if removed is not None and removed.rows:
+            assert removed.keys is not None
+            depends = sa.and_(depends, ~in_keys(self.session, child, rows, removed.keys))
+        found = RowSet(child, rows, depends, sql.count(self.connection, rows, depends))
+        blocked: dict[Link, RowSet] = {}
+        going = any(
+            link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
+        )
+        if found.rows and moved.broken_keys and not going:
+            twice = sa.and_(depends, moved.conflicting(self.session))
+            hindered = RowSet(child, rows, twice, sql.count(self.connection, rows, twice))
+            if hindered.rows:
+                keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
+                obstacle = f"{keys} would be there twice"
+                blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = (
+                    hindered
+                )
+        obstacle = self._referenced_change(found, list(moved.changes)) if found.rows else ""
+        if obstacle:
+            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = found
+        return found, blocked
 
     def _is_direct(self, table: Table) -> bool:
         """Whether the condition for a table's rows can be used instead of a key table."""
@@ -390,8 +492,12 @@ class _Tracing:
             stays = ~in_keys(self.session, parent, rows, removed)
             if not sql.count(self.connection, rows, *is_default, stays):
                 return f"the default of {link.key.name} references no row that stays"
+        return self._referenced_change(found, link.key.changed_columns)
+
+    def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> str:
+        """Why columns can not change, as rows that stay reference them; empty where none do."""
         for key in self.session.catalogue.referencing(found.table.name):
-            if set(key.referenced_columns) & set(link.key.changed_columns):
+            if set(key.referenced_columns) & set(changed):
                 child = self.session.catalogue.table(key.child)
                 rows = sql.rows_of(child)
                 changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
@@ -418,13 +524,19 @@ class _Tracing:
         known = [
             depends_on(self.session, link, table, rows, self.removed[link.key.parent])
             for link in links
-            if link.key.parent in self.removed and self.removed[link.key.parent].rows
+            if link.key.parent in self.removed
+            and self.removed[link.key.parent].rows
+            and not link.only_conflicts
         ]
+        if table.name in self.moved and any(link.only_conflicts for link in links):
+            known.append(self.moved[table.name].conflicting(self.session, *known))
         return sa.or_(*known) if known else None
 
     def _needs_keys(self, table: Table) -> bool:
         """Whether a set is used again: by children, or by rows that stay unless in it."""
-        is_child = self.reach.links_from(table.name, Treatment.DETACH, Treatment.BLOCK)
+        is_child = self.reach.links_from(
+            table.name, Treatment.DETACH, Treatment.BLOCK, Treatment.REPOINT
+        )
         is_start = table.name == self.start.table.name
         return bool(self.reach.links_to(table.name) or is_child or (is_start and self.extra))
 

@@ -33,6 +33,7 @@ from yeldro.core.plan import (
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.ripple import depends_on, rows_in
+from yeldro.core.sameness import group_values
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
@@ -54,6 +55,7 @@ class RunResult:
 
     Args:
         receipt: where the receipt lies, None where none was written.
+        constraint_made: whether the plan's `prevention` was carried out.
     """
 
     plan: Plan
@@ -61,6 +63,7 @@ class RunResult:
     tally: Tally
     ledger: Ledger
     receipt: Path | None = None
+    constraint_made: bool = False
 
 
 @dataclass(frozen=True)
@@ -131,7 +134,10 @@ def run(
         if agreed is not None:
             _check_agreed(found, agreed)
         if not found.total:
-            return RunResult(found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}))
+            if cleanup.add_constraint:
+                session.connection.exec_driver_sql(found.prevention)
+                session.commit()
+            return nothing_to_do(found, cleanup.add_constraint)
         lasting = _check_means(session, prepared, cleanup.no_way_back)
         receipt = ReceiptWriter(wish.folder, wish.title, session.system, database.shown, found)
         try:
@@ -139,6 +145,8 @@ def run(
             if lasting:
                 receipt.keep()
             tally, ledger = _carry_out(session, prepared, cleanup)
+            if cleanup.add_constraint and session.makes_constraints_at_once:
+                session.connection.exec_driver_sql(found.prevention)
             receipt.ready(tally, ledger)
         except BaseException as error:
             session.roll_back()
@@ -147,7 +155,10 @@ def run(
             receipt.discard()
             raise
         _commit(session, receipt)
-    return RunResult(found, Outcome.COMMITTED, tally, ledger, receipt.path)
+        if cleanup.add_constraint and not session.makes_constraints_at_once:
+            _add_constraint(session, found.prevention)
+    made = cleanup.add_constraint
+    return RunResult(found, Outcome.COMMITTED, tally, ledger, receipt.path, made)
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:
@@ -164,10 +175,13 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             f"{each.rows:,} of {each.table} ({each.foreign_key}, {each.reason})"
             for each in found.blocked
         )
-        remedies = " and ".join(" or ".join(each.remedies) for each in found.blocked)
+        options = [" or ".join(each.remedies) for each in found.blocked if each.remedies]
+        next_step = f"Add {' and '.join(options)}; or keep their parents."
+        if not options:
+            next_step = "No option moves them; deal with the rows that reference them first."
         raise Refused(
             f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
-            f"Add {remedies}; or keep their parents.",
+            next_step,
             blocked=found.blocked,
         )
 
@@ -355,7 +369,7 @@ def _execute(session: Session, work: Work) -> int:
 
 def _triggers(prepared: Prepared) -> list[str]:
     """The triggers that the steps can fire."""
-    events = {Action.REMOVE: "delete", Action.DETACH: "update"}
+    events = {Action.REMOVE: "delete", Action.DETACH: "update", Action.REPOINT: "update"}
     return list(
         dict.fromkeys(
             trigger.name
@@ -399,19 +413,19 @@ def _prove_groups_live(session: Session, prepared: Prepared, cleanup: Cleanup) -
     if picked is None:
         return
     by = duplicate_columns(cleanup, matched.table)
-    planned = sa.select(*sql.columns_of(picked, by))
-    left = sa.select(*sql.columns_of(matched.rows, by))
+    same = cleanup.selection.same
+    planned = sa.select(*group_values(session, matched.table, picked, by, same))
+    values = group_values(session, matched.table, matched.rows, by, same)
+    left = sa.select(*values)
     lost = sql.count(session.connection, planned.except_(left).subquery())
     if lost:
         raise CountMismatch(
             f"{lost:,} groups of {matched.table.name} would lose every row.",
             "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
         )
-    selection = cleanup.selection
-    narrowed = (selection.where, selection.matching, selection.missing_in, selection.orphans)
-    if any(narrowed) or selection.limit is not None:
+    if not cleanup.selection.leaves_no_duplicates:
         return
-    crowded = left.group_by(*sql.columns_of(matched.rows, by)).having(sa.func.count() > 1)
+    crowded = left.group_by(*values).having(sa.func.count() > 1)
     several = sql.count(session.connection, crowded.intersect(planned).subquery())
     if several:
         raise CountMismatch(
@@ -437,6 +451,20 @@ def _commit(session: Session, receipt: ReceiptWriter) -> None:
         ) from error
 
 
-def nothing_to_do(found: Plan) -> RunResult:
-    """The result of a run whose plan, seen by a person, held no rows."""
-    return RunResult(found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}))
+def _add_constraint(session: Session, statement: str) -> None:
+    """Makes a constraint where the system commits on its own when it does."""
+    try:
+        session.connection.exec_driver_sql(statement)
+    except sa.exc.DBAPIError as error:
+        raise DatabaseFailure(
+            f"The constraint could not be made: {session.reason(error)}.",
+            f"See what came in since with 'yeldro duplicates', then run: {statement};",
+            data="The rows are removed and committed.",
+        ) from error
+
+
+def nothing_to_do(found: Plan, constraint_made: bool = False) -> RunResult:
+    """The result of a run whose plan held no rows."""
+    return RunResult(
+        found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}), constraint_made=constraint_made
+    )

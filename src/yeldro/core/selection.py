@@ -11,12 +11,19 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table, foreign_keys_called
-from yeldro.core.duplicates import KeepRule, count_copies, surplus_copies, surplus_rows
+from yeldro.core.duplicates import (
+    Grouping,
+    KeepRule,
+    count_copies,
+    surplus_copies,
+    surplus_rows,
+)
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import Filter, parse_filter, parse_order
 from yeldro.core.identity import PRINT, so_many
 from yeldro.core.names import suggestion
 from yeldro.core.protocol import Session
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import CandidateKey, ForeignKey, IdentityKind, Table
 from yeldro.core.view import View, resolve_view
 
@@ -58,6 +65,7 @@ class Selection:
         table: the named table, as typed.
         parameters: values for the `:name` parameters of `where`.
         duplicates_by: columns on which surplus copies are equal; the row to keep is not matched.
+        same: when values of those columns count as equal.
         order_by, limit: only the first `limit` rows in this order.
         all_rows: every row is meant; nothing else may be said then.
     """
@@ -70,6 +78,7 @@ class Selection:
     orphans: str | None = None
     duplicates_by: tuple[str, ...] = ()
     keep: tuple[KeepRule, ...] = ()
+    same: Sameness = field(default_factory=Sameness)
     order_by: str | None = None
     limit: int | None = None
     all_rows: bool = False
@@ -86,6 +95,12 @@ class Selection:
             or self.limit is not None
         )
 
+    @property
+    def leaves_no_duplicates(self) -> bool:
+        """Whether every surplus row of every group is picked."""
+        others = (self.where, self.matching, self.missing_in, self.orphans, self.limit)
+        return bool(self.duplicates_by) and not any(others)
+
 
 @dataclass(frozen=True)
 class MatchedRows:
@@ -98,6 +113,7 @@ class MatchedRows:
         pinned_key: that candidate key.
         copies: where only contents tell rows apart and some of several equal ones are picked: how
             many of each.
+        grouping: the duplicates among which these rows are surplus, where they are.
     """
 
     session: Session
@@ -111,6 +127,7 @@ class MatchedRows:
     at_most: int | None
     pinned_key: CandidateKey | None
     copies: sa.Subquery | None = None
+    grouping: Grouping | None = None
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """A query for these columns of the matched rows."""
@@ -142,7 +159,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     alike = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
     if alike:
         _check_alike(selection)
-    copies = None
+    copies, grouping = None, None
     conditions: list[sql.Predicate] = []
     filtered = None
     if selection.where is not None:
@@ -160,10 +177,11 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         conditions.append(without_parent(key, rows, parent))
     if selection.duplicates_by:
         by = find_columns(table, selection.duplicates_by, "--duplicates-by")
+        grouping = Grouping(by, selection.keep, selection.same)
         if alike:
-            copies = surplus_copies(table, by, selection.keep, session)
+            copies = surplus_copies(table, grouping, session)
         else:
-            conditions.append(surplus_rows(table, rows, by, selection.keep, session))
+            conditions.append(surplus_rows(table, rows, grouping, session))
     order: list[sa.ColumnElement[Any]] = []
     if selection.order_by:
         order = [
@@ -186,6 +204,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         at_most=key_and_most[1] if key_and_most else None,
         pinned_key=key_and_most[0] if key_and_most else None,
         copies=copies,
+        grouping=grouping,
     )
     _try_out(matched)
     return _through_view(matched, view) if view else matched
@@ -263,6 +282,11 @@ def _check_parts(selection: Selection) -> None:
         )
     if selection.limit is not None and selection.limit < 1:
         raise UsageError(f"--limit {selection.limit} leaves no rows.", "Give a number from 1 up.")
+    if selection.same != Sameness() and not selection.duplicates_by:
+        raise UsageError(
+            "How duplicates are compared is said, and no --duplicates-by says what they are.",
+            "Add --duplicates-by COLUMNS, or drop --ignore-case and its like.",
+        )
     if selection.keep and not selection.duplicates_by:
         raise UsageError(
             "--keep chooses among duplicates, and no --duplicates-by says what they are.",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -21,6 +21,7 @@ class Treatment(StrEnum):
     REMOVE = "remove"
     DETACH = "detach"
     BLOCK = "block"
+    REPOINT = "repoint"
 
 
 @dataclass(frozen=True)
@@ -33,6 +34,7 @@ class Link:
         to_default: detached rows take their columns' defaults, not NULL.
         path: the foreign keys that lead here from the named table, this one last.
         obstacle: why a declared action can not be carried out, empty where it can.
+        only_conflicts: of the rows that depend, only those go that could not be repointed.
     """
 
     key: ForeignKey
@@ -41,14 +43,20 @@ class Link:
     to_default: bool
     path: tuple[ForeignKey, ...]
     obstacle: str = ""
+    only_conflicts: bool = False
 
 
 @dataclass(frozen=True)
 class Choices:
-    """What the user said about dependent rows; names are tables, `child.column`, or `all`."""
+    """What the user said about dependent rows; names are tables, `child.column`, or `all`.
+
+    Args:
+        repoint: move what references duplicates to the row that is kept.
+    """
 
     follow: tuple[str, ...] = ()
     detach: tuple[str, ...] = ()
+    repoint: bool = False
 
 
 @dataclass(frozen=True)
@@ -103,8 +111,12 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
         for key in catalogue.referencing(parent):
             child = tables.get(key.child) or catalogue.table(key.child)
             link = _link(key, child, choices, (*paths[parent], key))
+            if choices.repoint and parent == start.name:
+                link, conflicts = _repointed(link, child, choices)
+                links += [conflicts] if conflicts else []
             links.append(link)
-            if link.treatment is Treatment.REMOVE and key.child not in tables:
+            goes = any(each.treatment is Treatment.REMOVE and each.key == key for each in links)
+            if goes and key.child not in tables:
                 tables[key.child] = child
                 paths[key.child] = link.path
                 waiting.append(key.child)
@@ -114,6 +126,19 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
         links=tuple(links),
         unused=tuple(_unused_names(choices, keys, catalogue)),
     )
+
+
+def _repointed(link: Link, child: Table, choices: Choices) -> tuple[Link, Link | None]:
+    """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
+    if link.reason.startswith("--detach"):
+        return link, None
+    moved = replace(link, treatment=Treatment.REPOINT, reason="--repoint", obstacle="")
+    followed = _most_specific(choices.follow, link.key)
+    breaks = any(set(key.columns) & set(link.key.columns) for key in child.candidate_keys)
+    if not followed or not breaks or link.key.child == link.key.parent:
+        return moved, None
+    reason = f"--follow {followed[1]}"
+    return moved, replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
 
 
 def _link(key: ForeignKey, child: Table, choices: Choices, path: tuple[ForeignKey, ...]) -> Link:

@@ -27,6 +27,7 @@ from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Refused, UsageError, YeldroError
 from yeldro.core.identity import COPIES, PRINT
 from yeldro.core.protocol import ChangeCount
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
 from yeldro.engines.standard import StandardSession
@@ -286,6 +287,7 @@ class MariadbSession(StandardSession):
     system = "MariaDB"
     sql_dialect = "mariadb"
     checks_when_all_is_done = True
+    makes_constraints_at_once = False
 
     def __init__(self, connection: sa.Connection, database: str) -> None:
         super().__init__(connection)
@@ -402,6 +404,35 @@ class MariadbSession(StandardSession):
     def use_stored_forms(self) -> None:
         """Moments are read and written in UTC, in which no hour of a year is there twice."""
         self.connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
+
+    def is_text(self, column: Column) -> bool:
+        return _LETTERS.match(column.type) is not None
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """A unique key, or one on the print of what is compared: NULL equals no NULL there."""
+        columns = [table.by_name[name] for name in by]
+        name, _, written = self._constraint(table, by).partition(" ON ")
+        loose = any(
+            (column.nullable and not same.null_distinct)
+            or (self.is_text(column) and (same.trim or same.ignore_case))
+            for column in columns
+        )
+        if not loose:
+            listed = ", ".join(self._quote(column.name) for column in columns)
+            return f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})"
+        parts = []
+        for column in columns:
+            value = self._compared(column, same)
+            if self.is_text(column):
+                padded = "nopad" not in (column.collation or "")
+                value = f"weight_string(rtrim({value}))" if padded else f"weight_string({value})"
+            missing = "NULL" if same.null_distinct else "'-'"
+            parts.append(f"ifnull(sha2({value}, 256), {missing})")
+        contents = f"unhex(sha2(concat({', '.join(parts)}), 256))"
+        return (
+            f"ALTER TABLE {written} ADD COLUMN {name} binary(32) AS ({contents}) STORED INVISIBLE, "
+            f"ADD UNIQUE KEY {name} ({name})"
+        )
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """The server's own functions that compute; stored ones may write, whatever they declare."""

@@ -12,11 +12,14 @@ from sqlalchemy.types import UserDefinedType
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
 from yeldro.core.protocol import ChangeCount
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table
 from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.standard import StandardSession
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
+_WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
+                  "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
 _LOOKING = "yeldro_looking"
 _COUNTS = """
@@ -212,6 +215,23 @@ class PostgresqlSession(StandardSession):
             if not self.connection.exec_driver_sql(query, (oid, name)).scalar_one()
         ]
         return f"UPDATE ({', '.join(denied)}) on {table.name}" if denied else ""
+
+    def is_comparable(self, column: Column) -> bool:
+        """Types that have no order of their own cannot be grouped either."""
+        return column.type.partition("(")[0] not in _WITHOUT_ORDER
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """A unique index; since PostgreSQL 15 NULL can equal NULL in it."""
+        columns = [table.by_name[name] for name in by]
+        parts = ", ".join(self._compared(column, same) for column in columns)
+        null = any(column.nullable for column in columns) and not same.null_distinct
+        ending = " NULLS NOT DISTINCT" if null else ""
+        return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({parts}){ending}"
+
+    def _compared(self, column: Column, same: Sameness) -> str:
+        if not self.is_comparable(column):
+            return f"({self._quote(column.name)}::text)"
+        return super()._compared(column, same)
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """Every function of that name is immutable or stable, so it may not write."""

@@ -104,6 +104,7 @@ class SqliteDatabase:
                 address, uri=True, timeout=lock_wait, isolation_level=None, check_same_thread=False
             )
             raw.text_factory = _text
+            raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
 
@@ -229,6 +230,14 @@ class SqliteSession(StandardSession):
             value = sa.cast(value, sa.Text)
         return sa.collate(value, parent.collation or "BINARY")
 
+    def is_text(self, column: Column) -> bool:
+        """By affinity; where a column has none its values decide one by one."""
+        return affinity(column.type) == "TEXT" or not column.type
+
+    def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """By a function of our own: SQLite's lower() knows the letters of English only."""
+        return sa.func.yeldro_without_case(value)
+
     def is_free_of_side_effects(self, function: str) -> bool:
         """SQLite marks what is safe in any context as innocuous."""
         if self._functions is None:
@@ -290,6 +299,10 @@ def _text(raw: bytes) -> str | UndecodableText:
     except UnicodeDecodeError:
         UndecodableText.seen = True
         return UndecodableText(raw)
+
+
+def _without_case(value: Any) -> Any:
+    return value.casefold() if isinstance(value, str) else value
 
 
 def _bytes_of(value: Any) -> Any:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Sequence
 from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table
+
+_TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 
 
 class StandardSession:
@@ -15,6 +19,7 @@ class StandardSession:
 
     checks_when_all_is_done = False
     makes_key_tables_first = False
+    makes_constraints_at_once = True
 
     def __init__(self, connection: sa.Connection) -> None:
         self.connection = connection
@@ -32,6 +37,47 @@ class StandardSession:
         """Both sides of a foreign key compare alike by themselves."""
         del child, parent
         return value
+
+    def is_text(self, column: Column) -> bool:
+        """By the names of the common types."""
+        return _TEXT.match(column.type) is not None
+
+    def is_comparable(self, column: Column) -> bool:
+        """Every type is, on most systems."""
+        del column
+        return True
+
+    def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """In lower case, as the system knows it."""
+        return sa.func.lower(value)
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """A unique index, over expressions where NULL equals NULL or text is compared loosely."""
+        parts = []
+        for column in (table.by_name[name] for name in by):
+            written = self._compared(column, same)
+            if column.nullable and not same.null_distinct:
+                parts.append(f"({self._quote(column.name)} IS NULL)")
+                written = f"ifnull({written}, 0)"
+            parts.append(written)
+        return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
+
+    def _compared(self, column: Column, same: Sameness) -> str:
+        """A column as an index takes it, compared no more strictly than `same` says."""
+        written = self._quote(column.name)
+        if self.is_text(column):
+            written = f"trim({written})" if same.trim else written
+            written = f"lower({written})" if same.ignore_case else written
+        return written
+
+    def _constraint(self, table: Table, by: Sequence[str]) -> str:
+        """A name for an index of these columns, and the table that it is on."""
+        name = re.sub(r"\W+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
+        return f"{self._quote(name)} ON {self._written(table)}"
+
+    def _written(self, table: Table) -> str:
+        parts = (table.name.schema, table.name.name)
+        return ".".join(self._quote(part) for part in parts if part)
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Never needed where every table has a key or a physical row id."""

@@ -27,6 +27,7 @@ def plan_document(plan: Plan) -> Document:
         "table": plan.table,
         "matched": plan.matched,
         "total": plan.total,
+        "prevention": plan.prevention or None,
         "blocked": [
             {
                 "foreign_key": each.foreign_key,
@@ -99,6 +100,8 @@ def duplicates_document(found: DuplicateReport) -> Document:
         "groups": found.groups,
         "removable": found.removable,
         "ties": found.ties,
+        "prevention": found.prevention,
+        "warnings": list(found.warnings),
         "sample": [
             {
                 "size": group.size,

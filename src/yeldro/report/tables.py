@@ -163,14 +163,28 @@ def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
         parts.append(Text("No row matches; there is nothing to do."))
     parts += [_blocked(each) for each in plan.blocked]
     parts += [_warning(warning) for warning in plan.warnings]
+    parts += _prevention(plan.prevention)
     return _spaced([*parts, Text()] if plan.blocked else parts)
+
+
+def _prevention(statement: str, made: bool = False) -> list[RenderableType]:
+    """How duplicates are kept from coming back, where that is known."""
+    if not statement:
+        return []
+    said = "Made, so that they do not come back:" if made else "To keep them from coming back:"
+    return [Text.assemble(f"{said} ", (visible(statement) + ";", "bold"))]
 
 
 def run_view(result: RunResult) -> RenderableType:
     if result.outcome is Outcome.NOTHING_TO_DO:
+        if result.constraint_made:
+            said = "There were no rows to remove or change."
+        else:
+            said = "There is nothing to do, and nothing was changed."
         return Group(
             _title("run", result.plan.table, "no row matches"),
-            Text("There is nothing to do, and nothing was changed."),
+            Text(said),
+            *_prevention(result.plan.prevention if result.constraint_made else "", True),
         )
     parts: list[RenderableType] = [
         _title(
@@ -191,6 +205,7 @@ def run_view(result: RunResult) -> RenderableType:
         parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
         parts.append(Text("A run would change exactly these rows."))
     parts += [_warning(warning) for warning in result.plan.warnings]
+    parts += _prevention(result.plan.prevention, result.constraint_made)
     return _spaced(parts)
 
 
@@ -214,6 +229,8 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
             Text(f"In {counted(found.ties, 'group')} the rules prefer no single row ({rule}); "
                  "the first by key stays.")
         )  # fmt: skip
+        shared = zip(found.by, found.tied, strict=True)
+        parts.append(Text("Such as " + ", ".join(f"{name} {cell(v)}" for name, v in shared) + "."))
     if not found.keep:
         first = ", ".join(found.table.identity.columns)
         parts.append(Text(f"No --keep rule: the first row by {first} stays."))
@@ -234,6 +251,8 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
                 ]
             )
     parts.append(grid(["group", "", *found.columns], rows))
+    parts += [_note(warning) for warning in found.warnings]
+    parts += _prevention(found.prevention)
     unseen = found.groups - len(found.sample)
     if unseen:
         parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=_QUIET))
@@ -370,7 +389,9 @@ def _blocked(each: Blocked) -> RenderableType:
         head,
         Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2), expand=False),
         *([Text(more, style=_QUIET)] if more else []),
-        Text.assemble("  To deal with them, add ", (visible(remedies), "bold")),
+        Text.assemble("  To deal with them, add ", (visible(remedies), "bold"))
+        if remedies
+        else Text("  No option moves them; deal with the rows that reference them first."),
     )
 
 

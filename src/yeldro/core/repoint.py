@@ -1,0 +1,143 @@
+"""Children of duplicates that go are moved to the row of the group that is kept.
+
+Where a child's own unique key would then hold twice, the children are duplicates themselves: the
+one that already is at the kept row stays, else the first by key.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.duplicates import Grouping, kept_values
+from yeldro.core.identity import key_values
+from yeldro.core.protocol import Session
+from yeldro.core.schema import CandidateKey, Column, Table
+from yeldro.core.treatment import Link
+
+
+@dataclass(frozen=True)
+class Moves:
+    """Where references to removed duplicates go: from old values to those of the kept row.
+
+    Args:
+        columns: the columns of the duplicates' table that are referenced.
+        values: a temporary table with an old and a new value for each of them.
+    """
+
+    columns: tuple[str, ...]
+    values: sa.TableClause
+
+    @classmethod
+    def create(cls, session: Session, table: Table, columns: Sequence[str]) -> Moves:
+        """An empty one for references to `columns` of `table`."""
+        declared = [table.by_name[name] for name in columns]
+        old = [_renamed(column, f"old_{place}") for place, column in enumerate(declared)]
+        new = [_renamed(column, f"new_{place}") for place, column in enumerate(declared)]
+        return cls(tuple(columns), session.create_key_table([*old, *new], len(old)))
+
+    def fill(
+        self, session: Session, table: Table, grouping: Grouping, removed: sql.Predicate
+    ) -> None:
+        """Notes the kept row's values for every removed row."""
+        old, new = kept_values(session, table, grouping, self.columns, removed)
+        query = sa.select(*old, *new).where(*(value.is_not(None) for value in (*old, *new)))
+        insert = sa.insert(self.values).from_select(list(self.values.c), query.distinct())
+        session.connection.execute(insert)
+        session.key_table_filled(self.values)
+
+    def new_value(
+        self, session: Session, link: Link, place: int, child: Table, parent: Table
+    ) -> sa.ColumnElement[Any]:
+        """What the column at `place` of a link becomes; its own value where it does not move."""
+        rows = sql.rows_of(child)
+        values = self.values.alias(f"yeldro_moved_{place}")
+        found = sa.select(values.c[f"new_{place}"]).where(
+            *(old == ours for old, ours in self._matched(session, link, child, parent, values))
+        )
+        own = rows.c[link.key.columns[place]]
+        return sa.func.coalesce(found.correlate(rows).scalar_subquery(), own)
+
+    def _matched(
+        self, session: Session, link: Link, child: Table, parent: Table, values: sa.FromClause
+    ) -> list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any]]]:
+        rows = sql.rows_of(child)
+        pairs: list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any]]] = []
+        for ours, theirs in zip(link.key.columns, link.key.referenced_columns, strict=True):
+            column = child.by_name[ours]
+            own = session.referencing_value(rows.c[ours], column, parent.by_name[theirs])
+            pairs.append((values.c[f"old_{self.columns.index(theirs)}"], own))
+        return pairs
+
+
+@dataclass(frozen=True)
+class Moved:
+    """The links of one child table that are moved, with where each leads.
+
+    Args:
+        parent: the table of the duplicates.
+    """
+
+    child: Table
+    parent: Table
+    links: tuple[Link, ...]
+    moves: tuple[Moves, ...]
+    changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+
+    @classmethod
+    def of(
+        cls, session: Session, child: Table, parent: Table, links: Sequence[Link],
+        moves: dict[tuple[str, ...], Moves],
+    ) -> Moved:  # fmt: skip
+        """The moved links of `child`, and what its columns become."""
+        changes = {}
+        for link in links:
+            known = moves[link.key.referenced_columns]
+            for place, name in enumerate(link.key.columns):
+                changes[name] = known.new_value(session, link, place, child, parent)
+        found = tuple(moves[link.key.referenced_columns] for link in links)
+        return cls(child, parent, tuple(links), found, changes)
+
+    @property
+    def broken_keys(self) -> list[CandidateKey]:
+        """The unique keys of the child that could hold twice once rows have moved."""
+        return [key for key in self.child.candidate_keys if set(key.columns) & self.changes.keys()]
+
+    def is_moved(self) -> sql.Predicate:
+        """Whether any of a row's links leads elsewhere."""
+        rows = sql.rows_of(self.child)
+        return sa.or_(*(value != rows.c[name] for name, value in self.changes.items()))
+
+    def conflicting(self, session: Session, *leave_out: sql.Predicate) -> sql.Predicate:
+        """Whether a row would, once moved, hold a unique key that another row holds then.
+
+        Args:
+            leave_out: rows that are removed anyway, and so hold nothing.
+        """
+        rows = sql.rows_of(self.child)
+        conditions = []
+        for number, key in enumerate(self.broken_keys):
+            then = [self.changes.get(name, rows.c[name]) for name in key.columns]
+            moved = sa.case((self.is_moved(), 1), else_=0)
+            identity = key_values(session, self.child, rows)
+            place = sa.func.row_number().over(partition_by=then, order_by=[moved, *identity])
+            named = [value.label(f"yeldro_{n}") for n, value in enumerate(identity)]
+            ranked = (
+                sa.select(*named, moved.label("yeldro_moved"), place.label("yeldro_place"))
+                .where(*(value.is_not(None) for value in then))
+                .where(*(sa.not_(sa.func.coalesce(each, sa.false())) for each in leave_out))
+                .correlate(None)
+                .subquery(f"yeldro_ranked_{number}")
+            )
+            shared = [ranked.c[f"yeldro_{n}"] for n in range(len(identity))]
+            twice = sa.select(*shared).where(ranked.c.yeldro_moved == 1, ranked.c.yeldro_place > 1)
+            conditions.append(sql.among(identity, twice.correlate(None)))
+        return sa.or_(sa.false(), *conditions)
+
+
+def _renamed(column: Column, name: str) -> Column:
+    return Column(name, column.type, collation=column.collation)

@@ -1,0 +1,262 @@
+"""Duplicates: when rows count as equal, which one stays, and what becomes of their dependents."""
+
+from __future__ import annotations
+
+import random
+import tempfile
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import there_and_back
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from systems import SqliteFile
+
+from yeldro.core.duplicates import KeepRule
+from yeldro.core.plan import Cleanup
+from yeldro.core.receipts import read_receipt
+from yeldro.core.restore import compare, restore
+from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.selection import Selection
+from yeldro.core.treatment import Choices
+from yeldro.engines import open_database
+
+LOOSE = """
+    CREATE TABLE sample (id INTEGER PRIMARY KEY, spot VARCHAR(20), depth INTEGER);
+    INSERT INTO sample VALUES (1, 'bay', 1), (2, 'BAY', 1), (3, ' bay ', 1), (4, 'Bay', 2),
+        (5, NULL, 1), (6, NULL, 1), (7, 'ÄRA', 3), (8, 'ära', 3);
+"""
+NETWORK = """
+    CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9),
+        near_id INTEGER REFERENCES buoy (id));
+    CREATE TABLE tag (buoy_id INTEGER NOT NULL REFERENCES buoy (id) ON DELETE CASCADE,
+        label VARCHAR(9) NOT NULL, PRIMARY KEY (buoy_id, label));
+    CREATE TABLE alert (id INTEGER PRIMARY KEY, buoy_id INTEGER REFERENCES buoy (id));
+    CREATE TABLE seen (id INTEGER PRIMARY KEY, buoy_id INTEGER, label VARCHAR(9),
+        FOREIGN KEY (buoy_id, label) REFERENCES tag (buoy_id, label));
+    INSERT INTO buoy VALUES (1, 'a', NULL), (2, 'a', 1), (3, 'a', 2), (4, 'b', 3), (5, 'b', 5),
+        (6, 'c', 4);
+    INSERT INTO tag VALUES (1, 'x'), (2, 'x'), (2, 'y'), (3, 'y'), (3, 'z'), (4, 'x'), (5, 'z');
+    INSERT INTO alert VALUES (1, 1), (2, 2), (3, 3), (4, NULL), (5, 5);
+"""
+SAME_SERIAL = ("buoy", "--duplicates-by", "serial", "--keep", "lowest:id")
+
+
+def kept(found: dict[str, Any]) -> list[tuple[int, list[int]]]:
+    """Of each group the row that stays and those that go, by id."""
+    groups = [(g["kept"]["id"], [row["id"] for row in g["removable"]]) for g in found["sample"]]
+    return sorted(groups)
+
+
+@pytest.mark.parametrize(
+    ("words", "groups"),
+    [
+        (("--ignore-case",), [(1, [2]), (5, [6]), (7, [8])]),
+        (("--ignore-case", "--trim"), [(1, [2, 3]), (5, [6]), (7, [8])]),
+        (("--ignore-case", "--trim", "--null-distinct"), [(1, [2, 3]), (7, [8])]),
+    ],
+)
+def test_text_counts_as_equal_without_case_or_outer_spaces(yeldro, made, words, groups) -> None:
+    database = made(LOOSE)
+    by = ("sample", "--by", "spot,depth", *words)
+    assert kept(yeldro("duplicates", *by, "--json", db=database.url).json()) == groups
+    removable = sum(len(goes) for _, goes in groups)
+    run_words = ("sample", "--duplicates-by", "spot,depth", *words, "--expect", str(removable))
+    there_and_back(yeldro, database, *run_words)
+
+
+def test_without_options_values_are_equal_as_the_database_compares_them(yeldro, made) -> None:
+    database = made(LOOSE)
+    found = yeldro("duplicates", "sample", "--by", "spot,depth", "--json", db=database.url).json()
+    blind = [(1, [2]), (5, [6]), (7, [8])]
+    assert kept(found) == (blind if database.url.startswith("mariadb") else [(5, [6])])
+
+
+def test_the_row_that_others_reference_is_kept_and_ties_are_told(yeldro, made) -> None:
+    database = made(NETWORK)
+    words = ("duplicates", "buoy", "--by", "serial", "--keep", "referenced")
+    found = yeldro(*words, "--keep", "highest:id", "--json", db=database.url).json()
+    assert (kept(found), found["ties"]) == ([(3, [2, 1]), (5, [4])], 0)
+    database.script("DELETE FROM tag; DELETE FROM alert; UPDATE buoy SET near_id = NULL;"
+                    "INSERT INTO alert VALUES (1, 2);")  # fmt: skip
+    found = yeldro(*words, "--json", db=database.url).json()
+    assert (kept(found), found["ties"]) == ([(2, [1, 3]), (4, [5])], 1)
+    assert "Such as serial b." in yeldro(*words, db=database.url).out
+    told = yeldro("duplicates", "alert", "--by", "buoy_id", "--keep", "referenced",
+                  db=database.url, code=2).err  # fmt: skip
+    assert "no foreign key references alert" in told
+
+
+def test_dependents_move_to_the_kept_row_and_back(yeldro, made) -> None:
+    database = made(NETWORK)
+    words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--expect", "3", "--expect", "total=12")
+    before = database.contents()
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    assert sorted((s["action"], s["table"], s["affected"]) for s in done["steps"]) == [
+        ("remove", "buoy", 3),
+        ("remove", "tag", 2),
+        ("repoint", "alert", 3),
+        ("repoint", "buoy", 1),
+        ("repoint", "tag", 3),
+    ]
+    assert database.rows("SELECT id, near_id FROM buoy ORDER BY id") == [(1, None), (4, 1), (6, 4)]
+    assert database.rows("SELECT buoy_id, label FROM tag ORDER BY 1, 2") == [
+        (1, "x"),
+        (1, "y"),
+        (1, "z"),
+        (4, "x"),
+        (4, "z"),
+    ]
+    assert database.rows("SELECT buoy_id FROM alert ORDER BY id") == [
+        (1,),
+        (1,),
+        (1,),
+        (None,),
+        (4,),
+    ]
+    again = yeldro("run", *SAME_SERIAL, "--repoint", "--expect", "0", "--yes", db=database.url)
+    assert "nothing to do" in again.out
+    yeldro("restore", done["receipt"], "--yes")
+    assert database.contents() == before
+    assert yeldro("receipt", "check", done["receipt"], "--json").json()["verdict"] == "all back"
+
+
+@pytest.mark.parametrize(
+    ("words", "comes_in", "kept_out"),
+    [
+        ((), "(9, NULL, 7)", "(10, NULL, 7)"),
+        (("--null-distinct",), "(9, NULL, 1)", "(10, 'bay', 1)"),
+        (("--ignore-case", "--trim"), "(9, 'cove', 1)", "(10, ' BAY', 1)"),
+    ],
+)
+def test_a_constraint_keeps_out_what_was_removed_and_lets_in_the_rest(
+    yeldro, made, words, comes_in, kept_out
+) -> None:
+    database = made(LOOSE)
+    by = ("sample", "--duplicates-by", "spot,depth", *words)
+    plan = yeldro("plan", *by, "--json", db=database.url).json()
+    assert plan["prevention"] in " ".join(yeldro("plan", *by, db=database.url).out.split())
+    run_words = ("run", *by, "--expect", str(plan["matched"]), "--yes")
+    out = yeldro(*run_words, "--add-constraint", db=database.url).out
+    assert "Made, so that they do not come back" in out
+    if not words:
+        database.script("INSERT INTO sample VALUES (9, NULL, 7)")
+    else:
+        database.script(f"INSERT INTO sample VALUES {comes_in}")
+    with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+        database.script(f"INSERT INTO sample VALUES {kept_out}")
+
+
+def test_a_constraint_that_would_not_hold_is_refused_beforehand(yeldro, made) -> None:
+    database = made(LOOSE)
+    before = database.contents()
+    words = ("run", "sample", "--duplicates-by", "spot", "--where", "depth = 1", "--expect", "0..",
+             "--yes", "--add-constraint")  # fmt: skip
+    assert "leaves some" in yeldro(*words, db=database.url, code=2).err
+    assert database.contents() == before
+
+
+def test_dependents_that_would_be_there_twice_block_and_are_named(yeldro, made) -> None:
+    database = made(NETWORK)
+    before = database.contents()
+    words = ("run", *SAME_SERIAL, "--repoint", "--expect", "3", "--yes")
+    found = yeldro(*words, db=database.url, code=3)
+    assert "(buoy_id, label) would be there twice" in found.err
+    assert "Add --follow tag.buoy_id" in found.err
+    assert database.contents() == before
+
+
+def test_a_key_that_moves_under_rows_that_reference_it_blocks(yeldro, made) -> None:
+    database = made(NETWORK)
+    database.script("INSERT INTO seen VALUES (1, 3, 'z');")
+    words = ("plan", *SAME_SERIAL, "--repoint", "--follow", "tag")
+    found = yeldro(*words, db=database.url, code=3)
+    assert "seen.buoy_id,label references the columns that would change" in found.err
+    assert "No option moves them" in found.err
+
+
+def test_repointing_needs_duplicates_and_a_detached_link_is_not_moved(yeldro, made) -> None:
+    database = made(NETWORK)
+    told = yeldro("plan", "buoy", "--where", "id = 1", "--repoint", db=database.url, code=2).err
+    assert "--duplicates-by" in told
+    words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--detach", "alert", "--expect", "3")
+    done = there_and_back(yeldro, database, *words)
+    assert ("detach", "alert") in {(step["action"], step["table"]) for step in done["steps"]}
+
+
+def test_copies_without_any_key_go_but_for_one_on_every_system(yeldro, network) -> None:
+    copies = network.value("SELECT count(*) FROM raw_upload") - network.value(
+        "SELECT count(*) FROM (SELECT DISTINCT received_at, serial, line FROM raw_upload) AS d"
+    )
+    words = ("raw_upload", "--duplicates-by", "received_at,serial,line")
+    assert copies == 30
+    done = there_and_back(yeldro, network, *words, "--expect", str(copies))
+    assert done["total"] == copies
+
+
+def test_what_cannot_be_compared_is_said_and_numbers_that_are_not_exact_are_warned_of(
+    yeldro, made
+) -> None:
+    database = made("""
+        CREATE TABLE sample (id INTEGER PRIMARY KEY, depth REAL, doc JSON);
+        INSERT INTO sample VALUES (1, 0.1, '{"a": 1}'), (2, 0.1, '{"a": 1}'), (3, 0.2, NULL);
+    """)
+    words = ("duplicates", "sample", "--by", "doc", "--json")
+    if database.url.startswith("postgresql"):
+        assert "--as-text" in yeldro(*words, db=database.url, code=2).err
+    found = yeldro(*words, "--as-text", db=database.url).json()
+    assert (found["removable"], found["warnings"]) == (1, [])
+    run_words = ("sample", "--duplicates-by", "doc", "--as-text", "--expect", "1")
+    there_and_back(yeldro, database, *run_words)
+    by_depth = yeldro("plan", "sample", "--duplicates-by", "depth", "--json", db=database.url)
+    exact = [each for each in by_depth.json()["warnings"] if "to the last bit" in each]
+    assert exact or database.url.startswith("mariadb")
+    told = yeldro("plan", "sample", "--where", "id = 1", "--trim", db=database.url, code=2).err
+    assert "--duplicates-by" in told
+
+
+@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.integers(0, 2**32))
+def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
+    """What was true of any row of a group is true of its kept row afterwards, and nothing else."""
+    chance = random.Random(seed)
+    rows = chance.randint(1, 12)
+    serial = {n: chance.choice("abcd") for n in range(1, rows + 1)}
+    near = {n: chance.choice([None, *serial]) for n in serial}
+    tags = {
+        (chance.choice(list(serial)), chance.choice("xyz")) for _ in range(chance.randint(0, 20))
+    }
+    alerts = {n: chance.choice([None, *serial]) for n in range(chance.randint(0, 10))}
+    first = {n: min(m for m in serial if serial[m] == serial[n]) for n in serial} | {None: None}
+    with tempfile.TemporaryDirectory() as folder:
+        database = SqliteFile(Path(folder) / "made.db")
+        database.script(NETWORK.partition("INSERT")[0])
+        connection = database.connect()
+        connection.executemany(
+            "INSERT INTO buoy VALUES (?, ?, ?)", [(n, serial[n], near[n]) for n in serial]
+        )
+        connection.executemany("INSERT INTO tag VALUES (?, ?)", list(tags))
+        connection.executemany("INSERT INTO alert VALUES (?, ?)", list(alerts.items()))
+        connection.close()
+        before = database.contents()
+        opened = open_database(database.url)
+        selection = Selection("buoy", duplicates_by=("serial",), keep=(KeepRule("lowest", "id"),))
+        blocked = plan(opened, Cleanup(selection, Choices(repoint=True))).blocked
+        moved = Counter((first[buoy], label) for buoy, label in tags)
+        assert bool(blocked) == any(times > 1 for times in moved.values())
+        cleanup = Cleanup(selection, Choices(follow=("tag",), repoint=True))
+        done = run(opened, cleanup, ReceiptWish(Path(folder), "random"), 1)
+        assert set(database.rows("SELECT id, near_id FROM buoy")) == {
+            (n, first[near[n]]) for n in serial if first[n] == n
+        }
+        assert set(database.rows("SELECT * FROM tag")) == set(moved)
+        assert dict(database.rows("SELECT * FROM alert")) == {
+            n: first[b] for n, b in alerts.items()
+        }
+        if done.receipt:
+            receipt = read_receipt(done.receipt)
+            restore(opened, receipt, 1)
+            assert database.contents() == before
+            assert compare(opened, receipt).verdict == "all back"

@@ -17,8 +17,10 @@ from systems import SqliteFile
 from yeldro.core.duplicates import KeepRule
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipts import read_receipt
+from yeldro.core.repeats import search_repeats
 from yeldro.core.restore import compare, restore
 from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.sameness import Sameness
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines import open_database
@@ -184,6 +186,38 @@ def test_repointing_needs_duplicates_and_a_detached_link_is_not_moved(yeldro, ma
     words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--detach", "alert", "--expect", "3")
     done = there_and_back(yeldro, database, *words)
     assert ("detach", "alert") in {(step["action"], step["table"]) for step in done["steps"]}
+
+
+def test_what_repeats_is_found_without_naming_columns(yeldro, network) -> None:
+    found = yeldro("duplicates", "raw_upload", "--json", db=network.url).json()
+    assert (found["rows"], found["looked_at"]) == (330, 330)
+    repeats = {(each["what"], tuple(each["by"])): each["removable"] for each in found["repeats"]}
+    assert repeats["whole rows", ("received_at", "serial", "line")] == 30
+    assert repeats["all but generated keys and moments", ("serial", "line")] == 30
+    assert repeats["nearly unique", ("line",)] == 30
+    for each in found["repeats"]:
+        by = ("raw_upload", "--by", ",".join(each["by"]))
+        counted = yeldro("duplicates", *by, "--json", db=network.url).json()
+        assert counted["removable"] == each["removable"]
+    assert "No whole rows repeat" in yeldro("duplicates", "buoy", db=network.url).out
+    told = yeldro("duplicates", "buoy", "--keep", "fullest", db=network.url, code=2).err
+    assert "--by" in told
+
+
+def test_a_large_table_is_searched_in_part(tmp_path: Path) -> None:
+    database = SqliteFile(tmp_path / "made.db")
+    database.script("CREATE TABLE sample (id INTEGER PRIMARY KEY, a, b);")
+    connection = database.connect()
+    connection.executemany("INSERT INTO sample VALUES (?, ?, ?)", ((n, n, 1) for n in range(500)))
+    connection.execute("INSERT INTO sample VALUES (500, 7, 1), (501, 499, 1)")
+    connection.close()
+    with open_database(database.url).reading() as session:
+        found = search_repeats(session, "sample", Sameness(), most_rows=501)
+    assert (found.rows, found.looked_at) == (502, 501)
+    assert [(each.columns, each.removable) for each in found.found] == [
+        (("a", "b"), 1),
+        (("a",), 1),
+    ]
 
 
 def test_copies_without_any_key_go_but_for_one_on_every_system(yeldro, network) -> None:

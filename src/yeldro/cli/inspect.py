@@ -12,6 +12,7 @@ from yeldro.core.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
 from yeldro.core.orphans import find_orphans
 from yeldro.core.preview import preview as look
+from yeldro.core.repeats import search_repeats
 from yeldro.core.survey import survey as survey_database
 from yeldro.core.survey import survey_table
 from yeldro.report import documents, tables
@@ -65,7 +66,11 @@ def preview(
 
 @click.command()
 @click.argument("table", metavar="TABLE")
-@click.option("--by", required=True, metavar="COLS", help="Columns on which equal rows agree.")
+@click.option(
+    "--by",
+    metavar="COLS",
+    help="Columns on which equal rows agree. Without it: which columns repeat at all.",
+)
 @click.option(
     "--keep",
     multiple=True,
@@ -79,7 +84,7 @@ def preview(
 @opt.json_option
 def duplicates(
     table: str,
-    by: str,
+    by: str | None,
     keep: tuple[str, ...],
     db: str | None,
     rows: int,
@@ -88,8 +93,17 @@ def duplicates(
 ) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first.
 
-    Marks the row of each group that would stay and those that would go. NULL equals NULL.
+    Marks the row of each group that would stay and those that would go. NULL equals NULL. Without
+    --by: whole rows that repeat, copies but for generated keys and moments, and sets of columns
+    that are nearly unique.
     """
+    if by is None:
+        if keep:
+            raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
+        with opt.database_of(db).reading() as session:
+            searched = search_repeats(session, table, opt.sameness_of(options))
+        _print(as_json, documents.repeats_document, tables.repeats_view, searched)
+        return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(opt.columns_of(by), rules, opt.sameness_of(options))
     with opt.database_of(db).reading() as session:

@@ -135,7 +135,7 @@ def run(
             _check_agreed(found, agreed)
         if not found.total:
             if cleanup.add_constraint:
-                session.connection.exec_driver_sql(found.prevention)
+                _make_constraint(session, found.prevention)
                 session.commit()
             return nothing_to_do(found, cleanup.add_constraint)
         lasting = _check_means(session, prepared, cleanup.no_way_back)
@@ -146,7 +146,7 @@ def run(
                 receipt.keep()
             tally, ledger = _carry_out(session, prepared, cleanup)
             if cleanup.add_constraint and session.makes_constraints_at_once:
-                session.connection.exec_driver_sql(found.prevention)
+                _make_constraint(session, found.prevention)
             receipt.ready(tally, ledger)
         except BaseException as error:
             session.roll_back()
@@ -454,13 +454,17 @@ def _commit(session: Session, receipt: ReceiptWriter) -> None:
 def _add_constraint(session: Session, statement: str) -> None:
     """Makes a constraint where the system commits on its own when it does."""
     try:
-        session.connection.exec_driver_sql(statement)
+        _make_constraint(session, statement)
     except sa.exc.DBAPIError as error:
         raise DatabaseFailure(
             f"The constraint could not be made: {session.reason(error)}.",
             f"See what came in since with 'yeldro duplicates', then run: {statement};",
             data="The rows are removed and committed.",
         ) from error
+
+
+def _make_constraint(session: Session, statement: str) -> None:
+    session.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
 
 
 def nothing_to_do(found: Plan, constraint_made: bool = False) -> RunResult:

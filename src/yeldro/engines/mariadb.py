@@ -418,7 +418,7 @@ class MariadbSession(StandardSession):
             for column in columns
         )
         if not loose:
-            listed = ", ".join(self._quote(column.name) for column in columns)
+            listed = ", ".join(self._plain(column.name) for column in columns)
             return f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})"
         parts = []
         for column in columns:

@@ -230,7 +230,7 @@ class PostgresqlSession(StandardSession):
 
     def _compared(self, column: Column, same: Sameness) -> str:
         if not self.is_comparable(column):
-            return f"({self._quote(column.name)}::text)"
+            return f"({self._plain(column.name)}::text)"
         return super()._compared(column, same)
 
     def is_free_of_side_effects(self, function: str) -> bool:

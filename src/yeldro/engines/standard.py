@@ -57,14 +57,14 @@ class StandardSession:
         for column in (table.by_name[name] for name in by):
             written = self._compared(column, same)
             if column.nullable and not same.null_distinct:
-                parts.append(f"({self._quote(column.name)} IS NULL)")
+                parts.append(f"({self._plain(column.name)} IS NULL)")
                 written = f"ifnull({written}, 0)"
             parts.append(written)
         return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
 
     def _compared(self, column: Column, same: Sameness) -> str:
         """A column as an index takes it, compared no more strictly than `same` says."""
-        written = self._quote(column.name)
+        written = self._plain(column.name)
         if self.is_text(column):
             written = f"trim({written})" if same.trim else written
             written = f"lower({written})" if same.ignore_case else written
@@ -73,11 +73,11 @@ class StandardSession:
     def _constraint(self, table: Table, by: Sequence[str]) -> str:
         """A name for an index of these columns, and the table that it is on."""
         name = re.sub(r"\W+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
-        return f"{self._quote(name)} ON {self._written(table)}"
+        return f"{self._plain(name)} ON {self._written(table)}"
 
     def _written(self, table: Table) -> str:
         parts = (table.name.schema, table.name.name)
-        return ".".join(self._quote(part) for part in parts if part)
+        return ".".join(self._plain(part) for part in parts if part)
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Never needed where every table has a key or a physical row id."""
@@ -149,6 +149,10 @@ class StandardSession:
     def roll_back(self) -> None:
         if not self.connection.invalidated:
             self.connection.rollback()
+
+    def _plain(self, name: str) -> str:
+        """A name for people to read in a statement: in quotes only where it needs them."""
+        return str(self.connection.dialect.identifier_preparer.quote(name)).replace("%%", "%")
 
     def _quote(self, name: str) -> str:
         return self.connection.dialect.identifier_preparer.quote_identifier(name)

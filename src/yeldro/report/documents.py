@@ -10,6 +10,7 @@ from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Plan
 from yeldro.core.preview import Preview
 from yeldro.core.receipts import Receipt
+from yeldro.core.repeats import Repeats
 from yeldro.core.restore import RestorePlan
 from yeldro.core.run import RunResult
 from yeldro.core.survey import Survey, TableDetail, TableSurvey
@@ -109,6 +110,24 @@ def duplicates_document(found: DuplicateReport) -> Document:
                 "removable": rows_document(found.columns, group.rows[1:]),
             }
             for group in found.sample
+        ],
+    }
+
+
+def repeats_document(found: Repeats) -> Document:
+    return {
+        "table": str(found.table.name),
+        "rows": found.rows,
+        "looked_at": found.looked_at,
+        "left_out": list(found.left_out),
+        "repeats": [
+            {
+                "what": each.what,
+                "by": list(each.columns),
+                "groups": each.groups,
+                "removable": each.removable,
+            }
+            for each in found.found
         ],
     }
 

@@ -17,6 +17,7 @@ from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Blocked, Plan
 from yeldro.core.preview import Preview
 from yeldro.core.receipts import Receipt
+from yeldro.core.repeats import Repeats
 from yeldro.core.restore import RestorePlan
 from yeldro.core.run import Outcome, RunResult
 from yeldro.core.schema import ForeignKey, IdentityKind
@@ -206,6 +207,28 @@ def run_view(result: RunResult) -> RenderableType:
         parts.append(Text("A run would change exactly these rows."))
     parts += [_warning(warning) for warning in result.plan.warnings]
     parts += _prevention(result.plan.prevention, result.constraint_made)
+    return _spaced(parts)
+
+
+def repeats_view(found: Repeats) -> RenderableType:
+    parts: list[RenderableType] = [
+        _title("duplicates", str(found.table.name), f"{found.rows:,} rows; what repeats?")
+    ]
+    rows: list[list[str | Text]] = [
+        [each.what, ", ".join(map(visible, each.columns)), f"{each.groups:,}",
+         f"{each.removable:,}"]
+        for each in found.found
+    ]  # fmt: skip
+    if rows:
+        parts.append(grid(["what", "equal on", "groups", "would go"], rows, (2, 3)))
+        by = ",".join(found.found[-1].columns)
+        parts.append(Text(f"Look closer: yeldro duplicates {found.table.name} --by {visible(by)}"))
+    else:
+        parts.append(Text("No whole rows repeat, and no few columns are nearly unique."))
+    if found.looked_at < found.rows:
+        parts.append(_note(f"only the first {found.looked_at:,} rows by key were looked at"))
+    if found.left_out:
+        parts.append(_note(f"left out, as they cannot be compared: {', '.join(found.left_out)}"))
     return _spaced(parts)
 
 

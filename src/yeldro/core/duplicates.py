@@ -113,6 +113,30 @@ def surplus_rows(
     return sql.among(sql.columns_of(rows, table.identity.columns), surplus.correlate(None))
 
 
+def surplus_with_kept(
+    session: Session, table: Table, grouping: Grouping, names: Sequence[str]
+) -> sa.Select[Any]:
+    """The columns `names` of all rows that are not kept, and the key of the row kept for each.
+
+    The key itself is first among `names`. One window function less than numbering the rows too.
+    """
+    rows = sql.rows_of(table)
+    window = _window(table, rows, grouping, session)
+    listed = [rows.c[name].label(f"yeldro_own_{n}") for n, name in enumerate(names)]
+    kept = [
+        sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_kept_{n}")
+        for n, name in enumerate(table.identity.columns)
+    ]
+    query = sa.select(*listed, *kept).where(*in_some_group(rows, grouping.by, grouping.same))
+    grouped = query.subquery("yeldro_grouped")
+    wanted = [grouped.c[value.name] for value in (*listed, *kept)]
+    others = (
+        grouped.c[own.name] != grouped.c[stays.name]
+        for own, stays in zip(listed, kept, strict=False)
+    )
+    return sa.select(*wanted).where(sa.or_(*others))
+
+
 def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
     """For rows that only their contents tell apart: how many of each print are not kept."""
     numbered = _numbered(table, grouping, session)
@@ -194,16 +218,10 @@ def _numbered(
 ) -> sa.Subquery:
     """Every row that can be in a group, with its `place` there; the kept row's place is 1."""
     rows = sql.rows_of(table)
-    identity = sql.columns_of(rows, table.identity.columns)
     wanted = sql.columns_of(rows, columns or table.identity.columns)
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
-        contents = session.contents_print(table, rows)
-        identity.append(contents)
-        wanted.append(contents.label(PRINT.name))
-    place = sa.func.row_number().over(
-        partition_by=group_values(session, table, rows, grouping.by, grouping.same),
-        order_by=[*_preferences(table, rows, grouping.keep, session), *identity],
-    )
+        wanted.append(session.contents_print(table, rows).label(PRINT.name))
+    place = sa.func.row_number().over(**_window(table, rows, grouping, session))
     query = sa.select(*wanted, place.label("place"))
     return query.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_numbered")
 
@@ -221,13 +239,7 @@ def kept_values(
         removed: whether a row of the table is removed.
     """
     rows = sql.rows_of(table)
-    window: dict[str, Any] = {
-        "partition_by": group_values(session, table, rows, grouping.by, grouping.same),
-        "order_by": [
-            *_preferences(table, rows, grouping.keep, session),
-            *sql.columns_of(rows, table.identity.columns),
-        ],
-    }
+    window = _window(table, rows, grouping, session)
     own = [rows.c[name].label(f"yeldro_old_{n}") for n, name in enumerate(columns)]
     kept = [
         sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_new_{n}")
@@ -242,6 +254,19 @@ def kept_values(
         [going.c[f"yeldro_old_{n}"] for n in places],
         [going.c[f"yeldro_new_{n}"] for n in places],
     )
+
+
+def _window(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> dict[str, Any]:
+    """Each group's rows, the one to keep first; what tells rows apart decides where rules tie."""
+    order = _preferences(table, rows, grouping.keep, session)
+    settled = {rule.argument for rule in grouping.keep if rule.kind in ("lowest", "highest")}
+    order += [rows.c[name] for name in table.identity.columns if name not in settled]
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        order.append(session.contents_print(table, rows))
+    by = group_values(session, table, rows, grouping.by, grouping.same)
+    return {"partition_by": by, "order_by": order}
 
 
 def _preferences(
@@ -264,7 +289,8 @@ def _preferences(
         else:
             (name,) = find_columns(table, [rule.argument], f"--keep {rule.kind}")
             column = rows.c[name]
-            order.append(sa.case((column.is_(None), 1), else_=0))
+            if table.by_name[name].nullable:
+                order.append(sa.case((column.is_(None), 1), else_=0))
             order.append(column.asc() if rule.kind == "lowest" else column.desc())
     return order
 

@@ -19,6 +19,14 @@ PRINT = Column("yeldro_print", "binary(32)", nullable=False)
 COPIES = Column("yeldro_copies", "bigint", nullable=False)
 
 
+def kept_columns(table: Table) -> list[Column]:
+    """Columns for the key of the row that stays of a group, beside those of a row that goes."""
+    return [
+        Column(f"yeldro_kept_{place}", column.type, collation=column.collation)
+        for place, column in enumerate(column_list(table, table.identity.columns))
+    ]
+
+
 def key_columns(table: Table) -> list[Column]:
     """The columns of a key table that tell the rows of `table` apart."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:

@@ -15,6 +15,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.duplicates import surplus_with_kept
 from yeldro.core.errors import Refused
 from yeldro.core.graph import components
 from yeldro.core.identity import (
@@ -22,6 +23,7 @@ from yeldro.core.identity import (
     PRINT,
     column_list,
     in_keys,
+    kept_columns,
     key_columns,
     key_values,
     so_many,
@@ -169,14 +171,18 @@ class _Tracing:
         self.made: dict[tuple[TableName, str], sa.TableClause] = {}
         self.moves: dict[tuple[str, ...], Moves] = {}
         self.moved: dict[TableName, Moved] = {}
+        self.tells_kept = False
 
     def trace(self) -> Ripple:
+        matched = self.start
         leads_to: dict[TableName, list[TableName]] = {name: [] for name in self.tables}
         for link in self.reach.links:
             if link.treatment is Treatment.REMOVE:
                 leads_to[link.key.parent].append(link.key.child)
         parts = list(components(leads_to))
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
+        on_cycle = any(matched.table.name in names for names in cyclic)
+        self.tells_kept = matched.all_surplus and matched.table.has_key and not on_cycle
         self._make_moves(cyclic)
         if self.session.makes_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
@@ -333,7 +339,13 @@ class _Tracing:
             return
         keys = self._create_keys(table)
         values = self._values(table, rows, keys)
-        self._insert(keys, list(values), _once(table, query(*values.values())))
+        if table.name == self.start.table.name and self.tells_kept:
+            kept = [column.name for column in kept_columns(table)]
+            assert self.start.grouping is not None
+            surplus = surplus_with_kept(self.session, table, self.start.grouping, list(values))
+            self._insert(keys, [*values, *kept], surplus)
+        else:
+            self._insert(keys, list(values), _once(table, query(*values.values())))
         self._know_keys(table, keys)
 
     def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
@@ -549,12 +561,14 @@ class _Tracing:
         ]
         columns = list(identity)
         if table.name == self.start.table.name:
-            wanted += self.extra
+            wanted += () if self.tells_kept else self.extra
             if self.start.copies is not None:
                 columns.append(COPIES)
                 wanted = [column.name for column in table.stored_columns]
         taken = {column.name for column in columns}
         columns += column_list(table, [name for name in dict.fromkeys(wanted) if name not in taken])
+        if table.name == self.start.table.name and self.tells_kept:
+            columns += kept_columns(table)
         if wave:
             columns.append(Column(WAVE, "integer", nullable=False))
         keys = self.session.create_key_table(columns, len(identity))
@@ -577,7 +591,8 @@ class _Tracing:
         """What goes into the columns of a key table, but for its own marks."""
         names = [column.name for column in key_columns(table)]
         values = dict(zip(names, key_values(self.session, table, rows), strict=True))
-        more = [name for name in keys.c.keys() if name not in (*names, WAVE, COPIES.name)]  # noqa: SIM118
+        marks = {WAVE, COPIES.name, *(column.name for column in kept_columns(table))}
+        more = [name for name in keys.c.keys() if name not in (*names, *marks)]  # noqa: SIM118
         return values | {name: rows.c[name] for name in more}
 
     def _insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:

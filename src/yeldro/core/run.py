@@ -19,7 +19,7 @@ from yeldro.core.errors import (
     Refused,
     YeldroError,
 )
-from yeldro.core.identity import column_list
+from yeldro.core.identity import column_list, kept_columns
 from yeldro.core.plan import (
     Action,
     Cleanup,
@@ -33,7 +33,7 @@ from yeldro.core.plan import (
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.ripple import depends_on, rows_in
-from yeldro.core.sameness import group_values
+from yeldro.core.sameness import group_values, in_some_group
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
@@ -349,7 +349,7 @@ def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[
     if session.checks_when_all_is_done:
         _prove_nothing_hangs(session, prepared)
     if cleanup.selection.duplicates_by:
-        _prove_groups_live(session, prepared, cleanup)
+        _prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger
 
 
@@ -403,30 +403,54 @@ def _prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
             )
 
 
-def _prove_groups_live(session: Session, prepared: Prepared, cleanup: Cleanup) -> None:
+def _prove_groups_live(
+    session: Session, prepared: Prepared, cleanup: Cleanup, ledger: Ledger
+) -> None:
     """Every group of duplicates that lost rows still has a row; exactly one, if nothing narrows it.
 
     Raises:
         CountMismatch: a group has none left, or too many.
     """
-    matched, picked = prepared.matched, prepared.ripple.matched_keys
+    picked = prepared.ripple.matched_keys
     if picked is None:
         return
-    by = duplicate_columns(cleanup, matched.table)
-    same = cleanup.selection.same
-    planned = sa.select(*group_values(session, matched.table, picked, by, same))
-    values = group_values(session, matched.table, matched.rows, by, same)
-    left = sa.select(*values)
-    lost = sql.count(session.connection, planned.except_(left).subquery())
+    table = prepared.matched.table
+    kept = [column.name for column in kept_columns(table)]
+    if set(kept) <= set(picked.c.keys()):
+        stays = sa.select(*sql.columns_of(picked, kept)).distinct()
+        rows = prepared.matched.rows
+        standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
+        groups = sql.count(session.connection, stays.subquery())
+        lost = groups - sql.count(session.connection, rows, standing)
+        crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
+        planned = None
+    else:
+        same = cleanup.selection.same
+        by = duplicate_columns(cleanup, table)
+        planned = sa.select(*group_values(session, table, picked, by, same))
+        left = sa.select(*group_values(session, table, prepared.matched.rows, by, same))
+        lost = sql.count(session.connection, planned.except_(left).subquery())
+        crowded = cleanup.selection.leaves_no_duplicates
     if lost:
         raise CountMismatch(
-            f"{lost:,} groups of {matched.table.name} would lose every row.",
+            f"{lost:,} groups of {table.name} would lose every row.",
             "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
         )
-    if not cleanup.selection.leaves_no_duplicates:
-        return
+    if crowded:
+        _prove_no_group_is_crowded(session, prepared, cleanup, planned)
+
+
+def _prove_no_group_is_crowded(
+    session: Session, prepared: Prepared, cleanup: Cleanup, planned: sa.Select[Any] | None
+) -> None:
+    """No group, or none of those planned, has more than one row left."""
+    matched, same = prepared.matched, cleanup.selection.same
+    by = duplicate_columns(cleanup, matched.table)
+    values = group_values(session, matched.table, matched.rows, by, same)
+    left = sa.select(*values).where(*in_some_group(matched.rows, by, same))
     crowded = left.group_by(*values).having(sa.func.count() > 1)
-    several = sql.count(session.connection, crowded.intersect(planned).subquery())
+    found = crowded.intersect(planned) if planned is not None else crowded
+    several = sql.count(session.connection, found.subquery())
     if several:
         raise CountMismatch(
             f"{several:,} groups of {matched.table.name} would keep more than one row.",

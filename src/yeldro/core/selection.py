@@ -114,6 +114,7 @@ class MatchedRows:
         copies: where only contents tell rows apart and some of several equal ones are picked: how
             many of each.
         grouping: the duplicates among which these rows are surplus, where they are.
+        all_surplus: every surplus row of that grouping is picked, and no other.
     """
 
     session: Session
@@ -128,6 +129,7 @@ class MatchedRows:
     pinned_key: CandidateKey | None
     copies: sa.Subquery | None = None
     grouping: Grouping | None = None
+    all_surplus: bool = False
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """A query for these columns of the matched rows."""
@@ -205,6 +207,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         pinned_key=key_and_most[0] if key_and_most else None,
         copies=copies,
         grouping=grouping,
+        all_surplus=selection.leaves_no_duplicates,
     )
     _try_out(matched)
     return _through_view(matched, view) if view else matched

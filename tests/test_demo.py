@@ -72,7 +72,8 @@ def test_the_readmes_commands_work_on_the_demo(yeldro: Yeldro) -> None:
         for line in re.findall(r"^yeldro (.*)$", text, re.MULTILINE)
     ]
     commands = [words[0] for words in typed]
-    assert commands == ["survey", "preview", "plan", "plan", "run", "restore", "run"]
+    walk = ["survey", "preview", "plan", "plan", "run", "restore", "run"]
+    assert commands == [*walk, "duplicates", "duplicates", "plan"]
     typed[4] += ["--expect", "1..", "--yes"]  # at a terminal, both of these ask
     typed[5] += ["--yes"]
     for place, words in enumerate(typed):

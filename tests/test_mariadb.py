@@ -190,7 +190,11 @@ def when_waited_for(server: MariadbServerDatabase, act) -> threading.Thread:
     """Does something in another session as soon as a session of this server waits for a lock."""
 
     def watch() -> None:
-        waiting = "SELECT count(*) FROM information_schema.INNODB_TRX WHERE trx_state = 'LOCK WAIT'"
+        waiting = (
+            "SELECT count(*) FROM information_schema.INNODB_TRX AS t"
+            " JOIN information_schema.PROCESSLIST AS p ON p.ID = t.trx_mysql_thread_id"
+            " WHERE t.trx_state = 'LOCK WAIT' AND p.DB = DATABASE()"
+        )
         until = time.monotonic() + 20
         while server.value(waiting) == 0 and time.monotonic() < until:
             time.sleep(0.05)

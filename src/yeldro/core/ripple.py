@@ -21,21 +21,17 @@ from yeldro.core.graph import components
 from yeldro.core.identity import (
     COPIES,
     PRINT,
-    column_list,
     in_keys,
     kept_columns,
-    key_columns,
-    key_values,
     so_many,
     stands_in,
 )
+from yeldro.core.keytables import WAVE, KeyTables, once
 from yeldro.core.protocol import Session
 from yeldro.core.repoint import Moved, Moves
-from yeldro.core.schema import Column, IdentityKind, Table, TableName
+from yeldro.core.schema import IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
 from yeldro.core.treatment import Link, Reach, Treatment
-
-WAVE = "yeldro_wave"
 
 
 @dataclass(frozen=True)
@@ -163,15 +159,13 @@ class _Tracing:
         self.connection = session.connection
         self.start = matched
         self.reach = reached
-        self.extra = tuple(extra)
         self.tables = {table.name: table for table in reached.tables}
         self.removed: dict[TableName, RowSet] = {}
         self.matched = 0
         self.matched_keys: sa.FromClause | None = None
-        self.made: dict[tuple[TableName, str], sa.TableClause] = {}
+        self.keys = KeyTables(session, matched, reached, tuple(extra))
         self.moves: dict[tuple[str, ...], Moves] = {}
         self.moved: dict[TableName, Moved] = {}
-        self.tells_kept = False
 
     def trace(self) -> Ripple:
         matched = self.start
@@ -182,7 +176,7 @@ class _Tracing:
         parts = list(components(leads_to))
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
         on_cycle = any(matched.table.name in names for names in cyclic)
-        self.tells_kept = matched.all_surplus and matched.table.has_key and not on_cycle
+        self.keys.tells_kept = matched.all_surplus and matched.table.has_key and not on_cycle
         self._make_moves(cyclic)
         if self.session.makes_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
@@ -190,7 +184,7 @@ class _Tracing:
             if names in cyclic:
                 self._close_over(names)
             else:
-                self._pass_once(self.tables[names[0]])
+                self._passonce(self.tables[names[0]])
             if self.start.table.name in names:
                 self._fill_moves()
         return self._settled()
@@ -233,18 +227,18 @@ class _Tracing:
         """Every key table that can be needed, before the first row is looked at."""
         for name in plain:
             if self._needs_keys(self.tables[name]) or not self._is_direct(self.tables[name]):
-                self._create_keys(self.tables[name])
+                self.keys.create(self.tables[name])
         for names in cyclic:
             for name in names:
                 table = self.tables[name]
                 if self._only_link(names):
-                    self._create_keys(table, "seeds")
-                    self._create_keys(table)
+                    self.keys.create(table, "seeds")
+                    self.keys.create(table)
                 else:
-                    self._create_keys(table, wave=True)
+                    self.keys.create(table, wave=True)
         for link in self.reach.links:
             if link.treatment is Treatment.DETACH and self._shares_columns(link):
-                self._create_detached(link)
+                self.keys.create_detached(link)
 
     def _make_moves(self, cyclic: Sequence[Sequence[TableName]]) -> None:
         """Temporary tables for where references to duplicates go."""
@@ -313,7 +307,7 @@ class _Tracing:
         """Whether the condition for a table's rows can be used instead of a key table."""
         return table.name != self.start.table.name or self.start.repeatable
 
-    def _pass_once(self, table: Table) -> None:
+    def _passonce(self, table: Table) -> None:
         """The set of a table on no cycle: its parents' sets are all known."""
         rows = sql.rows_of(table)
         direct = self._is_direct(table) and not self._needs_keys(table)
@@ -337,30 +331,30 @@ class _Tracing:
             counted = sql.count(self.connection, rows, condition)
             self._know(RowSet(table, rows, condition, counted))
             return
-        keys = self._create_keys(table)
-        values = self._values(table, rows, keys)
-        if table.name == self.start.table.name and self.tells_kept:
+        keys = self.keys.create(table)
+        values = self.keys.values(table, rows, keys)
+        if table.name == self.start.table.name and self.keys.tells_kept:
             kept = [column.name for column in kept_columns(table)]
             assert self.start.grouping is not None
             surplus = surplus_with_kept(self.session, table, self.start.grouping, list(values))
-            self._insert(keys, [*values, *kept], surplus)
+            self.keys.insert(keys, [*values, *kept], surplus)
         else:
-            self._insert(keys, list(values), _once(table, query(*values.values())))
+            self.keys.insert(keys, list(values), once(table, query(*values.values())))
         self._know_keys(table, keys)
 
     def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
         """So many of the rows that are equal in everything as go, where nothing tells which."""
-        keys = self._create_keys(table)
+        keys = self.keys.create(table)
         names = [name for name in keys.c.keys() if name != COPIES.name]  # noqa: SIM118
         rows = sql.rows_of(table)
-        values = self._values(table, rows, keys)
+        values = self.keys.values(table, rows, keys)
         query = (
             sa.select(*(values[name] for name in names), copies.c[COPIES.name])
             .select_from(rows.join(copies, values[PRINT.name] == copies.c[PRINT.name]))
             .where(*self.start.conditions)
             .distinct()
         )
-        self._insert(keys, [*names, COPIES.name], query)
+        self.keys.insert(keys, [*names, COPIES.name], query)
         total = sa.select(sa.func.coalesce(sa.func.sum(keys.c[COPIES.name]), 0))
         counted = int(self.connection.execute(total).scalar_one())
         condition = stands_in(self.session, table, rows, keys)
@@ -391,7 +385,7 @@ class _Tracing:
     def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
         """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
         rows = sql.rows_of(table)
-        values = self._values(table, rows, keys)
+        values = self.keys.values(table, rows, keys)
         if table.name == self.start.table.name:
             query = self.start.select(*values.values(), *more)
         else:
@@ -400,20 +394,20 @@ class _Tracing:
             if condition is None:
                 return 0
             query = sa.select(*values.values(), *more).where(condition)
-        self._insert(keys, [*values, *([WAVE] if more else [])], _once(table, query))
+        self.keys.insert(keys, [*values, *([WAVE] if more else [])], once(table, query))
         seeded = sql.count(self.connection, keys)
         if table.name == self.start.table.name:
             first = keys.c[WAVE] == 0 if more else sa.true()
             self.matched_keys = sa.select(keys).where(first).subquery("yeldro_matched_keys")
-            self.matched = self._count(table, self.matched_keys, seeded)
+            self.matched = self.keys.count(table, self.matched_keys, seeded)
         return seeded
 
     def _recurse(self, table: Table, link: Link) -> None:
         """A table that references itself once: one recursive query, however deep the rows lie."""
-        seeds = self._create_keys(table, "seeds")
+        seeds = self.keys.create(table, "seeds")
         keys = seeds
         if self._seed(table, seeds):
-            keys = self._create_keys(table)
+            keys = self.keys.create(table)
             names = list(keys.c.keys())
             rows = sql.rows_of(table)
             found = sa.select(*sql.columns_of(seeds, names)).cte("yeldro_found", recursive=True)
@@ -428,14 +422,14 @@ class _Tracing:
                 .join(rows, sa.and_(*(ours == theirs for ours, theirs in references)))
             )
             found = found.union(deeper)
-            self._insert(keys, names, sa.select(*sql.columns_of(found, names)))
+            self.keys.insert(keys, names, sa.select(*sql.columns_of(found, names)))
         self._know_keys(table, keys, counted_matched=True)
 
     def _repeat(self, tables: Sequence[Table], inside: Sequence[Link]) -> None:
         """Tables on a cycle: wave after wave of rows that depend on the wave before."""
         keys = {}
         for table in tables:
-            keys[table.name] = self._create_keys(table, wave=True)
+            keys[table.name] = self.keys.create(table, wave=True)
             self._seed(table, keys[table.name], sa.literal(0))
         wave, fresh = 0, 1
         while fresh:
@@ -456,7 +450,7 @@ class _Tracing:
     ) -> None:
         rows = sql.rows_of(table)
         mine = keys[table.name]
-        values = self._values(table, rows, mine)
+        values = self.keys.values(table, rows, mine)
         dependent = []
         for link in links:
             parent, known = self.tables[link.key.parent], keys[link.key.parent]
@@ -465,7 +459,7 @@ class _Tracing:
         query = sa.select(*values.values(), sa.literal(wave + 1)).where(
             sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
         )
-        self._insert(mine, [*values, WAVE], _once(table, query))
+        self.keys.insert(mine, [*values, WAVE], once(table, query))
 
     def _staying(self, link: Link) -> RowSet:
         """The rows that depend through a link and are not removed on any path."""
@@ -480,10 +474,10 @@ class _Tracing:
             assert removed.keys is not None
             condition = sa.and_(condition, ~in_keys(self.session, child, rows, removed.keys))
         if link.treatment is Treatment.DETACH and self._shares_columns(link):
-            keys = self._create_detached(link)
-            values = self._values(child, rows, keys)
+            keys = self.keys.create_detached(link)
+            values = self.keys.values(child, rows, keys)
             query = sa.select(*values.values()).where(condition)
-            self._insert(keys, list(values), _once(child, query))
+            self.keys.insert(keys, list(values), once(child, query))
             condition = stands_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.connection, rows, condition))
 
@@ -550,69 +544,15 @@ class _Tracing:
             table.name, Treatment.DETACH, Treatment.BLOCK, Treatment.REPOINT
         )
         is_start = table.name == self.start.table.name
-        return bool(self.reach.links_to(table.name) or is_child or (is_start and self.extra))
-
-    def _create_keys(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
-        if (table.name, use) in self.made:
-            return self.made[table.name, use]
-        identity = key_columns(table)
-        wanted = [
-            name for link in self.reach.links_to(table.name) for name in link.key.referenced_columns
-        ]
-        columns = list(identity)
-        if table.name == self.start.table.name:
-            wanted += () if self.tells_kept else self.extra
-            if self.start.copies is not None:
-                columns.append(COPIES)
-                wanted = [column.name for column in table.stored_columns]
-        taken = {column.name for column in columns}
-        columns += column_list(table, [name for name in dict.fromkeys(wanted) if name not in taken])
-        if table.name == self.start.table.name and self.tells_kept:
-            columns += kept_columns(table)
-        if wave:
-            columns.append(Column(WAVE, "integer", nullable=False))
-        keys = self.session.create_key_table(columns, len(identity))
-        if wave:
-            self.session.add_index(keys, [WAVE])
-        self.made[table.name, use] = keys
-        return keys
-
-    def _create_detached(self, link: Link) -> sa.TableClause:
-        use = f"detached by {link.key.name}"
-        if (link.key.child, use) not in self.made:
-            identity = key_columns(self.session.catalogue.table(link.key.child))
-            keys = self.session.create_key_table(identity, len(identity))
-            self.made[link.key.child, use] = keys
-        return self.made[link.key.child, use]
-
-    def _values(
-        self, table: Table, rows: sa.FromClause, keys: sa.TableClause
-    ) -> dict[str, sa.ColumnElement[Any]]:
-        """What goes into the columns of a key table, but for its own marks."""
-        names = [column.name for column in key_columns(table)]
-        values = dict(zip(names, key_values(self.session, table, rows), strict=True))
-        marks = {WAVE, COPIES.name, *(column.name for column in kept_columns(table))}
-        more = [name for name in keys.c.keys() if name not in (*names, *marks)]  # noqa: SIM118
-        return values | {name: rows.c[name] for name in more}
-
-    def _insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:
-        self.connection.execute(sa.insert(keys).from_select(sql.columns_of(keys, names), rows))
-        self.session.key_table_filled(keys)
+        return bool(self.reach.links_to(table.name) or is_child or (is_start and self.keys.extra))
 
     def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
         rows = sql.rows_of(table)
-        counted = self._count(table, keys, sql.count(self.connection, keys))
+        counted = self.keys.count(table, keys, sql.count(self.connection, keys))
         self._know(
             RowSet(table, rows, stands_in(self.session, table, rows, keys), counted, keys),
             counted_matched,
         )
-
-    def _count(self, table: Table, keys: sa.FromClause, held: int) -> int:
-        """The rows that `held` entries of a key table stand for."""
-        if table.identity.kind is not IdentityKind.ALL_COLUMNS:
-            return held
-        rows = sql.rows_of(table)
-        return sql.count(self.connection, rows, stands_in(self.session, table, rows, keys))
 
     def _know(self, found: RowSet, counted_matched: bool = False) -> None:
         self.removed[found.table.name] = found
@@ -629,8 +569,3 @@ def rows_in(
         assert found.keys is not None
         return so_many(session, found.table, found.keys, values)
     return sa.select(*values).select_from(found.source).where(found.condition)
-
-
-def _once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:
-    """The query, each row once where equal rows have one entry in a key table."""
-    return query.distinct() if table.identity.kind is IdentityKind.ALL_COLUMNS else query

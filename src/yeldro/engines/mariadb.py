@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import math
 import os
-import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -18,22 +17,21 @@ from typing import Any, ClassVar
 import pymysql
 import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
-from sqlalchemy.ext.compiler import compiles
-from sqlalchemy.sql.functions import FunctionElement
 from sqlglot import exp
 from sqlglot.dialects.mysql import MySQL
 
 from yeldro.core import sql
-from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Refused, UsageError, YeldroError
+from yeldro.core.errors import DatabaseFailure, Refused, UsageError
 from yeldro.core.identity import COPIES, PRINT
 from yeldro.core.protocol import ChangeCount
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table
+from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
+from yeldro.engines.mariadb_errors import OPTION_FILE, explained, heed_warnings, told
 from yeldro.engines.standard import StandardSession
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
-_OPTION_FILE = "~/.my.cnf"
 _AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
 _READ_AS = {kind: reader for kind, reader in pymysql.converters.conversions.items()
             if kind not in _AS_TEXT}  # fmt: skip
@@ -46,17 +44,7 @@ _SETTINGS = (
 )
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
-_TRUNCATED = 1292
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
-_TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
-_WHOLE = re.compile(r"(tiny|small|medium)?int\b|int\b|bigint\b|year\b")
-_BYTES = re.compile(
-    r"(var)?binary\b|(tiny|medium|long)?blob\b|vector\b|.*CHARACTER SET|geometry|point|linestring"
-    r"|polygon|multi"
-)
-_LETTERS = re.compile(r"(var)?char\b|(tiny|medium|long)?text\b|enum\b|set\b")
-_EXACT = re.compile(r"decimal\(\d+,\d+\)")
-_LONG = re.compile(r"(tiny|medium|long)?(text|blob)\b")
 _COMPUTING = """
     addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
     convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set
@@ -84,41 +72,6 @@ class MariaDB(MySQL):
         }
 
 
-class _Converted(FunctionElement[Any]):
-    """CONVERT(value USING charset): text, and everything that has a text form."""
-
-    inherit_cache = True
-    name = "yeldro_converted"
-
-
-class _Cast(FunctionElement[Any]):
-    """CAST(value AS words), for types that the library knows no cast for."""
-
-    inherit_cache = True
-    name = "yeldro_cast"
-
-
-@compiles(_Converted)
-def _write_converted(element: _Converted, compiler: Any, **words: Any) -> str:
-    value, charset = (compiler.process(part, **words) for part in element.clauses)
-    return f"CONVERT({value} USING {charset})"
-
-
-@compiles(_Cast)
-def _write_cast(element: _Cast, compiler: Any, **words: Any) -> str:
-    value, declared = (compiler.process(part, **words) for part in element.clauses)
-    return f"CAST({value} AS {declared})"
-
-
-def _cast(value: sa.ColumnElement[Any], declared: str) -> sa.ColumnElement[Any]:
-    return _Cast(value, sa.literal_column(declared))
-
-
-def _as_text(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """The text form, compared by its bytes alone."""
-    return sa.collate(_Converted(value, sa.literal_column("utf8mb4")), "utf8mb4_nopad_bin")
-
-
 class MariadbDatabase:
     """A database on a MariaDB server.
 
@@ -139,7 +92,7 @@ class MariadbDatabase:
         self.shown = bare.render_as_string(hide_password=True)
         self._name = url.database
         more = {} if "charset" in url.query else {"charset": "utf8mb4"}
-        options = Path(os.path.expanduser(_OPTION_FILE))
+        options = Path(os.path.expanduser(OPTION_FILE))
         if options.is_file() and not any(name.startswith("read_default") for name in url.query):
             more["read_default_file"] = str(options)
         here = not url.host and "unix_socket" not in url.query and "read_default_file" not in more
@@ -158,7 +111,7 @@ class MariadbDatabase:
             with self._engine().begin() as connection:
                 yield connection
         except sa.exc.DBAPIError as error:
-            raise self._explained(error) from error
+            raise explained(error, self.shown, self._statement_limit) from error
 
     @contextmanager
     def reading(self) -> Iterator[MariadbSession]:
@@ -205,7 +158,7 @@ class MariadbDatabase:
         try:
             with self._engine().connect() as connection:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
-                sa.event.listen(connection, "after_cursor_execute", _heed_warnings)
+                sa.event.listen(connection, "after_cursor_execute", heed_warnings)
                 session = MariadbSession(connection, self._name)
                 for setting in _SETTINGS:
                     connection.exec_driver_sql(f"SET SESSION {setting}")
@@ -227,58 +180,13 @@ class MariadbDatabase:
                 f"The server at {self.shown} is not MariaDB.", "Name a MariaDB server."
             ) from error
         except sa.exc.DBAPIError as error:
-            raise self._explained(error) from error
+            raise explained(error, self.shown, self._statement_limit) from error
 
     def _end(self, thread: int | None) -> None:
         """Has the server stop what a session is doing, and forget the session."""
         if thread is not None:
             with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
-
-    def _explained(self, error: sa.exc.DBAPIError) -> YeldroError:
-        """What a failure of the server means for the data, and what to do."""
-        code, reason = _told(error)
-        if code in (1020, 1213):
-            what = "Somebody changed these rows at the same time."
-            if code == 1213:
-                what = "Another session and this one waited for each other's locks (a deadlock)."
-            return DatabaseFailure(
-                what, "Look at the rows again, then run it again.", data=ROLLED_BACK
-            )
-        if code == 1205:
-            return DatabaseFailure(
-                "Another session held a lock on these rows for too long.",
-                "Wait longer with --lock-wait SECONDS; SHOW ENGINE INNODB STATUS tells who holds "
-                "it.",
-                data=ROLLED_BACK,
-            )
-        if code == 1969:
-            return DatabaseFailure(
-                f"A statement took longer than {self._statement_limit or 0:g} seconds and was "
-                f"stopped.",
-                "Allow more with --time-limit SECONDS, or look for a missing index.",
-                data=ROLLED_BACK,
-            )
-        if code in (1044, 1142, 1143, 1227):
-            return DatabaseFailure(
-                f"A privilege is missing: {reason}.",
-                "Ask for it, or use another user. Yeldro needs SELECT, DELETE, UPDATE (to detach) "
-                "and CREATE TEMPORARY TABLES.",
-            )
-        if code == _TRUNCATED:
-            return _no_comparison(reason)
-        if code in (2006, 2013) or error.connection_invalidated:
-            return DatabaseFailure(
-                f"The connection to {self.shown} was lost: {reason}.",
-                "The server rolls back what was not committed; see 'yeldro receipt check last'.",
-                data="",
-            )
-        if code in (1045, 1049, 1698, 2002, 2003, 2005, 2059):
-            return DatabaseFailure(
-                f"{self.shown} cannot be reached: {reason}.",
-                f"Check host, port, database, user and password; {_OPTION_FILE} counts too.",
-            )
-        return DatabaseFailure(f"MariaDB refused: {reason}.", data=ROLLED_BACK)
 
 
 class MariadbSession(StandardSession):
@@ -317,11 +225,17 @@ class MariadbSession(StandardSession):
         self._key_tables += 1
         name = f"yeldro_keys_{self._key_tables}"
         declared = [
-            f"{self._quote(each.name)} {_declared(each)} {'NOT NULL' if place < unique else 'NULL'}"
+            " ".join(
+                (
+                    self._quote(each.name),
+                    values.declared_type(each),
+                    "NOT NULL" if place < unique else "NULL",
+                )
+            )
             for place, each in enumerate(columns)
         ]
         key = ", ".join(self._quote(column.name) for column in columns[:unique])
-        hashed = any(_LONG.match(column.type) for column in columns[:unique])
+        hashed = any(values.is_long(column.type) for column in columns[:unique])
         declared.append(f"{'UNIQUE' if hashed else 'PRIMARY'} KEY ({key})")
         self._key_column_types |= {(name, column.name): column.type for column in columns}
         self._ddl(f"CREATE TEMPORARY TABLE {name} ({', '.join(declared)}) ENGINE = InnoDB")
@@ -332,7 +246,7 @@ class MariadbSession(StandardSession):
         parts = []
         for name in columns[:16]:
             column = self._key_column_types.get((key_table.name, name), "")
-            parts.append(f"{self._quote(name)}{'(64)' if _LONG.match(column.lower()) else ''}")
+            parts.append(f"{self._quote(name)}{'(64)' if values.is_long(column) else ''}")
         self._ddl(f"CREATE INDEX yeldro_by ON {key_table.name} ({', '.join(parts)})")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
@@ -393,20 +307,20 @@ class MariadbSession(StandardSession):
             with self.connection.engine.connect() as another:
                 another.exec_driver_sql(f"EXPLAIN {written}", written.params)
         except sa.exc.DBAPIError as error:
-            if _told(error)[0] in (1142, 1143):
+            if told(error)[0] in (1142, 1143):
                 return wanted
             raise
         return ""
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
-        return _told(error)[1]
+        return told(error)[1]
 
     def use_stored_forms(self) -> None:
         """Moments are read and written in UTC, in which no hour of a year is there twice."""
         self.connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
 
     def is_text(self, column: Column) -> bool:
-        return _LETTERS.match(column.type) is not None
+        return values.is_letters(column)
 
     def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
         """A unique key, or one on the print of what is compared: NULL equals no NULL there."""
@@ -444,46 +358,13 @@ class MariadbSession(StandardSession):
         return ChangeCount(total=sum(int(value) for _, value in counts))
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """MariaDB's own text form, but for what SQLite holds as it is."""
-        declared = column.type
-        if _BYTES.match(declared):
-            return _cast(value, "BINARY")
-        if self.staging_type(column) != _TEXT:
-            return _cast(value, "DOUBLE") if declared.startswith("float") else value
-        if declared.startswith("enum"):
-            error = sa.func.char(
-                sa.literal_column("0")
-            )  # no label, and the server takes it for none
-            return sa.case((value + 0 == 0, _as_text(error)), else_=_as_text(value))
-        if declared.startswith("bit"):
-            value = _cast(value, "UNSIGNED")
-        if declared.startswith("timestamp"):
-            value = _moment_in_utc(value)
-        return _as_text(value)
+        return values.readable(value, column)
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        declared = column.type
-        charset = (column.collation or "").partition("_")[0]
-        if _LETTERS.match(declared) and charset:
-            converted = _Converted(value, sa.literal_column(charset))
-            return sa.collate(converted, str(column.collation))
-        if _EXACT.match(declared):
-            return _cast(value, _EXACT.match(declared)[0])  # type: ignore[index]
-        if declared.startswith(("bit", "bigint")) and self.staging_type(column) == _TEXT:
-            return _cast(value, "UNSIGNED")
-        return value
+        return values.typed(value, column)
 
     def staging_type(self, column: Column) -> str:
-        declared = column.type
-        if _BYTES.match(declared):
-            return "LONGBLOB"
-        if declared.startswith("bigint") and "unsigned" in declared:
-            return _TEXT
-        if _WHOLE.match(declared):
-            return "bigint"
-        if declared.startswith(("float", "double")):
-            return "double"
-        return _TEXT
+        return values.staging_type(column)
 
     def notes(self) -> tuple[str, ...]:
         """Foreign keys without a parent, and a user who sees too little."""
@@ -507,50 +388,6 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql("ROLLBACK")
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
-
-
-def _heed_warnings(
-    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
-) -> None:
-    """Stops where the server only warns that a value was changed so that it could be compared."""
-    del connection, statement, parameters, context
-    if isinstance(cursor, pymysql.cursors.SSCursor) or not cursor.warning_count:
-        return
-    for _level, code, words in cursor.connection.show_warnings():
-        if code == _TRUNCATED:
-            raise _no_comparison(str(words))
-
-
-def _no_comparison(words: str) -> UsageError:
-    return UsageError(
-        f"A value does not fit what it is compared with: {words}.",
-        "Compare text with text, as in serial = '0'; MariaDB takes text that is no number for 0.",
-    )
-
-
-def _told(error: sa.exc.DBAPIError) -> tuple[int, str]:
-    """The server's number for an error, and its words."""
-    arguments = getattr(error.orig, "args", ())
-    code = arguments[0] if arguments and isinstance(arguments[0], int) else 0
-    words = str(arguments[-1] if arguments else error.orig).splitlines() or ["no reason given"]
-    return code, words[0].rstrip(".")
-
-
-def _declared(column: Column) -> str:
-    """A column's type as its table declares it, so that both compare alike."""
-    if not column.collation:
-        return column.type
-    charset = column.collation.partition("_")[0]
-    plain = column.type.partition(" CHARACTER SET")[0]
-    return f"{plain} CHARACTER SET {charset} COLLATE {column.collation}"
-
-
-def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """A TIMESTAMP without the session's time zone; the zero moment stays zero."""
-    start: sa.ColumnElement[Any] = sa.literal_column("TIMESTAMP '1970-01-01 00:00:00'")
-    seconds = sa.func.unix_timestamp(value)
-    moved = sa.func.timestampadd(sa.literal_column("MICROSECOND"), seconds * 1000000, start)
-    return sa.case((seconds == 0, sa.literal("0000-00-00 00:00:00")), else_=_as_text(moved))
 
 
 def _socket() -> str | None:

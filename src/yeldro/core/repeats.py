@@ -114,7 +114,8 @@ class _Search:
         names.sort(key=lambda name: -values[name])
         tried: list[tuple[str, ...]] = [(name,) for name in names]
         for size in (2, 3):
-            tried += list(combinations(names[:_PROMISING], size))
+            promising = sorted(names[:_PROMISING], key=self.columns.index)
+            tried += list(combinations(promising, size))
         found: list[Repeat] = []
         for columns in tried:
             known = any(set(each.columns) <= set(columns) for each in found)

@@ -221,7 +221,8 @@ def repeats_view(found: Repeats) -> RenderableType:
     ]  # fmt: skip
     if rows:
         parts.append(grid(["what", "equal on", "groups", "would go"], rows, (2, 3)))
-        by = ",".join(found.found[-1].columns)
+        fewest = min(found.found, key=lambda each: (len(each.columns), each.removable))
+        by = ",".join(fewest.columns)
         parts.append(Text(f"Look closer: yeldro duplicates {found.table.name} --by {visible(by)}"))
     else:
         parts.append(Text("No whole rows repeat, and no few columns are nearly unique."))
@@ -274,11 +275,11 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
                 ]
             )
     parts.append(grid(["group", "", *found.columns], rows))
-    parts += [_note(warning) for warning in found.warnings]
-    parts += _prevention(found.prevention)
     unseen = found.groups - len(found.sample)
     if unseen:
         parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=_QUIET))
+    parts += [_note(warning) for warning in found.warnings]
+    parts += _prevention(found.prevention)
     return _spaced(parts)
 
 

@@ -139,20 +139,6 @@ def test_equal_rows_without_a_key_go_but_for_one_of_each(yeldro, server) -> None
     there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "3")
 
 
-def test_rows_without_a_key_that_change_and_become_equal_are_warned_of(yeldro, server) -> None:
-    server.script("""
-        CREATE TABLE mast (id int PRIMARY KEY);
-        CREATE TABLE heap (mast_id int REFERENCES mast (id) ON DELETE SET NULL, note varchar(9));
-        INSERT INTO mast VALUES (1), (2); INSERT INTO heap VALUES (1, 'x'), (2, 'x'), (1, 'y');
-    """)
-    words = ("mast", "--all-rows", "--expect", "2")
-    (warning,) = yeldro("plan", *words, "--json", db=server.url).json()["warnings"]
-    assert "heap has no key" in warning
-    yeldro("run", *words, "--yes", db=server.url)
-    assert "cannot be told apart" in yeldro("restore", "last", "--yes", code=3).err
-    assert server.value("SELECT count(*) FROM mast") == 0
-
-
 def test_some_of_several_equal_rows_are_taken_by_a_limit(yeldro, server) -> None:
     server.script(KEYLESS)
     words = ("heap", "--where", "a IS NULL", "--order-by", "b", "--limit", "2", "--expect", "2")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from conftest import Yeldro
+from conftest import Yeldro, there_and_back
 from systems import AnyDatabase
 
 HARBOUR = """
@@ -119,6 +119,20 @@ def test_a_row_detached_on_one_path_and_removed_on_another_is_removed(yeldro, ha
     }
     yeldro("restore", "last", "--yes")
     assert harbour.contents() == before
+
+
+def test_rows_without_a_key_that_become_equal_get_their_links_back(yeldro, made) -> None:
+    """Nothing tells them apart, so it does not matter which of them gets which link."""
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE TABLE heap (mast_id INTEGER REFERENCES mast (id) ON DELETE SET NULL,
+            note VARCHAR(9), level INTEGER);
+        INSERT INTO mast VALUES (1), (2), (3);
+        INSERT INTO heap VALUES (1, 'x', 1), (2, 'x', 1), (2, 'x', 1), (1, 'y', NULL), (3, 'z', 1),
+            (NULL, 'x', 1), (NULL, NULL, NULL), (2, NULL, NULL), (1, 'w', 2);
+    """)
+    words = ("mast", "--where", "id < 3", "--expect", "2", "--expect", "heap=6")
+    there_and_back(yeldro, database, *words)
 
 
 def test_a_name_that_leads_nowhere_is_warned_of(yeldro, harbour) -> None:

@@ -348,14 +348,6 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                     f"it changes rows, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
-    changed = [found.table for found in ripple.detached.values()]
-    changed += [found.rows.table for found in ripple.repointed]
-    for table in dict.fromkeys(changed):
-        if not table.has_key and session.restorable_row_id(table) is None:
-            warnings.append(
-                f"{table.name} has no key: rows that change there can be restored only if they "
-                f"still differ from one another."
-            )
     warnings += [f"A privilege is missing: {each}." for each in missing_privileges(session, ripple)]
     return warnings
 

@@ -125,6 +125,11 @@ class Session(Protocol):
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
         """Removes of each print in `keys` as many equal rows as it says there; their number."""
 
+    def change_one(
+        self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
+    ) -> int:
+        """Changes a single one of the rows that meet a condition; the number changed, 0 or 1."""
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What this user may not do, empty where nothing is missing.
 

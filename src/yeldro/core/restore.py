@@ -200,11 +200,21 @@ class _LaidOut:
         """Whether nothing but their number tells which of several equal rows are there."""
         return not self.table.has_key and self.row_id is None
 
-    def alike(self) -> bool:
-        """Whether several staged rows would be found by the same values."""
+    def is_ambiguous(self) -> bool:
+        """Whether the changed rows cannot be found one by one: others, or they, are equal now."""
+        if not self.told_by_count:
+            return False
         contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
         groups = sa.select(*(part.label(f"c{n}") for n, part in enumerate(contents))).distinct()
-        return sql.count(self.session.connection, groups.subquery()) < self.stored
+        if sql.count(self.session.connection, groups.subquery()) < self.stored:
+            return True
+        found = (
+            sa.select(sa.literal(1))
+            .select_from(self.staged)
+            .where(*self.agree(self.key), *self.agree(self.named("new")))
+        )
+        changed = sa.exists(found.correlate(self.rows))
+        return sql.count(self.session.connection, self.rows, changed) > self.stored
 
     def equal_rows(self) -> int:
         """Rows of the table that are equal to a staged one."""
@@ -245,7 +255,22 @@ class _LaidOut:
         """Writes what is missing; the number of rows written."""
         if self.step.action is Action.REMOVE:
             return self._insert()
+        if self.is_ambiguous():
+            return sum(self._change_one(number) for number in range(1, self.stored + 1))
         return self._update(self.named("old"), *self.agree(self.named("new")))
+
+    def _change_one(self, number: int) -> int:
+        """Changes one of the rows that are equal to a staged one now; it does not matter which."""
+        this = self.staged.c.yeldro_row == number
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(this, *self.agree(self.key), *self.agree(self.named("new")))
+        values: dict[Any, Any] = {
+            self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
+            for ours, staged in self.named("old")
+        }
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in self.named("old")])
+        equal = sa.exists(found.correlate(self.rows))
+        return self.session.change_one(self.table, equal, values)
 
     def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> int:
         """Sets columns to staged values where `conditions` hold of a row and its staged one.
@@ -386,18 +411,18 @@ def _compare(each: _LaidOut, others: Sequence[_LaidOut]) -> tuple[Restored, list
         for key in each.table.foreign_keys:
             problems += _parents_gone(each, key, others, there)
         return Restored(each.step, each.stored, back, missing), problems
-    if each.told_by_count and each.alike():
-        problems.append(
-            f"changed rows of {each.table.name} are equal but for their links, and without a key "
-            f"they cannot be told apart"
-        )
-    cut = each.count(each.exists(*each.agree(each.key), *each.agree(each.named("new"))))
+    cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     back = each.count(linked)
-    if each.stored - back - cut:
+    if 0 < back < each.stored and each.is_ambiguous():
         problems.append(
-            f"{each.stored - back - cut:,} rows of {each.table.name} were removed or linked anew "
-            f"since"
+            f"some changed rows of {each.table.name} are back, and nothing tells which of several "
+            f"equal ones they are"
+        )
+    changed_since = each.count(~linked, ~cut)
+    if changed_since:
+        problems.append(
+            f"{changed_since:,} rows of {each.table.name} were removed or linked anew since"
         )
     return Restored(each.step, each.stored, back, each.stored - back), problems
 

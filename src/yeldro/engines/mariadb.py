@@ -293,6 +293,14 @@ class MariadbSession(StandardSession):
             removed += self.connection.execute(limited).rowcount
         return removed
 
+    def change_one(
+        self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
+    ) -> int:
+        rows = sql.rows_of(table)
+        statement = sa.update(rows).where(condition).values(values)
+        limited = statement.with_dialect_options(mariadb_limit=1)
+        return self.connection.execute(limited).rowcount
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server denies when it is asked how it would carry out such a statement."""
         rows = sql.rows_of(table)

@@ -8,6 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core import sql
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table
 
@@ -94,6 +95,16 @@ class StandardSession:
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
         """Never needed where every table has a key or a physical row id."""
         raise AssertionError(f"{table.name} has a physical row id, and {keys} is not needed")
+
+    def change_one(
+        self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
+    ) -> int:
+        """The row is chosen by its physical row id."""
+        rows = sql.rows_of(table)
+        row_id = sql.columns_of(rows, [column.name for column in table.row_id_columns])
+        any_one = sa.select(*row_id).where(condition).limit(1).correlate(None)
+        statement = sa.update(rows).where(sql.among(row_id, any_one)).values(values)
+        return self.connection.execute(statement).rowcount
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """Nothing, where the system knows no privileges."""

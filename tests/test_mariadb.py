@@ -240,6 +240,25 @@ def test_a_child_that_comes_meanwhile_is_never_taken_along_nor_left_hanging(yeld
     assert server.rows("SELECT id FROM mast") == [(1,)]
 
 
+def test_a_parent_that_goes_during_a_restore_leaves_no_row_hanging(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1), (2); INSERT INTO lamp VALUES (1, 1), (2, 2);
+    """)
+    yeldro("run", "lamp", "--all-rows", "--expect", "2", "--yes", db=server.url)
+    other = server.connect()
+    with other.cursor() as cursor:
+        cursor.execute("BEGIN")
+        cursor.execute("DELETE FROM mast WHERE id = 1")
+    thread = when_waited_for(server, other.commit)
+    told = yeldro("restore", "last", "--yes", code=5).err
+    thread.join(timeout=30)
+    other.close()
+    assert "Somebody" in told
+    assert server.value("SELECT count(*) FROM lamp") == 0
+
+
 def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
     other = server.connect()

@@ -14,7 +14,7 @@ import sqlalchemy as sa
 
 from yeldro.core import receipt_format as form
 from yeldro.core import sql
-from yeldro.core.errors import CountMismatch, DatabaseFailure, Refused
+from yeldro.core.errors import ROLLED_BACK, CountMismatch, DatabaseFailure, Refused
 from yeldro.core.names import same_name
 from yeldro.core.plan import Action
 from yeldro.core.protocol import Database, Session
@@ -111,6 +111,8 @@ def restore(
             )
         if not session.checks_when_all_is_done:
             _plan_late_links(session, laid_out)
+        for each in laid_out:
+            each.hold_parents()
         before = session.change_count()
         changed = 0
         for each in laid_out:
@@ -250,6 +252,32 @@ class _LaidOut:
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
         return sa.exists(query.correlate(self.staged))
+
+    def hold_parents(self) -> None:
+        """Sees to it that nobody removes a parent row that is needed, where the system does not.
+
+        Raises:
+            DatabaseFailure: somebody has done so since it was found.
+        """
+        staged_as = dict(self.named("value"))
+        for key in self.table.foreign_keys:
+            if not set(key.columns) <= staged_as.keys():
+                continue
+            parent = self.session.catalogue.table(key.parent)
+            parents = sql.rows_of(parent)
+            needed = sa.select(*(self.typed(staged_as[name]) for name in key.columns))
+            condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
+            query = sa.select(sa.func.count()).select_from(parents).where(condition)
+            held = self.session.held(query)
+            if held is query:
+                continue
+            connection = self.session.connection
+            if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
+                raise DatabaseFailure(
+                    f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
+                    "Look again with 'yeldro receipt check', then restore.",
+                    data=ROLLED_BACK,
+                )
 
     def put_back(self) -> int:
         """Writes what is missing; the number of rows written."""

@@ -40,7 +40,7 @@ _SETTINGS = (
     "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
     "NO_ENGINE_SUBSTITUTION'",
     "max_recursive_iterations = 4294967295",
-    "tx_isolation = 'REPEATABLE-READ'",
+    "TRANSACTION ISOLATION LEVEL REPEATABLE READ",
 )
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""

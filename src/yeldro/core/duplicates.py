@@ -16,9 +16,10 @@ from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_order
+from yeldro.core.grouping import group_values, in_some_group, inexact
 from yeldro.core.identity import COPIES, PRINT
 from yeldro.core.protocol import Session
-from yeldro.core.sameness import Sameness, group_values, in_some_group, inexact
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import IdentityKind, Table
 
 KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")

@@ -14,10 +14,10 @@ from yeldro.core import sql
 from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
+from yeldro.core.grouping import inexact
 from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session
 from yeldro.core.ripple import Repointed, Ripple, RowSet, count_dependents, trace
-from yeldro.core.sameness import inexact
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.treatment import Choices, Link, Treatment, reach

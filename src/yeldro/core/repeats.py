@@ -12,8 +12,9 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.catalogue import find_table
 from yeldro.core.errors import Refused
+from yeldro.core.grouping import group_values
 from yeldro.core.protocol import Session
-from yeldro.core.sameness import Sameness, group_values
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Table
 
 MOST_ROWS = 100_000

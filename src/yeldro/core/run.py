@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -19,26 +19,20 @@ from yeldro.core.errors import (
     Refused,
     YeldroError,
 )
-from yeldro.core.identity import column_list, kept_columns
 from yeldro.core.plan import (
     Action,
     Cleanup,
     Plan,
     Prepared,
     Work,
-    duplicate_columns,
     missing_privileges,
     prepare,
 )
+from yeldro.core.proofs import prove_groups_live, prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
-from yeldro.core.ripple import depends_on, rows_in
-from yeldro.core.sameness import group_values, in_some_group
-from yeldro.core.schema import Column
-from yeldro.core.selection import without_parent
+from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
-
-_ROWS_AT_ONCE = 1000
 
 
 class Outcome(StrEnum):
@@ -141,7 +135,7 @@ def run(
         lasting = _check_means(session, prepared, cleanup.no_way_back)
         receipt = ReceiptWriter(wish.folder, wish.title, session.system, database.shown, found)
         try:
-            _store(session, prepared, receipt, wish.with_rows)
+            store(session, prepared, receipt, wish.with_rows)
             if lasting:
                 receipt.keep()
             tally, ledger = _carry_out(session, prepared, cleanup)
@@ -250,89 +244,6 @@ def _check_agreed(found: Plan, agreed: Plan) -> None:
     )
 
 
-def _store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_rows: bool) -> None:
-    for work in prepared.work:
-        table = work.rows.table
-        receipt.add_step(work.step, table.name)
-        if not with_rows or work.step.in_passing:
-            continue
-        changes = {
-            name: value
-            for other in prepared.work
-            if other.rows.table == table
-            for name, value in other.changes.items()
-        }
-        columns, expressions = _columns_to_store(session, work, changes)
-        query = rows_in(session, work.rows, expressions)
-        held = query if work.rows.copies else session.held(query)
-        receipt.add_rows(work.step, columns, _rows_to_store(session, held))
-        if work.step.action is Action.REMOVE:
-            if not table.has_key and session.restorable_row_id(table) is None:
-                receipt.add_equal_rows_left(work.step, _equal_rows_left(session, work))
-            for key in table.foreign_keys:
-                parent = session.catalogue.table(key.parent)
-                hanging = without_parent(key, work.rows.source, parent)
-                rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
-                if rows:
-                    receipt.add_orphans(work.step, key.name, rows)
-
-
-def _equal_rows_left(session: Session, work: Work) -> int:
-    """Rows that are equal to rows that go, and stay."""
-    rows = work.rows
-    contents = sql.contents(
-        session.readable(rows.source.c[column.name], column) for column in rows.table.stored_columns
-    )
-    going = sa.select(*contents).where(rows.condition).correlate(None)
-    equal = sql.count(session.connection, rows.source, sa.tuple_(*contents).in_(going))
-    return equal - rows.rows
-
-
-def _columns_to_store(
-    session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]
-) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
-    """(role, name, type) of what is stored of each row, and the expressions that select it.
-
-    A changed row is found again by its key as it will be then, or by all columns that no step
-    changes.
-
-    Args:
-        changes: new values by column, by all steps on this table.
-    """
-    table, source = work.rows.table, work.rows.source
-    row_id = session.restorable_row_id(table)
-    columns: list[tuple[str, str, str]] = []
-    expressions: list[sa.ColumnElement[Any]] = []
-
-    def add(role: str, column: Column, expression: sa.ColumnElement[Any] | None = None) -> None:
-        columns.append((role, column.name, column.type))
-        value = source.c[column.name] if expression is None else expression
-        expressions.append(session.readable(value, column).label(f"c{len(columns)}"))
-
-    if row_id:
-        add("row id", column_list(table, [row_id])[0])
-    if work.step.action is Action.REMOVE:
-        for column in table.stored_columns:
-            add("value", column)
-        return columns, expressions
-    if table.has_key:
-        for name in table.identity.columns:
-            add("key", table.by_name[name], changes.get(name))
-    else:
-        for column in table.stored_columns:
-            if column.name not in changes:
-                add("key", column)
-    for name, value in work.changes.items():
-        add("old", table.by_name[name])
-        add("new", table.by_name[name], value)
-    return columns, expressions
-
-
-def _rows_to_store(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    streamed = session.connection.execute(query.execution_options(stream_results=True))
-    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
-
-
 def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
     """Executes every step and holds its count, the ledger and the promises against the plan."""
     if prepared.deferred:
@@ -347,9 +258,9 @@ def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[
     ledger = read_ledger(before, session.change_count(), tally)
     check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
     if session.checks_when_all_is_done:
-        _prove_nothing_hangs(session, prepared)
+        prove_nothing_hangs(session, prepared)
     if cleanup.selection.duplicates_by:
-        _prove_groups_live(session, prepared, cleanup, ledger)
+        prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger
 
 
@@ -378,84 +289,6 @@ def _triggers(prepared: Prepared) -> list[str]:
             if trigger.event == events[work.step.action]
         )
     )
-
-
-def _prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
-    """No row that is left references a row that is gone.
-
-    Raises:
-        CountMismatch: one does, so a trigger added or changed rows.
-    """
-    for link in prepared.ripple.reach.links:
-        parents = prepared.ripple.removed.get(link.key.parent)
-        if parents is None:
-            continue
-        child = session.catalogue.table(link.key.child)
-        rows = sql.rows_of(child)
-        condition = depends_on(session, link, child, rows, parents)
-        query = sa.select(sa.func.count()).select_from(rows).where(condition)
-        hanging = session.connection.execute(session.held(query)).scalar_one()
-        if hanging:
-            raise CountMismatch(
-                f"{hanging:,} rows of {child.name} would be left without their parent rows "
-                f"({link.key}).",
-                f"Look at the triggers with 'yeldro survey {child.name}'.",
-            )
-
-
-def _prove_groups_live(
-    session: Session, prepared: Prepared, cleanup: Cleanup, ledger: Ledger
-) -> None:
-    """Every group of duplicates that lost rows still has a row; exactly one, if nothing narrows it.
-
-    Raises:
-        CountMismatch: a group has none left, or too many.
-    """
-    picked = prepared.ripple.matched_keys
-    if picked is None:
-        return
-    table = prepared.matched.table
-    kept = [column.name for column in kept_columns(table)]
-    if set(kept) <= set(picked.c.keys()):
-        stays = sa.select(*sql.columns_of(picked, kept)).distinct()
-        rows = prepared.matched.rows
-        standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
-        groups = sql.count(session.connection, stays.subquery())
-        lost = groups - sql.count(session.connection, rows, standing)
-        crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
-        planned = None
-    else:
-        same = cleanup.selection.same
-        by = duplicate_columns(cleanup, table)
-        planned = sa.select(*group_values(session, table, picked, by, same))
-        left = sa.select(*group_values(session, table, prepared.matched.rows, by, same))
-        lost = sql.count(session.connection, planned.except_(left).subquery())
-        crowded = cleanup.selection.leaves_no_duplicates
-    if lost:
-        raise CountMismatch(
-            f"{lost:,} groups of {table.name} would lose every row.",
-            "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
-        )
-    if crowded:
-        _prove_no_group_is_crowded(session, prepared, cleanup, planned)
-
-
-def _prove_no_group_is_crowded(
-    session: Session, prepared: Prepared, cleanup: Cleanup, planned: sa.Select[Any] | None
-) -> None:
-    """No group, or none of those planned, has more than one row left."""
-    matched, same = prepared.matched, cleanup.selection.same
-    by = duplicate_columns(cleanup, matched.table)
-    values = group_values(session, matched.table, matched.rows, by, same)
-    left = sa.select(*values).where(*in_some_group(matched.rows, by, same))
-    crowded = left.group_by(*values).having(sa.func.count() > 1)
-    found = crowded.intersect(planned) if planned is not None else crowded
-    several = sql.count(session.connection, found.subquery())
-    if several:
-        raise CountMismatch(
-            f"{several:,} groups of {matched.table.name} would keep more than one row.",
-            "Rows were added meanwhile; run it again.",
-        )
 
 
 def _commit(session: Session, receipt: ReceiptWriter) -> None:

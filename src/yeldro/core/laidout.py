@@ -1,0 +1,278 @@
+"""The stored rows of one step of a receipt, beside the table that they belong to."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import receipt_format as form
+from yeldro.core import sql
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Refused
+from yeldro.core.names import same_name
+from yeldro.core.plan import Action
+from yeldro.core.protocol import Session
+from yeldro.core.receipts import ReceiptStep
+from yeldro.core.schema import Column, ForeignKey, Table, TableName
+
+_AT_ONCE = 1000
+
+
+class LaidOut:
+    """The stored rows of one step in a temporary table, held against the real one."""
+
+    def __init__(self, session: Session, step: ReceiptStep) -> None:
+        self.session = session
+        self.step = step
+        self.table = table_of(session, step)
+        self.rows = sql.rows_of(self.table)
+        self.row_id = session.restorable_row_id(self.table)
+        short = (form.ROW_ID if each.role == "row id" else f"c{place}"
+                 for place, each in enumerate(step.columns))  # fmt: skip
+        self.roles = dict(zip(short, step.columns, strict=True))
+        declared = [
+            Column(name, session.staging_type(Column(column.name, column.type)))
+            for name, column in self.roles.items()
+        ]
+        self.staged = session.create_key_table(
+            [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
+        )
+        session.add_index(self.staged, [staged for _, staged in self.key])
+        self.stored = 0
+        self.missing = 0
+        self.late: list[ForeignKey] = []
+
+    def named(self, role: str) -> list[tuple[str, str]]:
+        """(column of the table, column of the staged rows) for all columns of a role."""
+        return [
+            (column.name, stored_as)
+            for stored_as, column in self.roles.items()
+            if column.role == role
+        ]
+
+    @property
+    def key(self) -> list[tuple[str, str]]:
+        """The pairs of columns by which a stored row is found in the table."""
+        role = "value" if self.step.action is Action.REMOVE else "key"
+        pairs = self.named(role)
+        if self.table.has_key:
+            pairs = [pair for pair in pairs if pair[0] in self.table.identity.columns]
+        elif self.row_id:
+            pairs = [(self.row_id, form.ROW_ID), *pairs]
+        return pairs
+
+    @property
+    def old_key(self) -> list[tuple[str, str]]:
+        """The same pairs as they were before the step, which may have changed a key's column."""
+        old = dict(self.named("old"))
+        return [(ours, old.get(ours, staged)) for ours, staged in self.key]
+
+    @property
+    def told_by_count(self) -> bool:
+        """Whether nothing but their number tells which of several equal rows are there."""
+        return not self.table.has_key and self.row_id is None
+
+    def is_ambiguous(self) -> bool:
+        """Whether the changed rows cannot be found one by one: others, or they, are equal now."""
+        if not self.told_by_count:
+            return False
+        contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
+        groups = sa.select(*(part.label(f"c{n}") for n, part in enumerate(contents))).distinct()
+        if sql.count(self.session.connection, groups.subquery()) < self.stored:
+            return True
+        found = (
+            sa.select(sa.literal(1))
+            .select_from(self.staged)
+            .where(*self.agree(self.key), *self.agree(self.named("new")))
+        )
+        changed = sa.exists(found.correlate(self.rows))
+        return sql.count(self.session.connection, self.rows, changed) > self.stored
+
+    def equal_rows(self) -> int:
+        """Rows of the table that are equal to a staged one."""
+        pairs = self.named("value")
+        ours = [
+            self.session.readable(self.rows.c[name], self.table.by_name[name]) for name, _ in pairs
+        ]
+        staged = sa.select(*sql.contents(self.staged.c[staged] for _, staged in pairs))
+        there = sa.tuple_(*sql.contents(ours)).in_(staged.correlate(None))
+        return sql.count(self.session.connection, self.rows, there)
+
+    def count(self, *conditions: sql.Predicate) -> int:
+        return sql.count(self.session.connection, self.staged, *conditions)
+
+    def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
+        """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
+        conditions: list[sql.Predicate] = []
+        for ours, staged in pairs:
+            column = self.table.by_name.get(ours)
+            if column is None or (not column.nullable and ours in self.table.identity.columns):
+                conditions.append(self.rows.c[ours] == self.typed(staged))
+            else:
+                ours_as_stored = self.session.readable(self.rows.c[ours], column)
+                conditions.append(ours_as_stored.is_not_distinct_from(self.staged.c[staged]))
+        return conditions
+
+    def typed(self, staged: str) -> sa.ColumnElement[Any]:
+        """A staged value as one of the table's column, to be compared or put back."""
+        column = self.table.by_name.get(self.roles[staged].name)
+        value: sa.ColumnElement[Any] = self.staged.c[staged]
+        return value if column is None else self.session.typed(value, column)
+
+    def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
+        query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
+        return sa.exists(query.correlate(self.staged))
+
+    def hold_parents(self) -> None:
+        """Sees to it that nobody removes a parent row that is needed, where the system does not.
+
+        Raises:
+            DatabaseFailure: somebody has done so since it was found.
+        """
+        staged_as = dict(self.named("value"))
+        for key in self.table.foreign_keys:
+            if not set(key.columns) <= staged_as.keys():
+                continue
+            parent = self.session.catalogue.table(key.parent)
+            parents = sql.rows_of(parent)
+            needed = sa.select(*(self.typed(staged_as[name]) for name in key.columns))
+            condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
+            query = sa.select(sa.func.count()).select_from(parents).where(condition)
+            held = self.session.held(query)
+            if held is query:
+                continue
+            connection = self.session.connection
+            if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
+                raise DatabaseFailure(
+                    f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
+                    "Look again with 'yeldro receipt check', then restore.",
+                    data=ROLLED_BACK,
+                )
+
+    def put_back(self) -> int:
+        """Writes what is missing; the number of rows written."""
+        if self.step.action is Action.REMOVE:
+            return self._insert()
+        if self.is_ambiguous():
+            return sum(self._change_one(number) for number in range(1, self.stored + 1))
+        return self._update(self.named("old"), *self.agree(self.named("new")))
+
+    def _change_one(self, number: int) -> int:
+        """Changes one of the rows that are equal to a staged one now; it does not matter which."""
+        this = self.staged.c.yeldro_row == number
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(this, *self.agree(self.key), *self.agree(self.named("new")))
+        values: dict[Any, Any] = {
+            self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
+            for ours, staged in self.named("old")
+        }
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in self.named("old")])
+        equal = sa.exists(found.correlate(self.rows))
+        return self.session.change_one(self.table, equal, values)
+
+    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> int:
+        """Sets columns to staged values where `conditions` hold of a row and its staged one.
+
+        Returns:
+            The number of rows changed.
+        """
+        values: dict[Any, Any] = {
+            self.rows.c[ours]: sa.select(self.typed(staged))
+            .where(*self.agree(self.key))
+            .correlate(self.rows)
+            .scalar_subquery()
+            for ours, staged in pairs
+        }
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(*self.agree(self.key), *conditions)
+        where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
+        if self.table.has_key:
+            keys = sa.select(*(self.typed(staged) for _, staged in self.key))
+            ours = sql.columns_of(self.rows, [name for name, _ in self.key])
+            where.insert(0, sql.among(ours, keys))
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
+        statement = sa.update(self.rows).where(*where).values(values)
+        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+
+    def come_later(self, tables: Collection[TableName]) -> None:
+        """Notes the links to rows of `tables`, which come back later: they are set at the end.
+
+        Without a key no link was cut to remove the rows, so their own order puts them back.
+        """
+        self.late = [
+            key
+            for key in self.table.foreign_keys
+            if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
+        ]
+
+    def set_late_links(self) -> int:
+        """Sets the links that were left out when the rows went back; the number of rows set."""
+        staged_as = dict(self.named("value"))
+        changed = 0
+        for key in self.late:
+            pairs = [(name, staged_as[name]) for name in key.columns]
+            some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
+            left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
+            changed += self._update(pairs, some, *left_out)
+        return changed
+
+    def _insert(self) -> int:
+        pairs = self.named("value")
+        names = [ours for ours, _ in pairs]
+        late = {name for key in self.late for name in key.columns}
+        selected: list[sa.ColumnElement[Any]] = [
+            sa.null() if ours in late else self.typed(staged) for ours, staged in pairs
+        ]
+        if self.row_id:
+            taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
+            names.insert(0, self.row_id)
+            selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
+        absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
+        query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
+        statement = sa.insert(self.rows).from_select(sql.columns_of(self.rows, names), query)
+        return self.session.put_back(statement)
+
+    def fill(self, rows: Iterable[list[tuple[Any, str | None]]]) -> None:
+        """Lays the stored rows out."""
+        names = list(self.roles)
+        plain: list[dict[str, Any]] = []
+        number = 0
+        for row in rows:
+            number += 1
+            values: dict[str, Any] = {"yeldro_row": number}
+            values |= dict(zip(names, (value for value, _ in row), strict=True))
+            if not any(kind for _, kind in row):
+                plain.append(values)
+                if len(plain) == _AT_ONCE:
+                    self.session.connection.execute(sa.insert(self.staged), plain)
+                    plain = []
+                continue
+            for name, (value, kind) in zip(names, row, strict=True):
+                if kind:
+                    values[name] = self.session.restored(value, kind)
+            self.session.connection.execute(sa.insert(self.staged).values(values))
+        if plain:
+            self.session.connection.execute(sa.insert(self.staged), plain)
+        if self.step.affected is not None and number != self.step.affected:
+            raise DatabaseFailure(
+                f"The receipt holds {number:,} rows of step {self.step.n}, and "
+                f"{self.step.affected:,} were affected: it is not complete.",
+                "Nothing can be restored from it safely.",
+            )
+        self.stored = number
+        self.session.key_table_filled(self.staged)
+
+
+def table_of(session: Session, step: ReceiptStep) -> Table:
+    """The table as it is now; it must still have every stored column."""
+    if not session.catalogue.has_table(step.table):
+        raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
+    table = session.catalogue.table(step.table)
+    for column in step.columns:
+        if column.role != "row id" and not same_name(column.name, table.by_name):
+            raise Refused(
+                f"The column {step.table}.{column.name} is not there any more.",
+                "Add it again first.",
+            )
+    return table

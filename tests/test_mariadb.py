@@ -7,13 +7,12 @@ import time
 import uuid
 from collections.abc import Iterator
 
-import pexpect
 import pymysql
 import pytest
 from conftest import need, there_and_back
 from sqlalchemy.exc import DBAPIError
 from systems import MARIADB, MariadbServerDatabase, mariadb_connection
-from test_run import typing
+from test_run import interrupt, typing
 
 from yeldro.core.schema import Column
 from yeldro.engines import open_database
@@ -436,12 +435,7 @@ def test_ctrl_c_ends_the_statement_and_the_session(yeldro, server) -> None:
                   "INSERT INTO mast SELECT seq FROM seq_1_to_3000")  # fmt: skip
     crossed = "SELECT count(*) FROM mast a, mast b, mast c WHERE a.id <> b.id + c.id"
     child = typing(yeldro, server, "plan", "mast", "--where", f"id < ({crossed})")
-    time.sleep(2.5)
-    child.sendintr()
-    child.expect("rolled back")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 130
+    interrupt(child)
     time.sleep(0.5)
     sessions = f"SELECT count(*) FROM information_schema.PROCESSLIST WHERE db = '{server.name}'"
     connection = mariadb_connection("")

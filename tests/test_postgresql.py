@@ -7,12 +7,11 @@ import time
 import uuid
 from collections.abc import Iterator
 
-import pexpect
 import psycopg
 import pytest
 from conftest import need, there_and_back
 from systems import PostgresqlServerDatabase, administer
-from test_run import typing
+from test_run import interrupt, typing
 
 TYPES = """
     CREATE TYPE mood AS ENUM ('calm', 'rough');
@@ -292,12 +291,7 @@ def test_ctrl_c_cancels_the_statement_and_leaves_no_session(yeldro, server) -> N
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
     numbers = "WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n FROM r) SELECT n FROM r"
     child = typing(yeldro, server, "plan", "mast", "--where", f"id IN ({numbers})")
-    time.sleep(2.5)
-    child.sendintr()
-    child.expect("rolled back")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 130
+    interrupt(child)
     time.sleep(0.5)
     others = "SELECT count(*) FROM pg_stat_activity WHERE pid <> pg_backend_pid()"
     assert server.value(f"{others} AND datname = '{server.name}'") == 0

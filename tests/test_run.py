@@ -321,6 +321,16 @@ def typing(yeldro: Yeldro, database: AnyDatabase, *words: str) -> pexpect.spawn:
     return child
 
 
+def interrupt(child: pexpect.spawn) -> None:
+    """Types Ctrl-C once the statement is under way, and sees that everything is rolled back."""
+    time.sleep(2.5)
+    child.sendintr()
+    child.expect("rolled back")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+
+
 def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> None:
     before = network.contents()
     total = yeldro("plan", *FOLLOWED, "--json", db=network.url).json()["total"]
@@ -373,12 +383,7 @@ def test_ctrl_c_in_a_long_statement_stops_it_and_leaves_everything(yeldro, demo)
     )
     words = ("run", "alert", "--where", endless, "--expect", "1", "--yes")
     child = typing(yeldro, demo, *words)
-    time.sleep(2.5)
-    child.sendintr()
-    child.expect("rolled back")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 130
+    interrupt(child)
     assert demo.contents() == before
     assert not list(yeldro.receipts.glob("*"))
 

@@ -20,7 +20,8 @@ from yeldro.core.errors import Refused
 from yeldro.core.graph import components, cycle_through
 from yeldro.core.identity import column_list, in_keys, stands_in
 from yeldro.core.protocol import Session
-from yeldro.core.ripple import Ripple, RowSet
+from yeldro.core.ripple import Ripple
+from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, TableName
 
 _MOST_WAVES = 200

@@ -17,9 +17,11 @@ from yeldro.core.expectation import Expectations
 from yeldro.core.grouping import inexact
 from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session
-from yeldro.core.ripple import Repointed, Ripple, RowSet, count_dependents, trace
+from yeldro.core.ripple import Ripple, count_dependents, trace
+from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
+from yeldro.core.settling import Repointed
 from yeldro.core.treatment import Choices, Link, Treatment, reach
 
 

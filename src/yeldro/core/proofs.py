@@ -12,7 +12,7 @@ from yeldro.core.grouping import group_values, in_some_group
 from yeldro.core.identity import kept_columns
 from yeldro.core.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.protocol import Session
-from yeldro.core.ripple import depends_on
+from yeldro.core.rowset import depends_on
 from yeldro.core.tally import Ledger
 
 

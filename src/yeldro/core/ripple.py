@@ -9,7 +9,7 @@ set that is used once has none, its condition is used directly.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
@@ -23,35 +23,16 @@ from yeldro.core.identity import (
     PRINT,
     in_keys,
     kept_columns,
-    so_many,
     stands_in,
 )
 from yeldro.core.keytables import WAVE, KeyTables, once
 from yeldro.core.protocol import Session
 from yeldro.core.repoint import Moved, Moves
+from yeldro.core.rowset import RowSet, compared, depends_on, references
 from yeldro.core.schema import IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
+from yeldro.core.settling import Repointed, Settling
 from yeldro.core.treatment import Link, Reach, Treatment
-
-
-@dataclass(frozen=True)
-class RowSet:
-    """Some rows of one table.
-
-    Args:
-        source: the table as it stands in statements.
-        condition: true for exactly the rows of the set.
-        rows: their number.
-        keys: the key table that holds their identity and referenced columns, where there is one.
-        copies: of each row in `keys` only so many equal ones are meant as `keys` says.
-    """
-
-    table: Table
-    source: sa.TableClause
-    condition: sql.Predicate
-    rows: int
-    keys: sa.TableClause | None = None
-    copies: bool = False
 
 
 @dataclass(frozen=True)
@@ -76,19 +57,6 @@ class Ripple:
     repointed: tuple[Repointed, ...] = ()
 
 
-@dataclass(frozen=True)
-class Repointed:
-    """Rows of one child table that are moved from duplicates to the kept row.
-
-    Args:
-        changes: what their columns become.
-    """
-
-    rows: RowSet
-    links: tuple[Link, ...]
-    changes: dict[str, sa.ColumnElement[Any]]
-
-
 def trace(
     session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]
 ) -> Ripple:
@@ -107,46 +75,15 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
         parents = ripple.removed.get(link.key.parent)
         if parents is None or not parents.rows or parents.keys is None:
             continue
+        if link.only_conflicts:
+            going = ripple.removed.get(link.key.child)
+            counted[link] = going.rows if going else 0
+            continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         condition = depends_on(session, link, child, rows, parents)
-        if link.only_conflicts:
-            going = ripple.removed.get(child.name)
-            counted[link] = going.rows if going else 0
-            continue
         counted[link] = sql.count(session.connection, rows, condition)
     return {link: rows for link, rows in counted.items() if rows}
-
-
-def depends_on(
-    session: Session, link: Link, child: Table, rows: sa.TableClause, parents: RowSet
-) -> sql.Predicate:
-    """Whether a child row references one of the removed `parents`."""
-    assert parents.keys is not None
-    return _references(session, link, child, rows, parents.table, parents.keys)
-
-
-def _references(
-    session: Session,
-    link: Link,
-    child: Table,
-    rows: sa.TableClause,
-    parent: Table,
-    keys: sa.TableClause,
-    *conditions: sql.Predicate,
-) -> sql.Predicate:
-    referenced = sa.select(*sql.columns_of(keys, link.key.referenced_columns)).where(*conditions)
-    return sql.among(_compared(session, link, child, rows, parent), referenced)
-
-
-def _compared(
-    session: Session, link: Link, child: Table, rows: sa.FromClause, parent: Table
-) -> list[sa.ColumnElement[Any]]:
-    pairs = zip(link.key.columns, link.key.referenced_columns, strict=True)
-    return [
-        session.referencing_value(rows.c[ours], child.by_name[ours], parent.by_name[theirs])
-        for ours, theirs in pairs
-    ]
 
 
 class _Tracing:
@@ -184,41 +121,18 @@ class _Tracing:
             if names in cyclic:
                 self._close_over(names)
             else:
-                self._passonce(self.tables[names[0]])
+                self._pass_once(self.tables[names[0]])
             if self.start.table.name in names:
                 self._fill_moves()
-        return self._settled()
-
-    def _settled(self) -> Ripple:
-        """What becomes of rows that depend on removed ones and are not removed themselves."""
-        detached: dict[Link, RowSet] = {}
-        blocked: dict[Link, RowSet] = {}
-        for link in self.reach.links:
-            if link.treatment is Treatment.DETACH:
-                found = self._staying(link)
-                obstacle = self._obstacle(link, found)
-                if obstacle:
-                    block = replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
-                    blocked[block] = found
-                elif found.rows:
-                    detached[link] = found
-            elif link.treatment is Treatment.BLOCK:
-                found = self._staying(link)
-                blocked |= {link: found} if found.rows else {}
-        repointed = []
-        for moved in self.moved.values():
-            found, hindered = self._moving(moved)
-            blocked |= hindered
-            if found.rows:
-                repointed.append(Repointed(found, moved.links, moved.changes))
+        settled = Settling(self.session, self.reach, self.keys, self.removed).settle(self.moved)
         return Ripple(
             reach=self.reach,
             matched=self.matched,
             removed={name: found for name, found in self.removed.items() if found.rows},
-            detached=detached,
-            blocked=blocked,
+            detached=settled.detached,
+            blocked=settled.blocked,
             matched_keys=self.matched_keys,
-            repointed=tuple(repointed),
+            repointed=settled.repointed,
         )
 
     def _make_key_tables(
@@ -237,7 +151,7 @@ class _Tracing:
                 else:
                     self.keys.create(table, wave=True)
         for link in self.reach.links:
-            if link.treatment is Treatment.DETACH and self._shares_columns(link):
+            if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
                 self.keys.create_detached(link)
 
     def _make_moves(self, cyclic: Sequence[Sequence[TableName]]) -> None:
@@ -272,42 +186,11 @@ class _Tracing:
             child = self.session.catalogue.table(name)
             self.moved[name] = Moved.of(self.session, child, start, own, self.moves)
 
-    def _moving(self, moved: Moved) -> tuple[RowSet, dict[Link, RowSet]]:
-        """The rows of a child table that move, and those that stand in the way of that."""
-        child = moved.child
-        rows = sql.rows_of(child)
-        parents = self.removed[moved.parent.name]
-        depends = sa.or_(
-            *(depends_on(self.session, link, child, rows, parents) for link in moved.links)
-        )
-        removed = self.removed.get(child.name)
-        if removed is not None and removed.rows:
-            assert removed.keys is not None
-            depends = sa.and_(depends, ~in_keys(self.session, child, rows, removed.keys))
-        found = RowSet(child, rows, depends, sql.count(self.connection, rows, depends))
-        blocked: dict[Link, RowSet] = {}
-        going = any(
-            link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
-        )
-        if found.rows and moved.broken_keys and not going:
-            twice = sa.and_(depends, moved.conflicting(self.session))
-            hindered = RowSet(child, rows, twice, sql.count(self.connection, rows, twice))
-            if hindered.rows:
-                keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
-                obstacle = f"{keys} would be there twice"
-                blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = (
-                    hindered
-                )
-        obstacle = self._referenced_change(found, list(moved.changes)) if found.rows else ""
-        if obstacle:
-            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = found
-        return found, blocked
-
     def _is_direct(self, table: Table) -> bool:
         """Whether the condition for a table's rows can be used instead of a key table."""
         return table.name != self.start.table.name or self.start.repeatable
 
-    def _passonce(self, table: Table) -> None:
+    def _pass_once(self, table: Table) -> None:
         """The set of a table on no cycle: its parents' sets are all known."""
         rows = sql.rows_of(table)
         direct = self._is_direct(table) and not self._needs_keys(table)
@@ -412,7 +295,7 @@ class _Tracing:
             rows = sql.rows_of(table)
             found = sa.select(*sql.columns_of(seeds, names)).cte("yeldro_found", recursive=True)
             references = zip(
-                _compared(self.session, link, table, rows, table),
+                compared(self.session, link, table, rows, table),
                 sql.columns_of(found, link.key.referenced_columns),
                 strict=True,
             )
@@ -455,74 +338,11 @@ class _Tracing:
         for link in links:
             parent, known = self.tables[link.key.parent], keys[link.key.parent]
             latest = known.c[WAVE] == wave
-            dependent.append(_references(self.session, link, table, rows, parent, known, latest))
+            dependent.append(references(self.session, link, table, rows, parent, known, latest))
         query = sa.select(*values.values(), sa.literal(wave + 1)).where(
             sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
         )
         self.keys.insert(mine, [*values, WAVE], once(table, query))
-
-    def _staying(self, link: Link) -> RowSet:
-        """The rows that depend through a link and are not removed on any path."""
-        child = self.session.catalogue.table(link.key.child)
-        rows = sql.rows_of(child)
-        parents = self.removed[link.key.parent]
-        if not parents.rows:
-            return RowSet(child, rows, sa.false(), 0)
-        condition = depends_on(self.session, link, child, rows, parents)
-        removed = self.removed.get(child.name)
-        if removed is not None and removed.rows:
-            assert removed.keys is not None
-            condition = sa.and_(condition, ~in_keys(self.session, child, rows, removed.keys))
-        if link.treatment is Treatment.DETACH and self._shares_columns(link):
-            keys = self.keys.create_detached(link)
-            values = self.keys.values(child, rows, keys)
-            query = sa.select(*values.values()).where(condition)
-            self.keys.insert(keys, list(values), once(child, query))
-            condition = stands_in(self.session, child, rows, keys)
-        return RowSet(child, rows, condition, sql.count(self.connection, rows, condition))
-
-    def _obstacle(self, link: Link, found: RowSet) -> str:
-        """Why rows can not take the value that detaching gives them, empty where they can."""
-        if not found.rows:
-            return ""
-        defaults = [found.table.by_name[name].default for name in link.key.columns]
-        if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
-            parent = self.tables[link.key.parent]
-            rows = sql.rows_of(parent)
-            is_default = [
-                rows.c[name] == sa.literal_column(str(default))
-                for name, default in zip(link.key.referenced_columns, defaults, strict=True)
-            ]
-            removed = self.removed[parent.name].keys
-            assert removed is not None
-            stays = ~in_keys(self.session, parent, rows, removed)
-            if not sql.count(self.connection, rows, *is_default, stays):
-                return f"the default of {link.key.name} references no row that stays"
-        return self._referenced_change(found, link.key.changed_columns)
-
-    def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> str:
-        """Why columns can not change, as rows that stay reference them; empty where none do."""
-        for key in self.session.catalogue.referencing(found.table.name):
-            if set(key.referenced_columns) & set(changed):
-                child = self.session.catalogue.table(key.child)
-                rows = sql.rows_of(child)
-                changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
-                changing = changing.where(found.condition).correlate(None)
-                conditions = [sql.among(sql.columns_of(rows, key.columns), changing)]
-                removed_child = self.removed.get(child.name)
-                if removed_child is not None and removed_child.rows:
-                    condition = removed_child.condition
-                    conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
-                if sql.count(self.connection, rows, *conditions):
-                    return f"{key.name} references the columns that would change"
-        return ""
-
-    def _shares_columns(self, link: Link) -> bool:
-        """Whether another detached link of the same child changes a column of this one."""
-        return any(
-            other is not link and set(other.key.changed_columns) & set(link.key.columns)
-            for other in self.reach.links_from(link.key.child, Treatment.DETACH)
-        )
 
     def _dependents(self, table: Table, links: Sequence[Link]) -> sql.Predicate | None:
         """Whether a row depends on a set already known, through one of the links."""
@@ -559,13 +379,3 @@ class _Tracing:
         if found.table.name == self.start.table.name and not counted_matched:
             self.matched = found.rows
             self.matched_keys = found.keys
-
-
-def rows_in(
-    session: Session, found: RowSet, values: Sequence[sa.ColumnElement[Any]]
-) -> sa.Select[Any]:
-    """A query for `values` of the rows of a set."""
-    if found.copies:
-        assert found.keys is not None
-        return so_many(session, found.table, found.keys, values)
-    return sa.select(*values).select_from(found.source).where(found.condition)

@@ -12,7 +12,7 @@ from yeldro.core.identity import column_list
 from yeldro.core.plan import Action, Prepared, Work
 from yeldro.core.protocol import Session
 from yeldro.core.receipt import ReceiptWriter
-from yeldro.core.ripple import rows_in
+from yeldro.core.rowset import rows_in
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
 

@@ -81,6 +81,13 @@ class Reach:
         """The links of `child` that are treated in one of these ways."""
         return [link for link in self._by_child[child] if link.treatment in treatments]
 
+    def shares_columns(self, link: Link) -> bool:
+        """Whether another detached link of the same child changes a column of this one."""
+        return any(
+            other is not link and set(other.key.changed_columns) & set(link.key.columns)
+            for other in self.links_from(link.key.child, Treatment.DETACH)
+        )
+
     @cached_property
     def _by_parent(self) -> dict[TableName, list[Link]]:
         found: dict[TableName, list[Link]] = defaultdict(list)

@@ -1,0 +1,169 @@
+"""What becomes of rows that depend on removed ones and are not removed themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.identity import in_keys, stands_in
+from yeldro.core.keytables import KeyTables, once
+from yeldro.core.protocol import Session
+from yeldro.core.repoint import Moved
+from yeldro.core.rowset import RowSet, depends_on
+from yeldro.core.schema import TableName
+from yeldro.core.treatment import Link, Reach, Treatment
+
+
+@dataclass(frozen=True)
+class Repointed:
+    """Rows of one child table that are moved from duplicates to the kept row.
+
+    Args:
+        changes: what their columns become.
+    """
+
+    rows: RowSet
+    links: tuple[Link, ...]
+    changes: dict[str, sa.ColumnElement[Any]]
+
+
+@dataclass(frozen=True)
+class Settled:
+    """Rows that stay, by the link through which they depend, and rows that are moved."""
+
+    detached: dict[Link, RowSet]
+    blocked: dict[Link, RowSet]
+    repointed: tuple[Repointed, ...]
+
+
+@dataclass(frozen=True)
+class Settling:
+    """Settles what stays, once it is known which rows are removed.
+
+    Args:
+        removed: the removed rows of every table in reach.
+    """
+
+    session: Session
+    reach: Reach
+    keys: KeyTables
+    removed: dict[TableName, RowSet]
+
+    def settle(self, moves: dict[TableName, Moved]) -> Settled:
+        """Finds the rows that are detached, that stand in the way, or that are moved.
+
+        Args:
+            moves: the child tables of duplicates whose rows are moved to the kept row.
+        """
+        detached: dict[Link, RowSet] = {}
+        blocked: dict[Link, RowSet] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.DETACH:
+                found = self._staying(link)
+                obstacle = self._obstacle(link, found)
+                if obstacle:
+                    block = replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
+                    blocked[block] = found
+                elif found.rows:
+                    detached[link] = found
+            elif link.treatment is Treatment.BLOCK:
+                found = self._staying(link)
+                blocked |= {link: found} if found.rows else {}
+        repointed = []
+        for moved in moves.values():
+            found, hindered = self._moving(moved)
+            blocked |= hindered
+            if found.rows:
+                repointed.append(Repointed(found, moved.links, moved.changes))
+        return Settled(detached, blocked, tuple(repointed))
+
+    def _moving(self, moved: Moved) -> tuple[RowSet, dict[Link, RowSet]]:
+        """The rows of a child table that move, and those that stand in the way of that."""
+        child = moved.child
+        rows = sql.rows_of(child)
+        parents = self.removed[moved.parent.name]
+        depends = sa.or_(
+            *(depends_on(self.session, link, child, rows, parents) for link in moved.links)
+        )
+        removed = self.removed.get(child.name)
+        if removed is not None and removed.rows:
+            assert removed.keys is not None
+            depends = sa.and_(depends, ~in_keys(self.session, child, rows, removed.keys))
+        found = RowSet(child, rows, depends, sql.count(self.session.connection, rows, depends))
+        blocked: dict[Link, RowSet] = {}
+        going = any(
+            link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
+        )
+        if found.rows and moved.broken_keys and not going:
+            twice = sa.and_(depends, moved.conflicting(self.session))
+            hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
+            if hindered.rows:
+                keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
+                obstacle = f"{keys} would be there twice"
+                blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = (
+                    hindered
+                )
+        obstacle = self._referenced_change(found, list(moved.changes)) if found.rows else ""
+        if obstacle:
+            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = found
+        return found, blocked
+
+    def _staying(self, link: Link) -> RowSet:
+        """The rows that depend through a link and are not removed on any path."""
+        child = self.session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        parents = self.removed[link.key.parent]
+        if not parents.rows:
+            return RowSet(child, rows, sa.false(), 0)
+        condition = depends_on(self.session, link, child, rows, parents)
+        removed = self.removed.get(child.name)
+        if removed is not None and removed.rows:
+            assert removed.keys is not None
+            condition = sa.and_(condition, ~in_keys(self.session, child, rows, removed.keys))
+        if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
+            keys = self.keys.create_detached(link)
+            values = self.keys.values(child, rows, keys)
+            query = sa.select(*values.values()).where(condition)
+            self.keys.insert(keys, list(values), once(child, query))
+            condition = stands_in(self.session, child, rows, keys)
+        return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
+
+    def _obstacle(self, link: Link, found: RowSet) -> str:
+        """Why rows can not take the value that detaching gives them, empty where they can."""
+        if not found.rows:
+            return ""
+        defaults = [found.table.by_name[name].default for name in link.key.columns]
+        if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
+            parent = self.session.catalogue.table(link.key.parent)
+            rows = sql.rows_of(parent)
+            is_default = [
+                rows.c[name] == sa.literal_column(str(default))
+                for name, default in zip(link.key.referenced_columns, defaults, strict=True)
+            ]
+            removed = self.removed[parent.name].keys
+            assert removed is not None
+            stays = ~in_keys(self.session, parent, rows, removed)
+            if not sql.count(self.session.connection, rows, *is_default, stays):
+                return f"the default of {link.key.name} references no row that stays"
+        return self._referenced_change(found, link.key.changed_columns)
+
+    def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> str:
+        """Why columns can not change, as rows that stay reference them; empty where none do."""
+        for key in self.session.catalogue.referencing(found.table.name):
+            if set(key.referenced_columns) & set(changed):
+                child = self.session.catalogue.table(key.child)
+                rows = sql.rows_of(child)
+                changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
+                changing = changing.where(found.condition).correlate(None)
+                conditions = [sql.among(sql.columns_of(rows, key.columns), changing)]
+                removed_child = self.removed.get(child.name)
+                if removed_child is not None and removed_child.rows:
+                    condition = removed_child.condition
+                    conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
+                if sql.count(self.session.connection, rows, *conditions):
+                    return f"{key.name} references the columns that would change"
+        return ""

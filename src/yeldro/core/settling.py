@@ -14,7 +14,7 @@ from yeldro.core.keytables import KeyTables, once
 from yeldro.core.protocol import Session
 from yeldro.core.repoint import Moved
 from yeldro.core.rowset import RowSet, depends_on
-from yeldro.core.schema import TableName
+from yeldro.core.schema import Table, TableName
 from yeldro.core.treatment import Link, Reach, Treatment
 
 
@@ -89,10 +89,7 @@ class Settling:
         depends = sa.or_(
             *(depends_on(self.session, link, child, rows, parents) for link in moved.links)
         )
-        removed = self.removed.get(child.name)
-        if removed is not None and removed.rows:
-            assert removed.keys is not None
-            depends = sa.and_(depends, ~in_keys(self.session, child, rows, removed.keys))
+        depends = self._that_stay(child, depends)
         found = RowSet(child, rows, depends, sql.count(self.session.connection, rows, depends))
         blocked: dict[Link, RowSet] = {}
         going = any(
@@ -120,10 +117,7 @@ class Settling:
         if not parents.rows:
             return RowSet(child, rows, sa.false(), 0)
         condition = depends_on(self.session, link, child, rows, parents)
-        removed = self.removed.get(child.name)
-        if removed is not None and removed.rows:
-            assert removed.keys is not None
-            condition = sa.and_(condition, ~in_keys(self.session, child, rows, removed.keys))
+        condition = self._that_stay(child, condition)
         if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
             keys = self.keys.create_detached(link)
             values = self.keys.values(child, rows, keys)
@@ -131,6 +125,14 @@ class Settling:
             self.keys.insert(keys, list(values), once(child, query))
             condition = stands_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
+
+    def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
+        """The condition, narrowed to rows that are removed on no path."""
+        removed = self.removed.get(child.name)
+        if removed is None or not removed.rows:
+            return condition
+        assert removed.keys is not None
+        return sa.and_(condition, ~in_keys(self.session, child, sql.rows_of(child), removed.keys))
 
     def _obstacle(self, link: Link, found: RowSet) -> str:
         """Why rows can not take the value that detaching gives them, empty where they can."""

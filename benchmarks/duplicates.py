@@ -20,6 +20,7 @@ import sqlalchemy as sa
 
 from yeldro.core.duplicates import KeepRule
 from yeldro.core.expectation import Expectations
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.run import ReceiptWish, run
 from yeldro.core.selection import Selection
@@ -59,7 +60,7 @@ def compare(url: str, folder: Path, rows: int) -> None:
             Selection("sample", duplicates_by=("spot", "taken"), keep=(KeepRule("lowest", "id"),)),
             expectations=Expectations.parse([str(copies)]),
         )
-        run(database, cleanup, ReceiptWish(folder / "receipts", "benchmark", False), 10)
+        run(database, Job.of(cleanup), ReceiptWish(folder / "receipts", False), 10)
 
     load(url, rows)
     textbook = timed(by_hand)

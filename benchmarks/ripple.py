@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.run import ReceiptWish, plan, run
 from yeldro.core.selection import Selection
@@ -51,7 +52,7 @@ def large_catalogue(folder: Path, tables: int, keys: int) -> None:
     connection.commit()
     connection.close()
     cleanup = Cleanup(Selection("t0", all_rows=True), Choices(follow=("all",)))
-    seconds = timed(lambda: plan(open_database(str(path)), cleanup))
+    seconds = timed(lambda: plan(open_database(str(path)), Job.of(cleanup)))
     print(f"plan with {tables:,} tables and {keys:,} foreign keys: {seconds:.2f} s")
 
 
@@ -85,8 +86,8 @@ def deep_tree(folder: Path, rows: int, levels: int) -> None:
         connection.close()
 
     cleanup = Cleanup(Selection("node", where="parent_id IS NULL"))
-    wish = ReceiptWish(folder / "receipts", "benchmark", with_rows=False)
-    ours = timed(lambda: run(open_database(str(path)), cleanup, wish, 10))
+    wish = ReceiptWish(folder / "receipts", with_rows=False)
+    ours = timed(lambda: run(open_database(str(path)), Job.of(cleanup), wish, 10))
     theirs = timed(plain)
     print(
         f"{rows:,} rows, {levels:,} levels: {ours:.2f} s; one plain statement {theirs:.2f} s;"

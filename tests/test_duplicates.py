@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from systems import SqliteFile
 
 from yeldro.core.duplicates import KeepRule
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipts import read_receipt
 from yeldro.core.repeats import search_repeats
@@ -277,11 +278,11 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
         before = database.contents()
         opened = open_database(database.url)
         selection = Selection("buoy", duplicates_by=("serial",), keep=(KeepRule("lowest", "id"),))
-        blocked = plan(opened, Cleanup(selection, Choices(repoint=True))).blocked
+        blocked = plan(opened, Job.of(Cleanup(selection, Choices(repoint=True)))).plans[0].blocked
         moved = Counter((first[buoy], label) for buoy, label in tags)
         assert bool(blocked) == any(times > 1 for times in moved.values())
-        cleanup = Cleanup(selection, Choices(follow=("tag",), repoint=True))
-        done = run(opened, cleanup, ReceiptWish(Path(folder), "random"), 1)
+        job = Job.of(Cleanup(selection, Choices(follow=("tag",), repoint=True)))
+        done = run(opened, job, ReceiptWish(Path(folder)), 1)
         assert set(database.rows("SELECT id, near_id FROM buoy")) == {
             (n, first[near[n]]) for n in serial if first[n] == n
         }

@@ -15,6 +15,7 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.errors import Refused
 from yeldro.core.graph import components, cycle_through
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipts import read_receipt
 from yeldro.core.restore import restore
@@ -74,14 +75,14 @@ def cycle(folder: Path, a_null: str, b_null: str, rows: str) -> SqliteFile:
 def remove_all(database: SqliteFile, folder: Path) -> list[str]:
     """Removes every port and what depends on it; what each step did, in words."""
     before = database.contents()
-    cleanup = Cleanup(Selection("port", all_rows=True), Choices(follow=("all",)))
+    job = Job.of(Cleanup(Selection("port", all_rows=True), Choices(follow=("all",))))
     checking = Checking(database.path)
-    result = run(checking, cleanup, ReceiptWish(folder / "receipts", "all"), 1)
+    result = run(checking, job, ReceiptWish(folder / "receipts"), 1)
     assert database.value("SELECT count(*) FROM port") == 0
     assert result.receipt is not None
     restore(SqliteDatabase(database.path), read_receipt(result.receipt), 1)
     assert database.contents() == before
-    return [f"{step.action} {step.table} {step.because}" for step in result.plan.steps]
+    return [f"{step.action} {step.table} {step.because}" for step in result.plans[0].steps]
 
 
 def test_rows_that_form_no_cycle_themselves_go_in_waves(tmp_path) -> None:

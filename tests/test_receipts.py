@@ -28,7 +28,8 @@ TALLY = Tally((STEP,), (2,))
 
 def write(folder: Path) -> ReceiptWriter:
     """A receipt of one step that removed two rows, on disk and ready."""
-    writer = ReceiptWriter(folder, "mast --where 'id < 3'", "SQLite", "sqlite:///x.db", PLAN)
+    writer = ReceiptWriter(folder, "mast --where 'id < 3'", "SQLite", "sqlite:///x.db", "mast")
+    writer.add_plan(PLAN)
     writer.add_step(STEP, TableName("mast"))
     columns = [("value", "id", "INTEGER"), ("value", "Name", "TEXT"), ("value", "name", "BLOB")]
     rows = [(1, "a", b"\0", None), (2, b"\xff", None, '{"1": "text"}')]

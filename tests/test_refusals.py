@@ -65,7 +65,7 @@ REFUSED = [
     (("duplicates", "buoy", "--by", "name,name"), 2, "twice"),
     (("restore", "nothing", "--yes"), 2, "no receipt called"),
     (("surve",), 2, "Did you mean survey"),
-    (("plan",), 2, "Missing argument"),
+    (("plan",), 2, "Nothing says what is meant"),
 ]
 
 

@@ -16,6 +16,7 @@ from hypothesis import HealthCheck, Phase, event, given, settings
 from random_schemas import Case, cases, quoted, rows_by_table
 
 from yeldro.core.errors import Refused
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipts import read_receipt
 from yeldro.core.restore import compare, restore
@@ -78,11 +79,11 @@ def check(case: Case, cleanup: Cleanup) -> None:
             connection.close()
         before = rows_by_table(ours)
         database = open_database(str(ours))
-        wish = ReceiptWish(Path(folder, "receipts"), "random case")
-        planned = plan(database, cleanup)
+        wish = ReceiptWish(Path(folder, "receipts"))
+        planned = plan(database, Job.of(cleanup)).plans[0]
         if not goes and not planned.blocked and declared.changed_and_removed():
             event("refused by SQLite's own counting")
-            run(database, cleanup, wish, 1)
+            run(database, Job.of(cleanup), wish, 1)
             connection = sqlite3.connect(ours)
             assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
             connection.close()
@@ -91,13 +92,13 @@ def check(case: Case, cleanup: Cleanup) -> None:
             event("refused")
             assert planned.blocked
             with pytest.raises(Refused):
-                run(database, cleanup, wish, 1)
+                run(database, Job.of(cleanup), wish, 1)
             assert rows_by_table(ours) == before
             return
-        result = run(database, cleanup, wish, 1)
+        result = run(database, Job.of(cleanup), wish, 1)
         assert rows_by_table(ours) == rows_by_table(theirs)
-        assert sum(result.tally.affected) == result.plan.total
-        event("nothing" if result.receipt is None else f"{len(result.plan.steps)} steps")
+        assert sum(result.tally.affected) == result.plans[0].total
+        event("nothing" if result.receipt is None else f"{len(result.plans[0].steps)} steps")
         if result.receipt is not None:
             receipt = read_receipt(result.receipt)
             assert compare(database, receipt).verdict == "all gone"

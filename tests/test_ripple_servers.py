@@ -22,6 +22,7 @@ from systems import MariadbServerDatabase, PostgresqlServerDatabase
 from test_ripple import cleanup_of, name_of
 
 from yeldro.core.errors import Refused
+from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipts import read_receipt
 from yeldro.core.restore import compare, restore
@@ -219,7 +220,7 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
         before = ours.contents()
         database = open_database(ours.url)
         try:
-            blocked = bool(plan(database, cleanup).blocked)
+            blocked = bool(plan(database, Job.of(cleanup)).plans[0].blocked)
         except Refused as refused:
             assert "cycle" in refused.evidence, refused
             event("a cycle that leaves no order")
@@ -234,13 +235,13 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
             event("a default without a parent")
             assert not goes
             return
-        result = run(database, cleanup, ReceiptWish(folder, "random case"), 5)
+        result = run(database, Job.of(cleanup), ReceiptWish(folder), 5)
         if goes:
             assert ours.contents() == theirs.contents()
         wanted = server.made("theirs", replace(declared, rows=expected), late=True)
         assert ours.contents() == wanted.contents()
         wanted.close()
-        event(f"the server {'agrees' if goes else 'refuses'}: {len(result.plan.steps)} steps")
+        event(f"the server {'agrees' if goes else 'refuses'}: {len(result.plans[0].steps)} steps")
         if result.receipt is not None:
             receipt = read_receipt(result.receipt)
             restore(database, receipt, 5)

@@ -1,7 +1,50 @@
-"""Yeldro plans and runs cleanup deletions in SQL databases.
+"""Plans and runs cleanup deletions in SQL databases: the row count is the key that turns the lock.
 
-The row count is the key that turns the lock: whoever removes rows says how many must go; if any
-other number would go, from any table, nothing goes.
+In a program: `yeldro.connect`, `yeldro.cleanup`, `yeldro.job`, `yeldro.load` (docs/python.md).
 """
 
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from yeldro.api import Connection, check, cleanup, connect, job, load
+    from yeldro.core.errors import (
+        CountMismatch,
+        DatabaseFailure,
+        Refused,
+        UsageError,
+        YeldroError,
+    )
+    from yeldro.core.sameness import Sameness
+
 __version__ = "0.1.0"
+
+__all__ = [
+    "Connection",
+    "CountMismatch",
+    "DatabaseFailure",
+    "Refused",
+    "Sameness",
+    "UsageError",
+    "YeldroError",
+    "check",
+    "cleanup",
+    "connect",
+    "job",
+    "load",
+]
+
+_WHERE = {"Sameness": "yeldro.core.sameness"} | dict.fromkeys(
+    ("CountMismatch", "DatabaseFailure", "Refused", "UsageError", "YeldroError"),
+    "yeldro.core.errors",
+)
+
+
+def __getattr__(name: str) -> Any:
+    """Loads a public name when it is first used, so that the command line starts quickly."""
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    import importlib
+
+    return getattr(importlib.import_module(_WHERE.get(name, "yeldro.api")), name)

@@ -82,6 +82,7 @@ def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
 
 
 def _walk(database: Database) -> None:
+    from yeldro.core.job import Job
     from yeldro.core.receipts import receipts_in
     from yeldro.core.run import plan
 
@@ -91,8 +92,8 @@ def _walk(database: Database) -> None:
         from yeldro.cli.remove import plan as command
 
         context = command.make_context("plan", list(arguments))
-        found = plan(database, cleanup_of(context.params))
-        return found.matched, found.total
+        found = plan(database, Job.of(cleanup_of(context.params)))
+        return found.plans[0].matched, found.total
 
     _say("First, look at the tables and how they hang together.")
     _do("survey")
@@ -148,9 +149,9 @@ def _typed(word: str) -> str:
 @contextlib.contextmanager
 def _inside(folder: Path, database: str) -> Iterator[None]:
     """Works in `folder` with the demo's database and receipts, as its user would."""
-    settings = {"YELDRO_DB": database, "YELDRO_RECEIPTS": "receipts"}
-    before = {name: os.environ.get(name) for name in settings}
-    os.environ.update(settings)
+    named = {"YELDRO_DB": database, "YELDRO_RECEIPTS": "receipts"}
+    before = {name: os.environ.get(name) for name in named}
+    os.environ.update(named)
     try:
         with contextlib.chdir(folder):
             yield

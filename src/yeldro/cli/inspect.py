@@ -7,11 +7,14 @@ from typing import Any
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli import settings
+from yeldro.cli.last import remember
 from yeldro.cli.output import show, show_csv, show_json
+from yeldro.cli.what import what_of
 from yeldro.core.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
 from yeldro.core.orphans import find_orphans
-from yeldro.core.preview import preview as look
+from yeldro.core.preview import look_at
 from yeldro.core.repeats import search_repeats
 from yeldro.core.survey import survey as survey_database
 from yeldro.core.survey import survey_table
@@ -20,16 +23,23 @@ from yeldro.report import documents, tables
 
 @click.command()
 @click.argument("table", required=False, metavar="[TABLE]")
+@click.option("--config", is_flag=True, help="What settings hold, and where they are said.")
 @opt.database_option
 @opt.show_option
 @opt.rows_option(5)
 @opt.json_option
-def survey(table: str | None, db: str | None, show: str | None, rows: int, as_json: bool) -> None:
+def survey(
+    table: str | None, config: bool, db: str | None, show: str | None, rows: int, as_json: bool
+) -> None:
     """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings.
 
     With TABLE: its columns and keys, what it references and what references it, sample rows.
     """
-    database = opt.database_of(db)
+    if config:
+        found_settings = settings.holding(db)
+        _print(as_json, documents.settings_document, tables.settings_view, found_settings)
+        return
+    database = settings.database_of(db)
     with database.reading() as session:
         if table is None:
             found = survey_database(session)
@@ -40,7 +50,7 @@ def survey(table: str | None, db: str | None, show: str | None, rows: int, as_js
 
 
 @click.command()
-@opt.selection_options
+@opt.what_options
 @opt.ripple_options
 @opt.database_option
 @opt.show_option
@@ -50,18 +60,28 @@ def survey(table: str | None, db: str | None, show: str | None, rows: int, as_js
 def preview(
     db: str | None, show: str | None, rows: int, as_json: bool, as_csv: bool, **options: Any
 ) -> None:
-    """The matched rows of TABLE, their number, and what depends on them.
+    """The matched rows of WHAT, their number, and what depends on them.
 
     Says whether the filter fixes a key (then it matches one row at most) or could match more.
     """
     if as_json and as_csv:
         raise UsageError("--json and --csv are both given.", "Choose one.")
-    with opt.database_of(db).reading() as session:
-        found = look(session, opt.cleanup_of(options), opt.columns_of(show), rows)
+    what = what_of(options, db)
+    cleanups = what.job.cleanups
+    if as_csv and len(cleanups) > 1:
+        raise UsageError("Rows of several tables do not fit in one CSV.", "Use --json.")
+    if not what.job.described:
+        remember(options, db)
+    shown = opt.columns_of(show)
+    found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]
     if as_csv:
-        show_csv(found.columns, found.rows)
+        show_csv(found[0].columns, found[0].rows)
+    elif as_json and what.job.described:
+        removes = [documents.preview_document(each) for each in found]
+        show_json({"title": what.job.title, "removes": removes})
     else:
-        _print(as_json, documents.preview_document, tables.preview_view, found)
+        for each in found:
+            _print(as_json, documents.preview_document, tables.preview_view, each)
 
 
 @click.command()
@@ -100,13 +120,13 @@ def duplicates(
     if by is None:
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
-        with opt.database_of(db).reading() as session:
+        with settings.database_of(db).reading() as session:
             searched = search_repeats(session, table, opt.sameness_of(options))
         _print(as_json, documents.repeats_document, tables.repeats_view, searched)
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(opt.columns_of(by), rules, opt.sameness_of(options))
-    with opt.database_of(db).reading() as session:
+    with settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows)
     _print(as_json, documents.duplicates_document, tables.duplicates_view, found)
 
@@ -121,7 +141,7 @@ def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None
 
     To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
     """
-    with opt.database_of(db).reading() as session:
+    with settings.database_of(db).reading() as session:
         found = find_orphans(session, table, rows)
     _print(as_json, documents.orphans_document, tables.orphans_view, found)
 

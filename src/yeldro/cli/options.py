@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
 import click
 
+from yeldro.cli.settings import TIME_LIMIT
 from yeldro.core.duplicates import KeepRule
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.plan import Cleanup
-from yeldro.core.protocol import Database
 from yeldro.core.sameness import Sameness
 from yeldro.core.selection import RelatedTable, Selection, parameter_value
 from yeldro.core.treatment import Choices
-from yeldro.engines import open_database
 
-_TIME_LIMIT = "yeldro.time_limit"
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -36,7 +33,7 @@ def _limit_statements(
     context: click.Context, parameter: click.Parameter, seconds: float | None
 ) -> None:
     del parameter
-    context.meta[_TIME_LIMIT] = seconds
+    context.meta[TIME_LIMIT] = seconds
 
 
 database_option = _all(
@@ -64,10 +61,8 @@ quiet_option = click.option("--quiet", is_flag=True, help="Print only what went 
 lock_wait_option = click.option(
     "--lock-wait",
     type=click.FloatRange(min=0),
-    default=10.0,
-    show_default=True,
     metavar="SECONDS",
-    help="How long to wait for other programs' locks.",
+    help="How long to wait for other programs' locks. Default: 10.",
 )
 receipts_option = click.option(
     "--receipts",
@@ -85,6 +80,11 @@ triggers_option = click.option(
 )
 
 
+allow_more_option = click.option(
+    "--allow-more",
+    is_flag=True,
+    help="Accept more rows than the project file allows in one run.",
+)
 no_way_back_option = click.option(
     "--no-way-back",
     multiple=True,
@@ -115,8 +115,13 @@ _sameness_options = (
 )
 sameness_options = _all(*_sameness_options)
 
-selection_options = _all(
-    click.argument("table", metavar="TABLE"),
+what_options_but_dialect = _all(
+    click.argument("what", required=False, metavar="WHAT"),
+    click.option(
+        "--sql",
+        metavar="FILE",
+        help="In place of WHAT: a file of DELETE statements, - for standard input.",
+    ),
     click.option("--where", metavar="SQL", help="Rows for which this condition is true."),
     click.option(
         "--param",
@@ -162,6 +167,15 @@ selection_options = _all(
     click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
 )
 
+what_options = _all(
+    what_options_but_dialect,
+    click.option(
+        "--dialect",
+        metavar="NAME",
+        help="The system that the statements of --sql are written for, where it is another one.",
+    ),
+)
+
 ripple_options = _all(
     click.option(
         "--repoint",
@@ -191,29 +205,6 @@ expect_option = click.option(
 )
 
 
-def database_of(typed: str | None) -> Database:
-    """The database that --db or the environment names.
-
-    Raises:
-        UsageError: neither does.
-    """
-    if not typed:
-        raise UsageError(
-            "No database is named.", "Add --db PATH, or set YELDRO_DB for this terminal."
-        )
-    return opened(typed)
-
-
-def opened(text: str) -> Database:
-    """The database that a URL or path means, with the time limit of this command line."""
-    database = open_database(text)
-    context = click.get_current_context(silent=True)
-    seconds = context.meta.get(_TIME_LIMIT) if context else None
-    if seconds is not None:
-        database.limit_statements(seconds)
-    return database
-
-
 def columns_of(typed: str | None) -> tuple[str, ...]:
     """The names in a list with commas."""
     return tuple(name.strip() for name in typed.split(",")) if typed else ()
@@ -225,20 +216,10 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     Raises:
         UsageError: one of them cannot be read.
     """
-    parameters: dict[str, Any] = {}
-    for text in options["param"]:
-        name, equals, value = text.partition("=")
-        if not equals or not name.isidentifier():
-            raise UsageError(
-                f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01."
-            )
-        if name in parameters:
-            raise UsageError(f"--param {name} is given twice.", "Keep one value.")
-        parameters[name] = parameter_value(value)
     selection = Selection(
-        table=options["table"],
+        table=options["what"],
         where=options["where"],
-        parameters=parameters,
+        parameters=parameters_of(options),
         matching=tuple(RelatedTable.parse(text) for text in options["matching"]),
         missing_in=tuple(RelatedTable.parse(text) for text in options["missing_in"]),
         orphans=options["orphans"],
@@ -251,11 +232,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     )
     return Cleanup(
         selection=selection,
-        choices=Choices(
-            tuple(options.get("follow", ())),
-            tuple(options.get("detach", ())),
-            bool(options.get("repoint")),
-        ),
+        choices=choices_of(options),
         expectations=Expectations.parse(options.get("expect", ())),
         allowed_triggers=tuple(options.get("allow_trigger", ())),
         add_constraint=bool(options.get("add_constraint")),
@@ -263,15 +240,40 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     )
 
 
+def choices_of(options: dict[str, Any]) -> Choices:
+    """What the ripple options say."""
+    return Choices(
+        tuple(options.get("follow", ())),
+        tuple(options.get("detach", ())),
+        bool(options.get("repoint")),
+    )
+
+
+def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
+    """The values that --param gives, as they are bound."""
+    return {name: parameter_value(text) for name, text in given_parameters(options).items()}
+
+
+def given_parameters(options: dict[str, Any]) -> dict[str, str]:
+    """The values that --param gives, as they are typed.
+
+    Raises:
+        UsageError: one is not NAME=VALUE, or is given twice.
+    """
+    found: dict[str, str] = {}
+    for text in options["param"]:
+        name, equals, value = text.partition("=")
+        if not equals or not name.isidentifier():
+            raise UsageError(
+                f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01."
+            )
+        if name in found:
+            raise UsageError(f"--param {name} is given twice.", "Keep one value.")
+        found[name] = value
+    return found
+
+
 def sameness_of(options: dict[str, Any]) -> Sameness:
     """When values of duplicates count as equal."""
     names = ("ignore_case", "trim", "null_distinct", "as_text")
     return Sameness(**{name: options[name] for name in names})
-
-
-def receipts_folder(typed: Path | None) -> Path:
-    """Where receipts are kept."""
-    if typed is not None:
-        return typed
-    data = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
-    return Path(data) / "yeldro" / "receipts"

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.output import show as show_text
 from yeldro.cli.output import show_json
@@ -31,7 +32,7 @@ def receipt() -> None:
 @opt.json_option
 def list_(receipts: Path | None, as_json: bool) -> None:
     """The receipts that are kept, newest first."""
-    folder = opt.receipts_folder(receipts)
+    folder = settings.receipts_folder(receipts)
     found = receipts_in(folder)
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
@@ -45,7 +46,7 @@ def list_(receipts: Path | None, as_json: bool) -> None:
 @opt.json_option
 def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
     """What was asked, planned and done."""
-    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    found = find_receipt(settings.receipts_folder(receipts), receipt)
     if as_json:
         show_json(documents.receipt_document(found))
     else:
@@ -59,7 +60,7 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
 @opt.json_option
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
     """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
-    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    found = find_receipt(settings.receipts_folder(receipts), receipt)
     planned = restoring.compare(_database_of(found, db), found)
     if as_json:
         show_json(documents.restore_document(planned, "compared"))
@@ -81,7 +82,7 @@ def restore(
     yes: bool,
     allow_trigger: tuple[str, ...],
     receipts: Path | None,
-    lock_wait: float,
+    lock_wait: float | None,
     db: str | None,
     as_json: bool,
     quiet: bool,
@@ -91,10 +92,11 @@ def restore(
     RECEIPT is a file, its short id, or 'last'. Refused, with the rows named, where a key is taken
     by another row or a parent is gone.
     """
-    found = find_receipt(opt.receipts_folder(receipts), receipt)
+    found = find_receipt(settings.receipts_folder(receipts), receipt)
     database = _database_of(found, db)
     agreed = None if yes else _agree(database, found, as_json)
-    planned = restoring.restore(database, found, lock_wait, agreed, allow_trigger)
+    wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
+    planned = restoring.restore(database, found, wait, agreed, allow_trigger)
     if as_json:
         show_json(
             documents.restore_document(planned, "committed" if planned.total else "nothing_to_do")
@@ -119,10 +121,11 @@ def _agree(database: Database, found: Receipt, as_json: bool) -> int:
 
 def _database_of(found: Receipt, typed: str | None) -> Database:
     """The database of a receipt; another one named by --db is refused."""
-    own = opt.opened(found.database)
+    own = settings.opened(found.database)
     if not typed:
         return own
-    named = opt.opened(typed)  # the same one, maybe with the password that no receipt holds
+    # Maybe the same one with the password, which no receipt holds.
+    named = settings.database_of(typed)
     if named.shown != own.shown:
         raise Refused(
             f"This receipt is of {own.shown}, not of {named.shown}.",

@@ -1,9 +1,10 @@
-"""Commands that plan and remove: plan, rehearse, run."""
+"""Commands that plan and remove: plan, rehearse, run, check."""
 
 from __future__ import annotations
 
 import shlex
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,53 +13,78 @@ import click
 from yeldro.cli import options as opt
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.output import show, show_json
+from yeldro.cli.what import What, what_of
 from yeldro.core import run as running
-from yeldro.core.errors import UNCHANGED, UsageError
-from yeldro.core.plan import Cleanup, Plan
-from yeldro.core.protocol import Database
+from yeldro.core.agreement import SeenPlans
+from yeldro.core.answers import check_now
+from yeldro.core.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.job import JobPlan, what_follows
 from yeldro.core.run import Outcome, ReceiptWish
+from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, tables
 
+output_option = click.option(
+    "-o",
+    "--output",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Save the plan for review; 'yeldro run FILE' runs exactly this plan or refuses.",
+)
+
 
 @click.command()
-@opt.selection_options
+@opt.what_options
 @opt.ripple_options
 @opt.expect_option
+@output_option
+@opt.allow_more_option
 @opt.database_option
 @opt.json_option
-def plan(db: str | None, as_json: bool, **options: Any) -> None:
-    """Every step in order, with its exact count and its reason, and what blocks.
+def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> None:
+    """Every step of WHAT in order, with its exact count and its reason, and what blocks.
 
-    Leaves with 3 when something blocks, and with 4 when a count is not as expected.
+    WHAT is a table with options, a cleanup file (*.toml) or a saved plan (*.json). Leaves with 3
+    when something blocks, and with 4 when a count is not as expected.
     """
-    cleanup = opt.cleanup_of(options)
-    found = running.plan(opt.database_of(db), cleanup)
+    what = what_of(options, db)
+    record = PlanRecord() if output else what.agreed
+    found = running.plan(what.database, what.job, record)
     if as_json:
-        show_json(documents.plan_document(found))
+        show_json(documents.job_plan_document(found, what.job.described))
     else:
-        show(tables.plan_view(found))
-    running.check_plan(found, cleanup)
+        show(tables.job_plan_view(found))
+    running.check_plans(found, what.job)
+    if output:
+        _save(output, what, record)
 
 
 @click.command()
-@opt.selection_options
+@opt.what_options
 @opt.ripple_options
 @opt.expect_option
+@output_option
 @opt.triggers_option
+@opt.allow_more_option
 @opt.lock_wait_option
 @opt.database_option
 @opt.json_option
-def rehearse(db: str | None, lock_wait: float, as_json: bool, **options: Any) -> None:
+def rehearse(
+    db: str | None, lock_wait: float | None, output: Path | None, as_json: bool, **options: Any
+) -> None:
     """Carry everything out in a transaction, hold tally and ledger against the plan, roll back."""
-    result = running.rehearse(opt.database_of(db), opt.cleanup_of(options), lock_wait)
+    what = what_of(options, db)
+    record = PlanRecord() if output else what.agreed
+    result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
     if as_json:
-        show_json(documents.run_document(result))
+        show_json(documents.run_document(result, what.job.described))
     else:
         show(tables.run_view(result))
+    if output:
+        _save(output, what, record)
 
 
 @click.command()
-@opt.selection_options
+@opt.what_options
 @opt.ripple_options
 @opt.expect_option
 @opt.triggers_option
@@ -68,6 +94,7 @@ def rehearse(db: str | None, lock_wait: float, as_json: bool, **options: Any) ->
     is_flag=True,
     help="With --duplicates-by: make the constraint that keeps them from coming back.",
 )
+@opt.allow_more_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
 @opt.receipts_option
@@ -80,70 +107,106 @@ def run(
     yes: bool,
     without_rows: bool,
     receipts: Path | None,
-    lock_wait: float,
+    lock_wait: float | None,
     as_json: bool,
     quiet: bool,
     **options: Any,
 ) -> None:
-    """Remove the rows, if exactly the expected number goes; otherwise change nothing.
+    """Remove the rows of WHAT, if exactly the expected number goes; otherwise change nothing.
 
-    Shows the plan and asks you to type its total. Unattended: --yes with --expect. Every removed
-    or changed row is in a receipt on disk before the deletion is committed.
+    Shows the plan and asks you to type its total. Unattended: --yes with --expect, or with a file
+    that says what is expected, or with a saved plan. Every removed or changed row is in a receipt
+    on disk before the deletion is committed.
     """
-    database, cleanup = opt.database_of(db), opt.cleanup_of(options)
-    _check_attendance(yes, cleanup)
-    agreed = None if yes else _agree(database, cleanup, as_json)
-    if agreed is None or agreed.total or cleanup.add_constraint:
-        folder = opt.receipts_folder(receipts)
-        wish = ReceiptWish(folder, _title(options, cleanup), not without_rows)
-        result = running.run(database, cleanup, wish, lock_wait, agreed)
+    what = what_of(options | {"yes": yes}, db)
+    wait = what.lock_wait(lock_wait)
+    _check_attendance(yes, what)
+    agreed = None if yes else _agree(what, wait, as_json)
+    makes = any(each.add_constraint for each in what.job.cleanups)
+    if agreed is None or agreed.total or makes or what.job.after:
+        counts_only = what.without_rows(without_rows)
+        wish = ReceiptWish(what.receipts(receipts), not counts_only)
+        agreement = what.agreed or (SeenPlans(agreed.plans) if agreed else None)
+        result = running.run(what.database, what.job, wish, wait, agreement)
     else:
         result = running.nothing_to_do(agreed)
     if as_json:
-        show_json(documents.run_document(result))
+        show_json(documents.run_document(result, what.job.described))
     elif not quiet:
         show(tables.run_view(result))
         if result.outcome is Outcome.COMMITTED and result.receipt:
-            _tell_way_back(result.receipt, without_rows)
+            _tell_way_back(result.receipt, what.without_rows(without_rows))
 
 
-def _check_attendance(yes: bool, cleanup: Cleanup) -> None:
-    if yes and not cleanup.expectations:
+@click.command()
+@opt.what_options
+@opt.ripple_options
+@opt.expect_option
+@opt.database_option
+@opt.json_option
+@opt.quiet_option
+def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
+    """Are the expectations of WHAT, and the checks of a cleanup file, true now?
+
+    Only looks. Leaves with 0 when all hold, and with 4 when one does not.
+    """
+    what = what_of(options, db)
+    found = check_now(what.database, what.job)
+    if as_json:
+        show_json(documents.check_document(what.job.title, found))
+    elif not quiet:
+        show(tables.check_view(what.job.title, found))
+    failed = [each for each in found if not each.holds]
+    if failed:
+        click.get_current_context().exit(4)
+
+
+def _save(path: Path, what: What, record: Any) -> None:
+    """Saves a plan that can be run as it stands."""
+    follows = what_follows(record.plans)
+    if any(follows) and click.get_current_context().command.name == "plan":
+        tables_ = ", ".join(next(names for names in follows if names))
+        raise Refused(
+            f"No plan was saved: a later remove looks at what an earlier one changes ({tables_}), "
+            f"so its number is known only when that is done.",
+            "Save the plan of a rehearsal: yeldro rehearse … -o FILE",
+        )
+    with what.database.reading() as session:
+        system = session.system
+    write_plan(path, what.job, system, what.database.shown, record)
+    click.echo(f"Saved. To run exactly this plan: yeldro run {shlex.quote(str(path))}", err=True)
+
+
+def _check_attendance(yes: bool, what: What) -> None:
+    if yes and not (what.job.expects or what.agreed):
         raise UsageError(
             "--yes is given without --expect, so nobody says how many rows must go.",
-            "Add --expect N; 'yeldro plan' tells the number.",
+            "Add --expect N; 'yeldro plan' tells the number."
+            if not what.job.described
+            else "Add expect to every [[remove]], or --expect total=N.",
         )
     if not yes and not sys.stdin.isatty():
         raise UsageError("Nobody is at a terminal to type the count.", "Add --expect N and --yes.")
 
 
-def _agree(database: Database, cleanup: Cleanup, as_json: bool) -> Plan:
-    """Shows the plan without holding any lock, and has a person type its total."""
-    found = running.plan(database, cleanup)
+def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
+    """Shows the plan without holding any lock, and has a person type its total.
+
+    Where a cleanup looks at what one before it changes, the numbers are those of a rehearsal.
+    """
+    found = running.plan(what.database, what.job)
+    if not found.is_exact:
+        rehearsed = running.rehearse(what.database, what.job, lock_wait)
+        plans = [replace(p, warnings=old.warnings)
+                 for p, old in zip(rehearsed.plans, found.plans, strict=True)]  # fmt: skip
+        found = JobPlan(found.title, tuple(plans))
     click.echo(err=True)
-    show(tables.plan_view(found, "run"), beside=as_json)
-    running.check_plan(found, cleanup)
+    show(tables.job_plan_view(found, "run"), beside=as_json)
+    running.check_plans(found, what.job)
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)
         click.echo(err=True)
     return found
-
-
-def _title(options: dict[str, Any], cleanup: Cleanup) -> str:
-    """The selection and ripple as one line, the way it was asked."""
-    words = [cleanup.selection.table]
-    for name, value in options.items():
-        option = f"--{name.replace('_', '-')}"
-        if name in ("table", "allow_trigger", "no_way_back", "add_constraint") or value in (
-            None,
-            False,
-            (),
-        ):
-            continue
-        values = value if isinstance(value, tuple) else (value,)
-        for each in values:
-            words += [option] if each is True else [option, shlex.quote(str(each))]
-    return " ".join(words)
 
 
 def _tell_way_back(receipt: Path, without_rows: bool) -> None:

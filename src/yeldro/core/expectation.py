@@ -46,7 +46,14 @@ class RowRange:
             )
         return cls(low, high)
 
-    def __contains__(self, rows: int) -> bool:
+    @property
+    def written(self) -> str:
+        """The range as it is read."""
+        if self.high == self.low:
+            return str(self.low)
+        return f"{self.low}..{'' if self.high is None else self.high}"
+
+    def __contains__(self, rows: float) -> bool:
         return self.low <= rows and (self.high is None or rows <= self.high)
 
     def __str__(self) -> str:

@@ -6,18 +6,20 @@ Only the parsed tree reaches the database, so what was checked is what runs.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
 
 import sqlglot
-from sqlglot import exp
+from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.catalogue import find_table
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.names import same_name, suggestion
 from yeldro.core.protocol import Session
-from yeldro.core.schema import Table
+from yeldro.core.schema import Table, TableName
 
 _BOOLEAN = (
     exp.Predicate,
@@ -45,12 +47,14 @@ class Filter:
         parameters: the names of the parameters it uses.
         repeatable: it gives the same answer for a row before and after other rows have gone.
         fixed: columns it requires to equal one of a number of constants, with that number.
+        tables: the tables and views that its subqueries look at.
     """
 
     sql: str
     parameters: frozenset[str]
     repeatable: bool
     fixed: dict[str, int]
+    tables: frozenset[TableName] = frozenset()
 
 
 def parse_filter(text: str, table: Table, session: Session) -> Filter:
@@ -84,7 +88,65 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
         parameters=parameters,
         repeatable=not clock and not any(tree.find_all(exp.Query)),
         fixed=dict(_fixed_columns(body, table)),
+        tables=frozenset(_tables(tree, session)),
     )
+
+
+@dataclass(frozen=True)
+class Question:
+    """A checked query that only looks, with the names of the parameters it uses."""
+
+    sql: str
+    parameters: frozenset[str]
+
+
+def parse_query(text: str, session: Session) -> Question:
+    """Reads a query that looks and changes nothing.
+
+    Raises:
+        UsageError: it is not exactly one query, names a table that does not exist, or calls a
+            function that could write.
+    """
+    tree = _parse_one(text, session.sql_dialect, "the check")
+    if not isinstance(tree.unnest(), exp.Query):
+        raise UsageError(
+            f"The check {text!r} is not a query.", "Write: select count(*) from TABLE where …"
+        )
+    _refuse_writing(tree, session)
+    _tables(tree, session)
+    return Question(*_written(tree, session.sql_dialect))
+
+
+def parameters_in(text: str) -> frozenset[str]:
+    """The names of the `:name` parameters in a piece of SQL; none where it cannot be read."""
+    try:
+        tokens = sqlglot.tokenize(text)
+    except SqlglotError:
+        return frozenset()
+    pairs = pairwise(tokens)
+    return frozenset(
+        name.text
+        for colon, name in pairs
+        if colon.token_type is TokenType.COLON and colon.end + 1 == name.start
+    )
+
+
+def with_literals(text: str, parameters: Mapping[str, Any], session: Session) -> str:
+    """A piece of SQL in which every `:name` is written out as the value it is bound to.
+
+    For people to read and other programs to run; Yeldro itself binds values.
+    """
+    tree = _parse_one(text, session.sql_dialect, "the SQL")
+
+    def write(node: exp.Expr) -> exp.Expr:
+        if not isinstance(node, exp.Placeholder) or node.name not in parameters:
+            return node
+        value = parameters[node.name]
+        if value is None or isinstance(value, bool | int | float):
+            return exp.convert(value)
+        return exp.Literal.string(str(session.parameter(value)))
+
+    return tree.transform(write).sql(dialect=session.sql_dialect, comments=False)
 
 
 def parse_order(text: str, table: Table, session: Session) -> list[str]:
@@ -155,8 +217,8 @@ def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
 def _refuse_writing(tree: exp.Expr, session: Session) -> None:
     for node in tree.find_all(*_FORBIDDEN):
         raise UsageError(
-            f"The condition holds a statement ({node.key.upper()}) that does more than look.",
-            "Write a condition that only compares.",
+            f"There is a statement in it ({node.key.upper()}) that does more than look.",
+            "Write SQL that only looks and compares.",
         )
     for node in tree.find_all(*_NEVER_THE_SAME):
         raise UsageError(
@@ -181,16 +243,23 @@ Columns = Callable[[str], bool]
 def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
     """Holds every table and column against the schema; tells whether one is of `table`."""
     looks_at_rows = False
-    for source in tree.find_all(exp.Table):
-        if not _common_table(source):
-            find_table(
-                session.catalogue, source.sql().replace('"', "") if source.db else source.name
-            )
+    _tables(tree, session)
     for column in tree.find_all(exp.Column):
         if isinstance(column.this, exp.Star):
             continue
         looks_at_rows |= _resolve(column, table, session)
     return looks_at_rows
+
+
+def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
+    """The tables and views that a tree names."""
+    return [
+        find_table(
+            session.catalogue, f"{source.db}.{source.name}" if source.db else source.name
+        ).name
+        for source in tree.find_all(exp.Table)
+        if not _common_table(source)
+    ]
 
 
 def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
@@ -267,7 +336,7 @@ def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
             return node
         if not node.name or not re.fullmatch(r"[A-Za-z_]\w*", node.name):
             raise UsageError(
-                "The condition holds a parameter without a name.",
+                "There is a parameter without a name.",
                 "Write :name, and --param name=value.",
             )
         names.add(node.name)

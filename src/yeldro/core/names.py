@@ -26,6 +26,11 @@ def suggestion(wanted: str, known: Iterable[str]) -> str:
     return f"Known names: {shown}{', …' if len(names) > 12 else ''}."
 
 
+def one_line(text: str) -> str:
+    """The text on one line, without characters that cannot be seen."""
+    return "".join(each if each.isprintable() else " " for each in text)
+
+
 def same_name(wanted: str, known: Iterable[str]) -> str | None:
     """`wanted` as it is spelled among the `known` names: exactly, else alike but for case."""
     names = list(known)

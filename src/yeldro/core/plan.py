@@ -113,6 +113,7 @@ class Plan:
         at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
         prevention: the statement that would have kept the duplicates out, where the plan leaves
             none.
+        reads: the tables whose rows decide the counts.
         table_rows: rows in the named table.
     """
 
@@ -127,6 +128,7 @@ class Plan:
     pinned_key: tuple[str, ...] = ()
     at_most: int | None = None
     prevention: str = ""
+    reads: frozenset[str] = frozenset()
 
     @property
     def rows_by_table(self) -> dict[str, int]:
@@ -166,11 +168,14 @@ class Prepared:
     deferred: tuple[ForeignKey, ...] = ()
 
 
-def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prepared:
+def prepare(
+    session: Session, cleanup: Cleanup, *, explain: bool = True, steps_before: int = 0
+) -> Prepared:
     """Computes the plan of a cleanup in an open session; changes no table of the user's.
 
     Args:
         explain: also count the dependents of every foreign key, for people to read.
+        steps_before: steps of other cleanups that come first; numbers go on from there.
 
     Raises:
         UsageError: the cleanup contradicts itself or names what does not exist.
@@ -188,7 +193,7 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
-    work = _in_order(matched, ripple, order, counted if explain else None)
+    work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
@@ -201,6 +206,7 @@ def prepare(session: Session, cleanup: Cleanup, *, explain: bool = True) -> Prep
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
+        reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
     )
     return Prepared(plan, tuple(work), ripple, matched, order.deferred)
 
@@ -224,13 +230,17 @@ def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
 
 
 def _in_order(
-    matched: MatchedRows, ripple: Ripple, order: Order, counted: dict[Link, int] | None
+    matched: MatchedRows,
+    ripple: Ripple,
+    order: Order,
+    counted: dict[Link, int] | None,
+    before: int,
 ) -> list[Work]:
     """The steps: detach rows that stay first, then remove in the order found."""
     work: list[Work] = []
     for link, found in ripple.detached.items():
         because = f"{link.key} ({link.reason})"
-        step = _step(len(work), Action.DETACH, found, because, link.path)
+        step = _step(before + len(work), Action.DETACH, found, because, link.path)
         work.append(Work(step, found, _new_values(link, found.table)))
     repoints = [
         (found, "; ".join(f"{link.key} ({link.reason})" for link in found.links))
@@ -239,7 +249,7 @@ def _in_order(
     for move in order.moves:
         name = move.rows.table.name
         if name == matched.table.name and move.changes is None:
-            work += _repointing(len(work), repoints)
+            work += _repointing(before + len(work), repoints)
             repoints = []
         links = [
             link
@@ -255,7 +265,7 @@ def _in_order(
             reasons = [str(move.changes)]
         because = "; ".join([*reasons, *([move.note] if move.note else [])])
         action = Action.DETACH if move.changes else Action.REMOVE
-        step = _step(len(work), action, move.rows, because, path, move.changes is not None)
+        step = _step(before + len(work), action, move.rows, because, path, move.changes is not None)
         changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
         work.append(Work(step, move.rows, dict(changes)))
     return work

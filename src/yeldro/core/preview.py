@@ -8,7 +8,7 @@ from typing import Any
 from yeldro.core import sql
 from yeldro.core.catalogue import find_columns
 from yeldro.core.plan import Cleanup, Plan, prepare
-from yeldro.core.protocol import Session
+from yeldro.core.protocol import Database, Session
 from yeldro.core.schema import IdentityKind, Table
 
 _COLUMNS_SHOWN = 8
@@ -30,6 +30,12 @@ class Preview:
     columns: tuple[str, ...]
     hidden: int
     rows: tuple[tuple[Any, ...], ...]
+
+
+def look_at(database: Database, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:
+    """The same, in a session of its own."""
+    with database.reading() as session:
+        return preview(session, cleanup, show, rows)
 
 
 def preview(session: Session, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,6 +15,7 @@ from yeldro.core.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.protocol import Session
 from yeldro.core.rowset import depends_on
 from yeldro.core.tally import Ledger
+from yeldro.core.treatment import Link
 
 
 def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
@@ -22,6 +24,19 @@ def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
     Raises:
         CountMismatch: one does, so a trigger added or changed rows.
     """
+    for link, query in hanging_rows(session, prepared):
+        hanging = session.connection.execute(query).scalar_one()
+        if hanging:
+            child = link.key.child
+            raise CountMismatch(
+                f"{hanging:,} rows of {child} would be left without their parent rows "
+                f"({link.key}).",
+                f"Look at the triggers with 'yeldro survey {child}'.",
+            )
+
+
+def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, sa.Select[Any]]]:
+    """For each foreign key in reach, how many rows reference a removed row through it."""
     for link in prepared.ripple.reach.links:
         parents = prepared.ripple.removed.get(link.key.parent)
         if parents is None:
@@ -30,13 +45,7 @@ def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
         rows = sql.rows_of(child)
         condition = depends_on(session, link, child, rows, parents)
         query = sa.select(sa.func.count()).select_from(rows).where(condition)
-        hanging = session.connection.execute(session.held(query)).scalar_one()
-        if hanging:
-            raise CountMismatch(
-                f"{hanging:,} rows of {child.name} would be left without their parent rows "
-                f"({link.key}).",
-                f"Look at the triggers with 'yeldro survey {child.name}'.",
-            )
+        yield link, session.held(query)
 
 
 def prove_groups_live(
@@ -47,26 +56,16 @@ def prove_groups_live(
     Raises:
         CountMismatch: a group has none left, or too many.
     """
-    picked = prepared.ripple.matched_keys
-    if picked is None:
+    query = lost_groups(session, prepared, cleanup)
+    if query is None:
         return
     table = prepared.matched.table
-    kept = [column.name for column in kept_columns(table)]
-    if set(kept) <= set(picked.c.keys()):
-        stays = sa.select(*sql.columns_of(picked, kept)).distinct()
-        rows = prepared.matched.rows
-        standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
-        groups = sql.count(session.connection, stays.subquery())
-        lost = groups - sql.count(session.connection, rows, standing)
-        crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
-        planned = None
-    else:
-        same = cleanup.selection.same
-        by = duplicate_columns(cleanup, table)
-        planned = sa.select(*group_values(session, table, picked, by, same))
-        left = sa.select(*group_values(session, table, prepared.matched.rows, by, same))
-        lost = sql.count(session.connection, planned.except_(left).subquery())
+    planned = None
+    crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
+    if not _tells_kept(prepared):
+        planned = _planned_groups(session, prepared, cleanup)
         crowded = cleanup.selection.leaves_no_duplicates
+    lost = session.connection.execute(query).scalar_one()
     if lost:
         raise CountMismatch(
             f"{lost:,} groups of {table.name} would lose every row.",
@@ -74,6 +73,39 @@ def prove_groups_live(
         )
     if crowded:
         _prove_no_group_is_crowded(session, prepared, cleanup, planned)
+
+
+def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any] | None:
+    """How many groups that lose rows have none left; None where no groups are known."""
+    picked = prepared.ripple.matched_keys
+    if picked is None:
+        return None
+    table, rows = prepared.matched.table, prepared.matched.rows
+    if _tells_kept(prepared):
+        kept = [column.name for column in kept_columns(table)]
+        stays = sa.select(*sql.columns_of(picked, kept)).distinct()
+        standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
+        groups = sa.select(sa.func.count()).select_from(stays.subquery()).scalar_subquery()
+        left = sa.select(sa.func.count()).select_from(rows).where(standing).scalar_subquery()
+        return sa.select((groups - left).label("yeldro_lost"))
+    by, same = duplicate_columns(cleanup, table), cleanup.selection.same
+    standing_groups = sa.select(*group_values(session, table, rows, by, same))
+    lost = _planned_groups(session, prepared, cleanup).except_(standing_groups)
+    return sa.select(sa.func.count()).select_from(lost.subquery())
+
+
+def _tells_kept(prepared: Prepared) -> bool:
+    """Whether the key table of the matched rows tells which row is kept for each."""
+    picked, table = prepared.ripple.matched_keys, prepared.matched.table
+    kept = {column.name for column in kept_columns(table)}
+    return picked is not None and kept <= set(picked.c.keys())
+
+
+def _planned_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any]:
+    table, picked = prepared.matched.table, prepared.ripple.matched_keys
+    assert picked is not None
+    by = duplicate_columns(cleanup, table)
+    return sa.select(*group_values(session, table, picked, by, cleanup.selection.same))
 
 
 def _prove_no_group_is_crowded(

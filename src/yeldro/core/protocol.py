@@ -76,6 +76,9 @@ class Session(Protocol):
         Where not, the system checks at the end of each statement, or at the commit where told to.
         """
 
+    def check_statements(self) -> None:
+        """Has everything planned for a system that checks foreign keys after each statement."""
+
     @property
     def makes_key_tables_first(self) -> bool:
         """Whether every key table must be made before the first row is looked at."""

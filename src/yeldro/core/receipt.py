@@ -38,16 +38,16 @@ class ReceiptWriter:
         folder: where receipts are kept; made when it does not exist.
         title: what was asked, in one line.
         system, database: the database system, and its URL without a password.
-        plan: the plan about to be carried out.
+        table: the first table named.
 
     Raises:
         DatabaseFailure: the folder or file cannot be written.
     """
 
-    def __init__(self, folder: Path, title: str, system: str, database: str, plan: Plan) -> None:
+    def __init__(self, folder: Path, title: str, system: str, database: str, table: str) -> None:
         started = datetime.now(UTC)
         self.id = secrets.token_hex(3)
-        label = re.sub(r"[^\w-]+", "_", plan.table)[:40]
+        label = re.sub(r"[^\w-]+", "_", table)[:40]
         self.path = folder / f"{started:%Y%m%d-%H%M%S}-{label}-{self.id}{form.SUFFIX}"
         with _failures_told(folder):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -58,12 +58,22 @@ class ReceiptWriter:
             self._file.executescript(form.TABLES)  # begins the transaction
             self._file.execute(
                 "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
-                (form.FORMAT, self.id, title, system, database, plan.table, plan.matched,
+                (form.FORMAT, self.id, title, system, database, table, 0,
                  _user(), started.isoformat(timespec="seconds"), form.OPEN),
             )  # fmt: skip
             self._file.execute("COMMIT")
             _sync(folder)
             self._file.execute("BEGIN")
+
+    def add_plan(self, plan: Plan) -> None:
+        """Notes a plan that is about to be carried out."""
+        with self._failures_told():
+            self._file.execute("UPDATE receipt SET matched = matched + ?", (plan.matched,))
+            self._file.execute(
+                "UPDATE receipt SET named_table = named_table || ', ' || ?1"
+                " WHERE ', ' || named_table || ', ' NOT LIKE '%, ' || ?1 || ', %'",
+                (plan.table,),
+            )
 
     def add_step(self, step: Step, table: TableName) -> None:
         """Notes a step before it is carried out."""

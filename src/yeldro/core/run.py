@@ -11,7 +11,10 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.agreement import Agreement
+from yeldro.core.checks import Checked, ask, hold
 from yeldro.core.errors import (
+    ROLLED_BACK,
     UNCHANGED,
     CountMismatch,
     DatabaseFailure,
@@ -19,6 +22,7 @@ from yeldro.core.errors import (
     Refused,
     YeldroError,
 )
+from yeldro.core.job import Job, JobPlan, rows_by_table, told_apart, what_follows
 from yeldro.core.plan import (
     Action,
     Cleanup,
@@ -32,7 +36,7 @@ from yeldro.core.proofs import prove_groups_live, prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.storing import store
-from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
+from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, joined, read_ledger
 
 
 class Outcome(StrEnum):
@@ -44,115 +48,245 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True)
+class Part:
+    """What was done for one cleanup.
+
+    Args:
+        constraint_made: whether the plan's `prevention` was carried out.
+    """
+
+    plan: Plan
+    tally: Tally
+    constraint_made: bool = False
+
+
+@dataclass(frozen=True)
 class RunResult:
     """What a run or a rehearsal did.
 
     Args:
         receipt: where the receipt lies, None where none was written.
-        constraint_made: whether the plan's `prevention` was carried out.
     """
 
-    plan: Plan
+    title: str
+    parts: tuple[Part, ...]
     outcome: Outcome
-    tally: Tally
     ledger: Ledger
     receipt: Path | None = None
-    constraint_made: bool = False
+    after: tuple[Checked, ...] = ()
+
+    @property
+    def plans(self) -> tuple[Plan, ...]:
+        """The plans that were carried out."""
+        return tuple(part.plan for part in self.parts)
+
+    @property
+    def tally(self) -> Tally:
+        """All cleanups' steps together."""
+        return joined(part.tally for part in self.parts)
 
 
 @dataclass(frozen=True)
 class ReceiptWish:
-    """Where a receipt goes and what it says was asked.
+    """Where a receipt goes and what it holds.
 
     Args:
         with_rows: store the removed and changed rows, so that they can be restored.
     """
 
     folder: Path
-    title: str
     with_rows: bool = True
 
 
-def plan(database: Database, cleanup: Cleanup) -> Plan:
-    """What `cleanup` would do to the database as it is now; changes nothing.
+def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPlan:
+    """What `job` would do to the database as it is now; changes nothing.
+
+    Args:
+        watch: sees every plan as it is made, while its sets are there.
 
     Raises:
         UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
     """
-    with database.reading() as session:
-        return prepare(session, cleanup).plan
+    plans: list[Plan] = []
+    for place, cleanup in enumerate(job.cleanups):
+        with database.reading() as session, told_apart(job, place):
+            before = sum(len(each.steps) for each in plans)
+            prepared = prepare(session, cleanup, steps_before=before)
+            if watch:
+                watch.check(place, session, prepared)
+            plans.append(prepared.plan)
+    return JobPlan(job.title, tuple(plans), what_follows(plans))
 
 
-def rehearse(database: Database, cleanup: Cleanup, lock_wait: float) -> RunResult:
+def check_plans(found: JobPlan, job: Job) -> None:
+    """Refuses plans that are blocked, touch what is protected, or have other counts than expected.
+
+    Raises:
+        Refused: a foreign key or a limit stands in the way.
+        CountMismatch: an expectation does not hold.
+    """
+    for place, each in enumerate(found.plans):
+        with told_apart(job, place):
+            job.limits.check_tables(each)
+            check_plan(each, job.cleanups[place])
+    _check_sum(found.plans, job, UNCHANGED)
+
+
+def rehearse(
+    database: Database, job: Job, lock_wait: float, watch: Agreement | None = None
+) -> RunResult:
     """Carries out everything in a transaction and rolls it back.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
+        watch: sees every plan as it is made, before it is carried out.
 
     Raises:
-        Refused: the plan is blocked.
+        Refused: a plan is blocked.
         CountMismatch: a count was not as planned or expected.
     """
     with database.writing(lock_wait) as session:
-        prepared = prepare(session, cleanup)
-        check_plan(prepared.plan, cleanup)
-        _check_means(session, prepared, None)
-        tally, ledger = _carry_out(session, prepared, cleanup)
+        work = _Running(session, database, job, None, watch)
+        work.carry_out()
+        found = ask(session, job.after)
         session.roll_back()
-    outcome = Outcome.ROLLED_BACK if tally.total else Outcome.NOTHING_TO_DO
-    return RunResult(prepared.plan, outcome, tally, ledger)
+    hold(found)
+    outcome = Outcome.ROLLED_BACK if work.total else Outcome.NOTHING_TO_DO
+    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, after=found)
 
 
 def run(
     database: Database,
-    cleanup: Cleanup,
+    job: Job,
     wish: ReceiptWish,
     lock_wait: float,
-    agreed: Plan | None = None,
+    agreed: Agreement | None = None,
 ) -> RunResult:
     """Removes the rows, if exactly the planned and expected numbers go; else changes nothing.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
-        agreed: the plan that a person has seen and agreed to; any other count is refused.
+        agreed: holds every plan, before it is carried out, against what was agreed to.
 
     Raises:
-        Refused: the plan is blocked, or its counts are no longer those agreed to.
-        CountMismatch: a count was not as planned or expected; rolled back.
+        Refused: a plan is blocked, or is no longer the one agreed to.
+        CountMismatch: a count or a check was not as planned or expected; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
     with database.writing(lock_wait) as session:
-        prepared = prepare(session, cleanup, explain=False)
-        found = prepared.plan
-        check_plan(found, cleanup)
-        if agreed is not None:
-            _check_agreed(found, agreed)
-        if not found.total:
-            if cleanup.add_constraint:
-                _make_constraint(session, found.prevention)
-                session.commit()
-            return nothing_to_do(found, cleanup.add_constraint)
-        lasting = _check_means(session, prepared, cleanup.no_way_back)
-        receipt = ReceiptWriter(wish.folder, wish.title, session.system, database.shown, found)
+        work = _Running(session, database, job, wish, agreed)
         try:
-            store(session, prepared, receipt, wish.with_rows)
-            if lasting:
-                receipt.keep()
-            tally, ledger = _carry_out(session, prepared, cleanup)
-            if cleanup.add_constraint and session.makes_constraints_at_once:
-                _make_constraint(session, found.prevention)
-            receipt.ready(tally, ledger)
+            work.carry_out()
+            found = ask(session, job.after)
+            hold(found)
+            work.make_constraints(at_once=True)
+            if work.receipt:
+                work.receipt.ready(joined(part.tally for part in work.parts), work.ledger)
         except BaseException as error:
-            session.roll_back()
-            if lasting:
-                raise _not_rolled_back(error, lasting, receipt) from error
-            receipt.discard()
+            work.give_up(error)
             raise
-        _commit(session, receipt)
-        if cleanup.add_constraint and not session.makes_constraints_at_once:
-            _add_constraint(session, found.prevention)
-    made = cleanup.add_constraint
-    return RunResult(found, Outcome.COMMITTED, tally, ledger, receipt.path, made)
+        if work.receipt:
+            _commit(session, work.receipt)
+        else:
+            session.commit()
+        work.make_constraints(at_once=False)
+    outcome = Outcome.COMMITTED if work.receipt else Outcome.NOTHING_TO_DO
+    path = work.receipt.path if work.receipt else None
+    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, path, found)
+
+
+class _Running:
+    """A job on its way: what is done so far, and the receipt that grows with it."""
+
+    def __init__(
+        self,
+        session: Session,
+        database: Database,
+        job: Job,
+        wish: ReceiptWish | None,
+        agreed: Agreement | None,
+    ) -> None:
+        self.session = session
+        self.database = database
+        self.job = job
+        self.wish = wish
+        self.agreed = agreed
+        self.receipt: ReceiptWriter | None = None
+        self.parts: list[Part] = []
+        self.ledger = Ledger({})
+        self.lasting: list[str] = []
+
+    @property
+    def total(self) -> int:
+        """Rows gone or changed so far."""
+        return sum(part.tally.total for part in self.parts)
+
+    def carry_out(self) -> None:
+        """Plans and executes the cleanups one after another."""
+        done: list[Prepared] = []
+        for place, cleanup in enumerate(self.job.cleanups):
+            with told_apart(self.job, place):
+                done.append(self._next(cleanup))
+        if self.session.checks_when_all_is_done:
+            for prepared in done:
+                prove_nothing_hangs(self.session, prepared)
+        _check_sum([part.plan for part in self.parts], self.job, ROLLED_BACK)
+
+    def _next(self, cleanup: Cleanup) -> Prepared:
+        before = sum(len(part.plan.steps) for part in self.parts)
+        explain = self.wish is None
+        prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
+        found = prepared.plan
+        self.job.limits.check_tables(found)
+        check_plan(found, cleanup)
+        self.job.limits.check_rows(self.total + found.total)
+        if self.agreed:
+            self.agreed.check(len(self.parts), self.session, prepared)
+        if found.total:
+            accepted = cleanup.no_way_back if self.wish else None
+            lasting = _check_means(self.session, prepared, accepted)
+            if self.wish:
+                self._store(prepared, self.wish, lasting)
+            tally, ledger = _carry_out(self.session, prepared, cleanup)
+        else:
+            tally, ledger = Tally((), ()), Ledger({})
+        self.parts.append(Part(found, tally, cleanup.add_constraint and self.wish is not None))
+        self.ledger = self.ledger.with_more(ledger)
+        return prepared
+
+    def _store(self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]) -> None:
+        """Puts the rows that are about to go into the receipt."""
+        if self.receipt is None:
+            self.receipt = ReceiptWriter(
+                wish.folder,
+                self.job.title,
+                self.session.system,
+                self.database.shown,
+                prepared.plan.table,
+            )
+        self.receipt.add_plan(prepared.plan)
+        store(self.session, prepared, self.receipt, wish.with_rows)
+        if lasting:
+            self.lasting += lasting
+            self.receipt.keep()
+
+    def make_constraints(self, *, at_once: bool) -> None:
+        """Makes the constraints that were asked for, in the transaction or after its commit."""
+        if self.session.makes_constraints_at_once != at_once:
+            return
+        for part in self.parts:
+            if part.constraint_made and at_once:
+                _make_constraint(self.session, part.plan.prevention)
+            elif part.constraint_made:
+                _add_constraint(self.session, part.plan.prevention)
+
+    def give_up(self, error: BaseException) -> None:
+        """Rolls everything back; the receipt goes, unless rows may be gone that cannot be."""
+        self.session.roll_back()
+        if self.lasting and self.receipt:
+            raise _not_rolled_back(error, self.lasting, self.receipt) from error
+        if self.receipt:
+            self.receipt.discard()
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:
@@ -229,19 +363,16 @@ def _not_rolled_back(
     return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
 
 
-def _check_agreed(found: Plan, agreed: Plan) -> None:
-    if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):
-        return
-    names = dict.fromkeys([*agreed.rows_by_table, *found.rows_by_table])
-    changes = ", ".join(
-        f"{name}: {agreed.rows_by_table.get(name, 0):,} → {found.rows_by_table.get(name, 0):,}"
-        for name in names
-        if agreed.rows_by_table.get(name, 0) != found.rows_by_table.get(name, 0)
-    )
-    raise Refused(
-        f"The database has changed since the plan was shown ({changes or 'other rows match'}).",
-        "Look at the new plan and decide again.",
-    )
+def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
+    """Holds all cleanups together against what is expected and allowed.
+
+    Args:
+        data: what to say has happened to the data.
+    """
+    total = sum(each.total for each in plans)
+    job.limits.check_rows(total)
+    matched = sum(each.matched for each in plans)
+    job.expectations.check(matched, total, rows_by_table(plans), data)
 
 
 def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
@@ -257,8 +388,6 @@ def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[
     tally = Tally(prepared.plan.steps, tuple(affected))
     ledger = read_ledger(before, session.change_count(), tally)
     check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
-    if session.checks_when_all_is_done:
-        prove_nothing_hangs(session, prepared)
     if cleanup.selection.duplicates_by:
         prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger
@@ -270,12 +399,17 @@ def _execute(session: Session, work: Work) -> int:
     if rows.copies:
         assert rows.keys is not None
         return session.remove_copies(rows.table, rows.keys)
-    statement: sa.Delete | sa.Update = sa.delete(rows.source).where(rows.condition)
-    if work.step.action is not Action.REMOVE:
-        values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
-        values |= sql.left_alone(rows.table, rows.source, work.changes)
-        statement = sa.update(rows.source).where(rows.condition).values(values)
-    return session.connection.execute(session.led_by_keys(statement)).rowcount
+    return session.connection.execute(session.led_by_keys(statement_of(work))).rowcount
+
+
+def statement_of(work: Work) -> sa.Delete | sa.Update:
+    """The statement that carries out one step, in the plain form."""
+    rows = work.rows
+    if work.step.action is Action.REMOVE:
+        return sa.delete(rows.source).where(rows.condition)
+    values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
+    values |= sql.left_alone(rows.table, rows.source, work.changes)
+    return sa.update(rows.source).where(rows.condition).values(values)
 
 
 def _triggers(prepared: Prepared) -> list[str]:
@@ -324,8 +458,7 @@ def _make_constraint(session: Session, statement: str) -> None:
     session.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
 
 
-def nothing_to_do(found: Plan, constraint_made: bool = False) -> RunResult:
-    """The result of a run whose plan held no rows."""
-    return RunResult(
-        found, Outcome.NOTHING_TO_DO, Tally((), ()), Ledger({}), constraint_made=constraint_made
-    )
+def nothing_to_do(found: JobPlan) -> RunResult:
+    """The result of a run whose plans held no rows."""
+    parts = tuple(Part(plan, Tally((), ())) for plan in found.plans)
+    return RunResult(found.title, parts, Outcome.NOTHING_TO_DO, Ledger({}))

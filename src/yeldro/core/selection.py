@@ -24,7 +24,7 @@ from yeldro.core.identity import PRINT, so_many
 from yeldro.core.names import suggestion
 from yeldro.core.protocol import Session
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import CandidateKey, ForeignKey, IdentityKind, Table
+from yeldro.core.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
 from yeldro.core.view import View, resolve_view
 
 
@@ -115,6 +115,7 @@ class MatchedRows:
             many of each.
         grouping: the duplicates among which these rows are surplus, where they are.
         all_surplus: every surplus row of that grouping is picked, and no other.
+        reads: the tables that the selection looks at.
     """
 
     session: Session
@@ -130,6 +131,7 @@ class MatchedRows:
     copies: sa.Subquery | None = None
     grouping: Grouping | None = None
     all_surplus: bool = False
+    reads: frozenset[TableName] = frozenset()
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """A query for these columns of the matched rows."""
@@ -208,9 +210,25 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         copies=copies,
         grouping=grouping,
         all_surplus=selection.leaves_no_duplicates,
+        reads=frozenset(_reads(selection, table, filtered, session)),
     )
     _try_out(matched)
     return _through_view(matched, view) if view else matched
+
+
+def _reads(
+    selection: Selection, table: Table, filtered: Filter | None, session: Session
+) -> set[TableName]:
+    """The tables that a selection looks at; a view may look at any."""
+    names = {table.name, *(filtered.tables if filtered else ())}
+    for related in (*selection.matching, *selection.missing_in):
+        names.add(find_table(session.catalogue, related.other).name)
+    names |= {key.parent for key in table.foreign_keys} if selection.orphans else set()
+    if any(rule.kind == "referenced" for rule in selection.keep):
+        names |= {key.child for key in session.catalogue.referencing(table.name)}
+    if any(session.catalogue.table(name).kind == "view" for name in names):
+        names |= {*session.catalogue.table_names()}
+    return names
 
 
 def _try_out(matched: MatchedRows) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yeldro.core.errors import CountMismatch
@@ -57,6 +57,30 @@ class Ledger:
 
     tables: Mapping[str, Changes]
     unplanned: Mapping[str, int] = field(default_factory=dict)
+
+    def with_more(self, more: Ledger) -> Ledger:
+        """What was counted here and, after it, there."""
+        tables = dict(self.tables)
+        for name, each in more.tables.items():
+            so_far = tables.get(name, Changes())
+            tables[name] = Changes(
+                so_far.removed + each.removed,
+                so_far.changed + each.changed,
+                so_far.added + each.added,
+            )
+        unplanned = dict(self.unplanned)
+        for name, rows in more.unplanned.items():
+            unplanned[name] = unplanned.get(name, 0) + rows
+        return Ledger(tables, unplanned)
+
+
+def joined(tallies: Iterable[Tally]) -> Tally:
+    """The steps of several tallies, one after another."""
+    listed = list(tallies)
+    return Tally(
+        tuple(step for each in listed for step in each.steps),
+        tuple(rows for each in listed for rows in each.affected),
+    )
 
 
 def check_step(step: Step, affected: int) -> None:

@@ -16,6 +16,7 @@ import stat
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
@@ -245,6 +246,12 @@ class SqliteSession(StandardSession):
             self._functions = {str(name).lower(): int(flags) for name, flags in listed}
         name = function.lower()
         return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
+
+    def parameter(self, value: Any) -> Any:
+        """Dates as the text that SQLite's own functions read and write."""
+        if isinstance(value, datetime):
+            return value.isoformat(sep=" ")
+        return value.isoformat() if isinstance(value, date) else value
 
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; SQLite does not tell in which tables."""

@@ -26,6 +26,10 @@ class StandardSession:
         self.connection = connection
         self._key_tables = 0
 
+    def check_statements(self) -> None:
+        """Plans are made as for a system that checks foreign keys after each statement."""
+        self.checks_when_all_is_done = False
+
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing to do where the core checks when all is done."""
 

@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from yeldro.core.answers import Answer
+from yeldro.core.checks import Checked
 from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.job import JobPlan
 from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Plan
 from yeldro.core.preview import Preview
@@ -14,6 +17,7 @@ from yeldro.core.repeats import Repeats
 from yeldro.core.restore import RestorePlan
 from yeldro.core.run import RunResult
 from yeldro.core.survey import Survey, TableDetail, TableSurvey
+from yeldro.formats.project import Setting
 from yeldro.report.text import plain
 
 Document = dict[str, Any]
@@ -56,19 +60,76 @@ def plan_document(plan: Plan) -> Document:
     }
 
 
-def run_document(result: RunResult) -> Document:
-    document = plan_document(result.plan)
-    for step, affected in zip(document["steps"], result.tally.affected, strict=False):
-        step["affected"] = affected
+def job_plan_document(found: JobPlan, described: bool) -> Document:
+    """The plan of one cleanup, or of all that a file describes."""
+    if not described:
+        return plan_document(found.plans[0])
+    follows = found.follows or ((),) * len(found.plans)
+    removes = [
+        plan_document(each) | {"follows": list(names)}
+        for each, names in zip(found.plans, follows, strict=True)
+    ]
+    return {
+        "title": found.title,
+        "total": found.total,
+        "exact": found.is_exact,
+        "removes": removes,
+    }
+
+
+def run_document(result: RunResult, described: bool) -> Document:
+    """What a run or a rehearsal did."""
+    removes = []
+    for part in result.parts:
+        document = plan_document(part.plan)
+        for step, affected in zip(document["steps"], part.tally.affected, strict=False):
+            step["affected"] = affected
+        removes.append(document)
     ledger: Document = {
         name: {"removed": each.removed, "changed": each.changed, "added": each.added}
         for name, each in result.ledger.tables.items()
     }
-    return document | {
+    head = removes[0]
+    if described:
+        head = {"title": result.title, "total": result.tally.total, "removes": removes}
+        head["after"] = checks_document(result.after)
+    return head | {
         "outcome": str(result.outcome),
         "ledger": ledger,
         "unplanned": dict(result.ledger.unplanned),
         "receipt": str(result.receipt) if result.receipt else None,
+    }
+
+
+def checks_document(found: Sequence[Checked]) -> list[Document]:
+    return [
+        {
+            "about": each.check.about or each.check.query,
+            "expected": str(each.check.expected),
+            "found": each.found,
+            "holds": each.holds,
+        }
+        for each in found
+    ]
+
+
+def settings_document(found: Sequence[Setting]) -> list[Document]:
+    return [{"name": e.name, "value": e.value, "said_in": e.said_in or None} for e in found]
+
+
+def check_document(title: str, found: Sequence[Answer]) -> Document:
+    return {
+        "title": title,
+        "holds": all(each.holds for each in found),
+        "checks": [
+            {
+                "about": each.about,
+                "expected": each.expected,
+                "found": each.found,
+                "holds": each.holds,
+            }
+            for each in found
+        ],
     }
 
 

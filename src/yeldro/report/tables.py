@@ -12,7 +12,10 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from yeldro.core.answers import Answer
+from yeldro.core.checks import Checked
 from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.job import JobPlan
 from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Blocked, Plan
 from yeldro.core.preview import Preview
@@ -22,6 +25,7 @@ from yeldro.core.restore import RestorePlan
 from yeldro.core.run import Outcome, RunResult
 from yeldro.core.schema import ForeignKey, IdentityKind
 from yeldro.core.survey import Survey, TableDetail
+from yeldro.formats.project import Setting
 from yeldro.report.text import cell, counted, visible
 
 _WIDE = 110
@@ -142,7 +146,9 @@ def preview_view(found: Preview) -> RenderableType:
     return _spaced(parts)
 
 
-def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
+def plan_view(
+    plan: Plan, command: str = "plan", key: str = "The key to this plan is "
+) -> RenderableType:
     matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
     parts: list[RenderableType] = [_title(command, plan.table, matched)]
     if plan.steps:
@@ -154,7 +160,7 @@ def plan_view(plan: Plan, command: str = "plan") -> RenderableType:
         else:
             parts.append(
                 Text.assemble(
-                    "The key to this plan is ",
+                    key,
                     (f"{plan.total:,}", _NUMBER),
                     " in all: ",
                     _sums(plan),
@@ -176,38 +182,100 @@ def _prevention(statement: str, made: bool = False) -> list[RenderableType]:
     return [Text.assemble(f"{said} ", (visible(statement) + ";", "bold"))]
 
 
+def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
+    """The plans of one cleanup, or of several one after another."""
+    if len(found.plans) == 1:
+        return plan_view(found.plans[0], command)
+    parts: list[RenderableType] = [
+        _title(command, found.title, f"{len(found.plans)} removes, in this order")
+    ]
+    for place, each in enumerate(found.plans):
+        name = f"{place + 1} of {len(found.plans)}"
+        parts += [Text(), plan_view(each, name, "It takes ")]
+        if found.follows and found.follows[place]:
+            tables = ", ".join(found.follows[place])
+            parts.append(
+                _note(f"counted before anything is done; removes before this one change {tables}: "
+                      "'yeldro rehearse' tells the number then")
+            )  # fmt: skip
+    when = "." if found.is_exact else ", counted before anything is done."
+    total = Text.assemble("\nAll together: ", (f"{found.total:,}", _NUMBER), f" rows{when}")
+    return Group(*parts, total)
+
+
 def run_view(result: RunResult) -> RenderableType:
+    committed = result.outcome is Outcome.COMMITTED
+    command = "rehearse" if result.outcome is Outcome.ROLLED_BACK else "run"
     if result.outcome is Outcome.NOTHING_TO_DO:
-        if result.constraint_made:
+        made = [part for part in result.parts if part.constraint_made]
+        if made:
             said = "There were no rows to remove or change."
         else:
             said = "There is nothing to do, and nothing was changed."
         return Group(
-            _title("run", result.plan.table, "no row matches"),
+            _title(command, ", ".join(plan.table for plan in result.plans), "no row matches"),
             Text(said),
-            *_prevention(result.plan.prevention if result.constraint_made else "", True),
+            *(each for part in made for each in _prevention(part.plan.prevention, True)),
+            *_checked(result.after),
         )
-    parts: list[RenderableType] = [
-        _title(
-            "run" if result.outcome is Outcome.COMMITTED else "rehearse",
-            result.plan.table,
-            f"{counted(result.plan.matched, 'row')} matched",
-        ),
-        _Steps(result.plan, result.tally.affected),
-    ]
+    several = len(result.parts) > 1
+    parts: list[RenderableType] = []
+    if several:
+        parts.append(_title(command, result.title, f"{len(result.parts)} removes"))
+    for place, part in enumerate(result.parts, 1):
+        name = f"{place} of {len(result.parts)}" if several else command
+        matched = f"{counted(part.plan.matched, 'row')} matched"
+        parts.append(_title(name, part.plan.table, matched))
+        if part.plan.steps:
+            parts.append(_Steps(part.plan, part.tally.affected))
     total = counted(result.tally.total, "row")
     agree = "The ledger agrees with the tally."
     if result.ledger.unplanned:
         changed = sum(result.ledger.unplanned.values())
         agree = f"Allowed triggers changed {counted(changed, 'row')} besides."
-    if result.outcome is Outcome.COMMITTED:
+    if committed:
         parts.append(Text(f"Committed: {total} gone or changed. {agree}", style="bold green"))
     else:
         parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
         parts.append(Text("A run would change exactly these rows."))
-    parts += [_warning(warning) for warning in result.plan.warnings]
-    parts += _prevention(result.plan.prevention, result.constraint_made)
+    parts += _checked(result.after)
+    for part in result.parts:
+        parts += [_warning(warning) for warning in part.plan.warnings]
+        parts += _prevention(part.plan.prevention, part.constraint_made)
     return _spaced(parts)
+
+
+def settings_view(found: Sequence[Setting]) -> RenderableType:
+    return grid(["setting", "value", "said in"], [[e.name, e.value, e.said_in] for e in found])
+
+
+def check_view(title: str, found: Sequence[Answer]) -> RenderableType:
+    failed = [each for each in found if not each.holds]
+    rows: list[list[str | Text]] = [
+        [
+            Text("holds", style="bold green") if each.holds else Text("fails", style="bold red"),
+            each.about,
+            "none" if each.found is None else f"{each.found:,}",
+            each.expected,
+        ]
+        for each in found
+    ]
+    verdict = f"{counted(len(failed), 'check')} of {len(found)} failed" if failed else "all hold"
+    return _spaced(
+        [_title("check", title, verdict), grid(["", "what", "found", "expected"], rows, [2])]
+    )
+
+
+def _checked(found: Sequence[Checked]) -> list[RenderableType]:
+    """What was asked when all was done, and that it holds."""
+    return [
+        Text.assemble(
+            ("holds  ", "bold green"),
+            visible(each.check.about or each.check.query),
+            (f"  ({each.found:,}, expected {each.check.expected})", _QUIET),
+        )
+        for each in found
+    ]
 
 
 def repeats_view(found: Repeats) -> RenderableType:

@@ -1,0 +1,291 @@
+"""Yeldro in a program: connect, describe a cleanup, plan, run, restore (docs/python.md).
+
+The same core as the command line, and the same refusals: every failure is a `YeldroError` that
+carries what happened to the data, why, and what to do next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from yeldro.core import answers
+from yeldro.core import restore as restoring
+from yeldro.core import run as running
+from yeldro.core.agreement import SeenPlans
+from yeldro.core.answers import Answer
+from yeldro.core.checks import Check
+from yeldro.core.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
+from yeldro.core.errors import UsageError
+from yeldro.core.expectation import Expectations, RowRange
+from yeldro.core.job import Job, JobPlan, Limits
+from yeldro.core.plan import Cleanup
+from yeldro.core.preview import Preview, look_at
+from yeldro.core.receipts import Receipt, read_receipt
+from yeldro.core.restore import RestorePlan
+from yeldro.core.run import ReceiptWish, RunResult
+from yeldro.core.sameness import Sameness
+from yeldro.core.selection import RelatedTable, Selection
+from yeldro.core.survey import Survey, TableDetail, survey, survey_table
+from yeldro.core.treatment import Choices
+from yeldro.engines import open_database
+from yeldro.formats import sql_out
+from yeldro.formats.cleanup_file import read_cleanup_file
+
+_LOCK_WAIT = 10.0
+
+Rows = int | str
+Names = str | Iterable[str]
+
+
+def connect(database: str | Path) -> Connection:
+    """A database to work on; nothing is opened before it is used.
+
+    Args:
+        database: a path to an SQLite file, or a URL.
+
+    Raises:
+        UsageError: the URL cannot be read.
+    """
+    return Connection(str(database))
+
+
+def cleanup(
+    table: str,
+    *,
+    where: str | None = None,
+    parameters: Mapping[str, Any] | None = None,
+    matching: Names = (),
+    missing_in: Names = (),
+    orphans: str | None = None,
+    duplicates_by: Names = (),
+    keep: Names = (),
+    same: Sameness | None = None,
+    order_by: str | None = None,
+    limit: int | None = None,
+    all_rows: bool = False,
+    follow: Names = (),
+    detach: Names = (),
+    repoint: bool = False,
+    expect: Rows | None = None,
+    expect_in: Mapping[str, Rows] | None = None,
+    expect_total: Rows | None = None,
+    allow_trigger: Names = (),
+    no_way_back: Names = (),
+    add_constraint: bool = False,
+) -> Cleanup:
+    """One described deletion, with the names of the command line's options.
+
+    Args:
+        same: when values of duplicates count as equal.
+        expect, expect_in, expect_total: numbers of rows: a number, or a range such as "1..50".
+
+    Raises:
+        UsageError: a part cannot be read.
+    """
+    selection = Selection(
+        table=table,
+        where=where,
+        parameters=dict(parameters or {}),
+        matching=tuple(RelatedTable.parse(text) for text in _names(matching)),
+        missing_in=tuple(RelatedTable.parse(text) for text in _names(missing_in)),
+        orphans=orphans,
+        duplicates_by=_names(duplicates_by),
+        keep=tuple(KeepRule.parse(text) for text in _names(keep)),
+        same=same or Sameness(),
+        order_by=order_by,
+        limit=limit,
+        all_rows=all_rows,
+    )
+    tables = {name: _rows(rows) for name, rows in (expect_in or {}).items()}
+    return Cleanup(
+        selection=selection,
+        choices=Choices(_names(follow), _names(detach), repoint),
+        expectations=Expectations(
+            None if expect is None else _rows(expect),
+            tables,
+            None if expect_total is None else _rows(expect_total),
+        ),
+        allowed_triggers=_names(allow_trigger),
+        no_way_back=_names(no_way_back),
+        add_constraint=add_constraint,
+    )
+
+
+def check(query: str, expect: Rows, about: str = "", **parameters: Any) -> Check:
+    """A query that must give one of the expected numbers when all is done."""
+    return Check(about, query, _rows(expect), parameters)
+
+
+def load(path: str | Path, **values: Any) -> Job:
+    """The job of a cleanup file.
+
+    Args:
+        values: a value for every parameter of the file, of its type or as text.
+
+    Raises:
+        UsageError: the file is not as it should be, or a value is missing.
+    """
+    file = read_cleanup_file(Path(path))
+    types = {parameter.name: parameter for parameter in file.parameters}
+    return file.with_values(
+        {
+            name: types[name].value(value) if name in types and isinstance(value, str) else value
+            for name, value in values.items()
+        }
+    )
+
+
+def job(
+    *cleanups: Cleanup,
+    title: str = "",
+    after: Sequence[Check] = (),
+    expect_total: Rows | None = None,
+    protected: Names = (),
+    most_rows: int | None = None,
+) -> Job:
+    """Cleanups that are carried out one after another, in one transaction.
+
+    Args:
+        after: what must hold when all are done.
+        expect_total: how many rows must go or change in all.
+        protected, most_rows: what this program never allows.
+    """
+    total = None if expect_total is None else _rows(expect_total)
+    return Job(
+        title=title or ", ".join(each.selection.table for each in cleanups),
+        cleanups=cleanups,
+        after=tuple(after),
+        expectations=Expectations(total=total),
+        limits=Limits(_names(protected), most_rows, "this program"),
+        described=True,
+    )
+
+
+class Connection:
+    """One database. Every call opens a session of its own and closes it again."""
+
+    def __init__(self, text: str) -> None:
+        self._database = open_database(text)
+
+    @property
+    def shown(self) -> str:
+        """The database's URL, without a password."""
+        return self._database.shown
+
+    def survey(self) -> Survey:
+        """All tables, their rows and keys, and what to beware of."""
+        with self._database.reading() as session:
+            return survey(session)
+
+    def table(self, name: str, rows: int = 0) -> TableDetail:
+        """One table: columns, keys, foreign keys, and a few rows.
+
+        Raises:
+            UsageError: there is no such table.
+        """
+        with self._database.reading() as session:
+            return survey_table(session, name, (), rows)
+
+    def preview(self, what: Cleanup, rows: int = 10) -> Preview:
+        """The first matched rows, their number, and what depends on them."""
+        return look_at(self._database, what, (), rows)
+
+    def duplicates(
+        self, table: str, by: Names, keep: Names = (), same: Sameness | None = None, groups: int = 5
+    ) -> DuplicateReport:
+        """Groups of rows that are equal on chosen columns; the largest `groups` row by row."""
+        rules = tuple(KeepRule.parse(text) for text in _names(keep))
+        grouping = Grouping(_names(by), rules, same or Sameness())
+        with self._database.reading() as session:
+            return find_duplicates(session, table, grouping, groups)
+
+    def plan(self, what: Cleanup | Job) -> JobPlan:
+        """Every step in order with its exact number of rows; blocking rows are named in it.
+
+        Raises:
+            UsageError, Refused: it contradicts itself, or names what does not exist.
+        """
+        return running.plan(self._database, _job(what))
+
+    def check(self, what: Cleanup | Job) -> tuple[Answer, ...]:
+        """Whether the expectations and checks are true now."""
+        return answers.check_now(self._database, _job(what))
+
+    def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
+        """Carries everything out in a transaction, compares the counts, and rolls back.
+
+        Args:
+            lock_wait: seconds to wait for other sessions' locks.
+
+        Raises:
+            Refused: rows are in the way.
+            CountMismatch: a count was not as planned or expected.
+        """
+        return running.rehearse(self._database, _job(what), lock_wait)
+
+    def run(
+        self,
+        what: Cleanup | Job,
+        *,
+        receipts: str | Path,
+        agreed: JobPlan | None = None,
+        with_rows: bool = True,
+        lock_wait: float = _LOCK_WAIT,
+    ) -> RunResult:
+        """Removes the rows, if exactly the agreed or expected number goes; else changes nothing.
+
+        Args:
+            receipts: the folder for the receipt.
+            agreed: a plan whose counts must be found again; else the cleanups say what they expect.
+            with_rows: store the rows, so that they can be put back.
+            lock_wait: seconds to wait for other sessions' locks.
+
+        Raises:
+            UsageError: nothing says how many rows must go.
+            Refused: rows are in the way, or the counts are not those agreed to.
+            CountMismatch: a count was not as planned or expected; rolled back.
+            DatabaseFailure: the database or the receipt's disk refused; rolled back.
+        """
+        wanted = _job(what)
+        if agreed is None and not wanted.expects:
+            raise UsageError(
+                "Nothing says how many rows must go.",
+                "Give every cleanup expect=…, or pass the plan as agreed=…",
+            )
+        seen = SeenPlans(agreed.plans) if agreed else None
+        wish = ReceiptWish(Path(receipts), with_rows)
+        return running.run(self._database, wanted, wish, lock_wait, seen)
+
+    def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
+        """Whether the rows of a receipt are still gone."""
+        return restoring.compare(self._database, _receipt(receipt))
+
+    def restore(self, receipt: str | Path | Receipt, lock_wait: float = _LOCK_WAIT) -> RestorePlan:
+        """Puts the rows of a receipt back, parents first, and undoes the links it cut.
+
+        Raises:
+            Refused: a key is taken by another row, or a parent is gone.
+        """
+        return restoring.restore(self._database, _receipt(receipt), lock_wait)
+
+    def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
+        """The steps as a SQL script that stops where a count is another one."""
+        return sql_out.script(self._database, _job(what), dialect)
+
+
+def _job(what: Cleanup | Job) -> Job:
+    return what if isinstance(what, Job) else Job.of(what)
+
+
+def _receipt(given: str | Path | Receipt) -> Receipt:
+    return given if isinstance(given, Receipt) else read_receipt(Path(given))
+
+
+def _names(given: Names) -> tuple[str, ...]:
+    return (given,) if isinstance(given, str) else tuple(given)
+
+
+def _rows(given: Rows) -> RowRange:
+    return RowRange.parse(str(given))

@@ -1,0 +1,58 @@
+"""The last preview, kept so that exploring on the command line can end in a file."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.errors import UsageError
+
+
+def remember(options: dict[str, Any], db: str | None) -> None:
+    """Keeps the options of a preview; where they cannot be kept, nothing is said."""
+    path = _path()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        handle = os.open(path, os.O_CREAT | os.O_TRUNC | os.O_WRONLY, 0o600)
+        with os.fdopen(handle, "w") as file:
+            json.dump(options | {"db": _without_password(db)}, file)
+    except OSError:
+        return
+
+
+def last_preview() -> dict[str, Any]:
+    """The options of the last preview, as the command line gave them.
+
+    Raises:
+        UsageError: there was none.
+    """
+    try:
+        found = json.loads(_path().read_text())
+        return {
+            name: tuple(value) if isinstance(value, list) else value
+            for name, value in found.items()
+        }
+    except (OSError, ValueError, AttributeError) as error:
+        raise UsageError(
+            "There was no preview yet to take the options from.",
+            "Run 'yeldro preview TABLE …' first, or name the table and its options here.",
+        ) from error
+
+
+def _without_password(db: str | None) -> str | None:
+    """A URL without a password; a path or a name as it is."""
+    if db is None or "://" not in db:
+        return db
+    import sqlalchemy as sa
+
+    try:
+        return sa.make_url(db).set(password=None).render_as_string()
+    except (sa.exc.ArgumentError, ValueError):
+        return None
+
+
+def _path() -> Path:
+    state = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
+    return Path(state) / "yeldro" / "last_preview.json"

@@ -1,0 +1,94 @@
+"""What holds where nothing is typed: the environment, and the project file."""
+
+from __future__ import annotations
+
+import os
+from functools import lru_cache
+from pathlib import Path
+
+import click
+
+from yeldro.core.errors import UsageError
+from yeldro.core.job import Limits
+from yeldro.core.protocol import Database
+from yeldro.engines import open_database
+from yeldro.formats.project import Project, Setting, find_project
+
+TIME_LIMIT = "yeldro.time_limit"
+LOCK_WAIT = 10.0
+
+
+@lru_cache(maxsize=1)
+def project() -> Project:
+    """The project file in the working folder or above."""
+    return find_project(Path.cwd())
+
+
+def database_of(typed: str | None) -> Database:
+    """The database that --db, the environment or the project file names.
+
+    Raises:
+        UsageError: none does.
+    """
+    wanted = typed or project().db
+    if not wanted:
+        raise UsageError(
+            "No database is named.", "Add --db PATH, or set YELDRO_DB for this terminal."
+        )
+    return opened(project().urls.get(wanted, wanted))
+
+
+def limits_of(database: Database) -> Limits:
+    """What the project file says may never happen to a database, however it is named."""
+    found = project()
+    for name, url in found.urls.items():
+        if open_database(url).shown == database.shown:
+            return found.limits_of(name)
+    return found.limits_of("")
+
+
+def opened(text: str) -> Database:
+    """The database that a URL or path means, with the time limit of this command line."""
+    database = open_database(text)
+    context = click.get_current_context(silent=True)
+    seconds = context.meta.get(TIME_LIMIT) if context else None
+    if seconds is not None:
+        database.limit_statements(seconds)
+    return database
+
+
+def receipts_folder(typed: Path | None) -> Path:
+    """Where receipts are kept: as typed, else as the project file says, else in the data folder."""
+    found = typed or project().receipts
+    if found is not None:
+        return found
+    data = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
+    return Path(data) / "yeldro" / "receipts"
+
+
+def holding(typed: str | None) -> list[Setting]:
+    """The settings that hold here, each with where it is said."""
+    found, own = project(), str(project().path)
+    source = click.get_current_context().get_parameter_source("db")
+    said = "$YELDRO_DB" if source is click.core.ParameterSource.ENVIRONMENT else "--db"
+    settings = [Setting("project file", own if found.path else "none", "")]
+    name = typed or found.db
+    if name:
+        database = opened(found.urls.get(name, name))
+        limits = limits_of(database)
+        settings.append(Setting("database", database.shown, said if typed else own))
+        if limits.protected:
+            settings.append(Setting("protected tables", ", ".join(limits.protected), own))
+        if limits.most_rows is not None:
+            settings.append(Setting("most rows in one run", f"{limits.most_rows:,}", own))
+    else:
+        settings.append(Setting("database", "none", ""))
+    from_environment = os.environ.get("YELDRO_RECEIPTS")
+    folder = receipts_folder(Path(from_environment) if from_environment else None)
+    from_file = own if found.receipts else "default"
+    settings.append(
+        Setting("receipts", str(folder), "$YELDRO_RECEIPTS" if from_environment else from_file)
+    )
+    for each, url in found.urls.items():
+        settings.append(Setting(f"database {each}", opened(url).shown, own))
+    return settings

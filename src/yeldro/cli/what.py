@@ -1,0 +1,217 @@
+"""WHAT a command is about: a table with options, a cleanup file, a saved plan, or SQL."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import click
+
+from yeldro.cli import options as opt
+from yeldro.cli import settings
+from yeldro.core.agreement import Agreement
+from yeldro.core.errors import UsageError
+from yeldro.core.expectation import Expectations
+from yeldro.core.job import Job
+from yeldro.core.plan import Cleanup
+from yeldro.core.protocol import Database
+from yeldro.formats.cleanup_file import CleanupFile, Parameter, read_cleanup_file
+from yeldro.formats.plan_file import SavedPlan, read_plan
+from yeldro.formats.sql_in import cleanups_in
+
+_CHOOSES = (
+    "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",
+    "null_distinct", "as_text", "order_by", "limit", "all_rows", "repoint", "follow", "detach",
+    "add_constraint",
+)  # fmt: skip
+_ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
+_NOT_ASKED = ("what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect")
+
+
+@dataclass(frozen=True)
+class What:
+    """A job and where it is to be done.
+
+    Args:
+        options: what a cleanup file says in place of options.
+        agreed: the saved plan that must still hold.
+    """
+
+    database: Database
+    job: Job
+    options: Mapping[str, Any] = field(default_factory=dict)
+    agreed: SavedPlan | None = None
+
+    @property
+    def agreement(self) -> Agreement | None:
+        """What every plan is held against, where it was saved."""
+        return self.agreed
+
+    def lock_wait(self, typed: float | None) -> float:
+        """Seconds to wait for other programs' locks."""
+        found = typed if typed is not None else self.options.get("lock_wait")
+        return settings.LOCK_WAIT if found is None else float(found)
+
+    def without_rows(self, typed: bool) -> bool:
+        """Whether the receipt holds counts only."""
+        return typed or bool(self.options.get("without_rows"))
+
+    def receipts(self, typed: Path | None) -> Path:
+        """Where receipts are kept."""
+        own = self.options.get("receipts")
+        return settings.receipts_folder(typed or (Path(own) if own else None))
+
+
+def what_of(options: dict[str, Any], db: str | None) -> What:
+    """What the options of a command mean.
+
+    Raises:
+        UsageError: they mean nothing, or contradict each other.
+    """
+    what, sql = options["what"], options["sql"]
+    if sql is not None:
+        found = _from_sql(options, db)
+    elif what is None:
+        raise UsageError(
+            "Nothing says what is meant.",
+            "Name a table, a cleanup file (*.toml), a saved plan (*.json), or --sql FILE.",
+        )
+    elif what.endswith(".toml"):
+        found = _from_file(options, db)
+    elif what.endswith(".json"):
+        found = _from_plan(options, db)
+    else:
+        cleanup = opt.cleanup_of(options)
+        job = Job(title_of(options), (cleanup,))
+        found = What(settings.database_of(db), job)
+    limits = settings.limits_of(found.database)
+    if options.get("allow_more"):
+        limits = replace(limits, most_rows=None)
+    return replace(found, job=replace(found.job, limits=limits))
+
+
+def _from_file(options: dict[str, Any], db: str | None) -> What:
+    _refuse_choosing(options, _CHOOSES, f"{options['what']} says which rows are meant")
+    file = read_cleanup_file(Path(options["what"]))
+    known = {each.name: each for each in file.parameters}
+    given = {
+        name: known[name].value(text) if name in known else text
+        for name, text in opt.given_parameters(options).items()
+    }
+    if sys.stdin.isatty() and not options.get("yes"):
+        given |= _asked(file, given)
+    job = _with_more(file.with_values(given), options)
+    database = settings.database_of(db or file.options.get("db"))
+    limit = file.options.get("time_limit")
+    if limit and not click.get_current_context().meta.get(settings.TIME_LIMIT):
+        database.limit_statements(float(limit))
+    return What(database, job, file.options)
+
+
+def _asked(file: CleanupFile, given: Mapping[str, Any]) -> dict[str, Any]:
+    """The values that a person types for parameters that have none."""
+    missing = [each for each in file.parameters if each.name not in given and each.default is None]
+    return {each.name: _ask(each) for each in missing}
+
+
+def _ask(parameter: Parameter) -> Any:
+    about = f", {parameter.about}" if parameter.about else ""
+    typed = click.prompt(f"{parameter.name} ({parameter.type}{about})", err=True)
+    return parameter.value(typed)
+
+
+def _from_plan(options: dict[str, Any], db: str | None) -> What:
+    names = (*_CHOOSES, "param", "expect", "allow_trigger", "no_way_back")
+    _refuse_choosing(options, names, f"{options['what']} holds a plan that is run as it stands")
+    saved = read_plan(Path(options["what"]))
+    database = settings.database_of(db or saved.database)
+    return What(database, saved.job, agreed=saved.for_database(database.shown))
+
+
+def _from_sql(options: dict[str, Any], db: str | None) -> What:
+    if options["what"] is not None:
+        raise UsageError(
+            f"Both {options['what']} and --sql say what is meant.", "Give one of them."
+        )
+    names = [name for name in _CHOOSES if name not in _ADDS]
+    _refuse_choosing(options, names, "The statements say which rows are meant")
+    source = options["sql"]
+    text = sys.stdin.read() if source == "-" else _read(Path(source))
+    database = settings.database_of(db)
+    cleanups = cleanups_in(
+        text,
+        database,
+        options["dialect"],
+        parameters=opt.parameters_of(options),
+        choices=opt.choices_of(options),
+        all_rows=options["all_rows"],
+    )
+    adds = options.get("add_constraint", False)
+    cleanups = tuple(replace(each, add_constraint=adds) for each in cleanups)
+    title = "standard input" if source == "-" else Path(source).name
+    return What(database, _with_more(Job(title, cleanups, described=True), options))
+
+
+def _read(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
+        raise UsageError(f"The file {path} cannot be read: {reason}.") from error
+
+
+def _with_more(job: Job, options: dict[str, Any]) -> Job:
+    """A job with the expectations and acceptances that options add to it."""
+    triggers, lasting = options.get("allow_trigger", ()), options.get("no_way_back", ())
+    cleanups = tuple(
+        replace(
+            each,
+            allowed_triggers=(*each.allowed_triggers, *triggers),
+            no_way_back=(*each.no_way_back, *lasting),
+        )
+        for each in job.cleanups
+    )
+    typed = Expectations.parse(options.get("expect", ()))
+    expected = replace(typed, total=typed.total or job.expectations.total)
+    return replace(job, cleanups=cleanups, expectations=expected)
+
+
+def _refuse_choosing(options: dict[str, Any], names: Any, why: str) -> None:
+    for name in names:
+        if options.get(name) not in (None, False, ()):
+            raise UsageError(f"{why}, and {_option(name)} is given too.", f"Drop {_option(name)}.")
+
+
+def title_of(options: dict[str, Any]) -> str:
+    """The selection and ripple as one line, the way it was asked."""
+    words = [options["what"]]
+    for name, value in options.items():
+        if name in _NOT_ASKED or value in (None, False, ()):
+            continue
+        values = value if isinstance(value, tuple) else (value,)
+        for each in values:
+            words += [_option(name)] if each is True else [_option(name), shlex.quote(str(each))]
+    return " ".join(words)
+
+
+def the_cleanup(job: Job) -> Cleanup:
+    """The only cleanup of a job, for commands that look at one table.
+
+    Raises:
+        UsageError: there are several.
+    """
+    if len(job.cleanups) > 1:
+        tables = ", ".join(each.selection.table for each in job.cleanups)
+        raise UsageError(
+            f"There are {len(job.cleanups)} removes ({tables}), and one is looked at at a time.",
+            "See all of them with 'yeldro plan', or name the table and its options.",
+        )
+    return job.cleanups[0]
+
+
+def _option(name: str) -> str:
+    return f"--{name.replace('_', '-')}"

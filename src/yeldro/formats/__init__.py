@@ -1,0 +1,1 @@
+"""Files that people write and read: cleanup files, project files, saved plans, SQL."""

@@ -1,0 +1,364 @@
+"""Saved plans: made once, reviewed, and run exactly so or not at all (docs/plan-files.md)."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.checks import Check
+from yeldro.core.duplicates import KeepRule
+from yeldro.core.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.expectation import Expectations, RowRange
+from yeldro.core.fingerprint import Difference, KeyPrint, key_names, print_of
+from yeldro.core.job import Job
+from yeldro.core.plan import Cleanup, Plan, Prepared
+from yeldro.core.protocol import Session
+from yeldro.core.sameness import Sameness
+from yeldro.core.selection import RelatedTable, Selection
+from yeldro.core.treatment import Choices
+
+FORMAT = 1
+_MOST_BYTES = 64_000_000
+_SHOWN = 3
+
+
+@dataclass(frozen=True)
+class PlannedStep:
+    """One step as it was planned, with the print of its keys."""
+
+    action: str
+    table: str
+    rows: int
+    keys: KeyPrint
+
+
+@dataclass
+class PlanRecord:
+    """Notes the plans of a job while they are made."""
+
+    plans: list[Plan] = field(default_factory=list)
+    steps: list[list[PlannedStep]] = field(default_factory=list)
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Notes a plan; nothing is agreed to yet."""
+        del place
+        self.plans.append(prepared.plan)
+        self.steps.append(_steps(session, prepared))
+
+
+@dataclass(frozen=True)
+class SavedPlan:
+    """A saved plan; as an agreement it lets exactly this plan be carried out.
+
+    Args:
+        database: the database it was made for, without a password.
+        steps: for each cleanup its steps.
+    """
+
+    path: Path
+    database: str
+    job: Job
+    matched: tuple[int, ...]
+    steps: tuple[tuple[PlannedStep, ...], ...]
+
+    def for_database(self, shown: str) -> SavedPlan:
+        """The plan, when it was made for this database.
+
+        Raises:
+            Refused: it was made for another one.
+        """
+        if shown != self.database:
+            raise Refused(
+                f"{self.path} was made for {self.database}, not for {shown}.",
+                "Drop --db (or YELDRO_DB), or make a plan for that database.",
+            )
+        return self
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Holds a plan made now against the saved one: counts, and keys.
+
+        Raises:
+            Refused: they differ.
+        """
+        planned, found = self.steps[place], _steps(session, prepared)
+        said = []
+        known = [(each.action, each.table) for each in planned]
+        if known != [(each.action, each.table) for each in found]:
+            said.append(f"the steps were {_listed(planned)}, and are now {_listed(found)}")
+        else:
+            tables = {str(work.rows.table.name): work.rows.table for work in prepared.work}
+            for before, now in zip(planned, found, strict=True):
+                difference = now.keys.since(before.keys)
+                if difference or before.rows != now.rows:
+                    names = key_names(tables[now.table])
+                    said.append(_told(before, now, difference, names))
+        if not said and self.matched[place] != prepared.plan.matched:
+            said.append(f"{prepared.plan.matched:,} rows match, not {self.matched[place]:,}")
+        if said:
+            raise Refused(
+                f"The database has changed since {self.path} was made: {'; '.join(said)}.",
+                "Make a new plan with -o, and look at it again.",
+            )
+
+
+def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRecord) -> None:
+    """Saves a plan; a file that is there is left alone.
+
+    Raises:
+        Refused: there is a file of this name, or something blocks.
+        DatabaseFailure: the file cannot be written.
+    """
+    document = {
+        "yeldro_plan": FORMAT,
+        "title": job.title,
+        "made": datetime.now(UTC).isoformat(timespec="seconds"),
+        "system": system,
+        "database": database,
+        "total": sum(plan.total for plan in record.plans),
+        "removes": [
+            {
+                "table": plan.table,
+                "matched": plan.matched,
+                "cleanup": _cleanup_document(cleanup),
+                "steps": [
+                    {"action": s.action, "table": s.table, **s.keys.document()} for s in steps
+                ],
+            }
+            for plan, cleanup, steps in zip(record.plans, job.cleanups, record.steps, strict=True)
+        ],
+        "after": [
+            {"about": each.about, "query": each.query, "expect": each.expected.written,
+             "parameters": _values(each.parameters)}
+            for each in job.after
+        ],
+        "expect": _expectations_document(job.expectations),
+        "described": job.described,
+    }  # fmt: skip
+    document["seal"] = _seal(document)
+    try:
+        with os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
+            json.dump(document, file, indent=1)
+            file.write("\n")
+    except FileExistsError as error:
+        raise Refused(
+            f"There is a file {path} already, and it is left as it is.", "Name another one with -o."
+        ) from error
+    except OSError as error:
+        raise DatabaseFailure(
+            f"The plan could not be written to {path}: {error.strerror}.",
+            data="Nothing was changed.",
+        ) from error
+
+
+def read_plan(path: Path) -> SavedPlan:
+    """Reads a saved plan.
+
+    Raises:
+        UsageError: it is none, was made by a newer version, or was changed since it was made.
+    """
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise ValueError(f"it is larger than {_MOST_BYTES:,} bytes")
+        document = json.loads(path.read_bytes())
+        version = document["yeldro_plan"]
+    except OSError as error:
+        raise UsageError(f"The plan {path} cannot be read: {error.strerror}.") from error
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise UsageError(
+            f"{path} is not a saved plan ({error}).", "Make one with: yeldro plan WHAT -o FILE"
+        ) from error
+    if isinstance(version, int) and version > FORMAT:
+        raise UsageError(
+            f"{path} is of format {version}, and this Yeldro reads format {FORMAT}.",
+            "Use a newer Yeldro for it.",
+        )
+    if document.pop("seal", None) != _seal(document):
+        raise UsageError(
+            f"{path} was changed after it was made, so nobody knows what it would do.",
+            "Make a new plan; a cleanup file (yeldro new) is for changing by hand.",
+        )
+    try:
+        return _read(path, document)
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise UsageError(f"{path} is not a plan that can be read ({error!r}).") from error
+
+
+def _read(path: Path, document: Mapping[str, Any]) -> SavedPlan:
+    removes = document["removes"]
+    after = tuple(
+        Check(str(each["about"]), str(each["query"]), RowRange.parse(each["expect"]),
+              _read_values(each["parameters"]))
+        for each in document["after"]
+    )  # fmt: skip
+    job = Job(
+        title=str(document["title"]),
+        cleanups=tuple(_read_cleanup(each["cleanup"]) for each in removes),
+        after=after,
+        expectations=_read_expectations(document["expect"]),
+        described=bool(document["described"]),
+    )
+    steps = tuple(
+        tuple(
+            PlannedStep(str(s["action"]), str(s["table"]), int(s["rows"]), KeyPrint.read(s))
+            for s in each["steps"]
+        )
+        for each in removes
+    )
+    matched = tuple(int(each["matched"]) for each in removes)
+    return SavedPlan(path, str(document["database"]), job, matched, steps)
+
+
+def _steps(session: Session, prepared: Prepared) -> list[PlannedStep]:
+    return [
+        PlannedStep(str(work.step.action), work.step.table, work.step.rows, print_of(session, work))
+        for work in prepared.work
+    ]
+
+
+def _listed(steps: Sequence[PlannedStep]) -> str:
+    return ", ".join(f"{each.action} {each.table} {each.rows:,}" for each in steps) or "none"
+
+
+def _told(
+    before: PlannedStep, now: PlannedStep, difference: Difference, names: Sequence[str]
+) -> str:
+    """How the keys of one step differ, with a few of them."""
+    said = []
+    for what, keys in (("new", difference.new), ("gone", difference.gone)):
+        if keys:
+            such = ", ".join(_shown(key, names) for key in keys[:_SHOWN])
+            least = "" if difference.whole else "at least "
+            said.append(f"{least}{len(keys):,} {what} (such as {such})")
+    if not difference.whole:
+        said.append("more keys differ than can be told")
+    return (
+        f"{now.action} {now.table}: {before.rows:,} rows planned, {now.rows:,} now; "
+        + ", ".join(said)
+    )
+
+
+def _shown(key: str, names: Sequence[str]) -> str:
+    """A key with the names of its columns."""
+    try:
+        values = json.loads(key)
+    except ValueError:
+        return key
+    if len(values) != len(names):
+        return str(values[-1])[:16]
+    return " ".join(f"{name} {value}" for name, value in zip(names[:3], values, strict=False))
+
+
+def _seal(document: Mapping[str, Any]) -> str:
+    """A digest by which a change by hand is noticed; it keeps no secret."""
+    written = json.dumps(document, sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(written.encode()).hexdigest()
+
+
+def _cleanup_document(cleanup: Cleanup) -> dict[str, Any]:
+    selection, choices = cleanup.selection, cleanup.choices
+    same = selection.same
+    return {
+        "from": selection.table,
+        "where": selection.where,
+        "parameters": _values(selection.parameters),
+        "matching": [[each.other, [list(p) for p in each.pairs]] for each in selection.matching],
+        "missing_in": [
+            [each.other, [list(p) for p in each.pairs]] for each in selection.missing_in
+        ],
+        "orphans": selection.orphans,
+        "duplicates_by": list(selection.duplicates_by),
+        "keep": [str(rule) for rule in selection.keep],
+        "same": [same.ignore_case, same.trim, same.null_distinct, same.as_text],
+        "order_by": selection.order_by,
+        "limit": selection.limit,
+        "all_rows": selection.all_rows,
+        "follow": list(choices.follow),
+        "detach": list(choices.detach),
+        "repoint": choices.repoint,
+        "expect": _expectations_document(cleanup.expectations),
+        "allow_trigger": list(cleanup.allowed_triggers),
+        "no_way_back": list(cleanup.no_way_back),
+        "add_constraint": cleanup.add_constraint,
+    }
+
+
+def _read_cleanup(found: Mapping[str, Any]) -> Cleanup:
+    selection = Selection(
+        table=_text(found["from"]),
+        where=None if found["where"] is None else _text(found["where"]),
+        parameters=_read_values(found["parameters"]),
+        matching=tuple(_related(each) for each in found["matching"]),
+        missing_in=tuple(_related(each) for each in found["missing_in"]),
+        orphans=None if found["orphans"] is None else _text(found["orphans"]),
+        duplicates_by=_texts(found["duplicates_by"]),
+        keep=tuple(KeepRule.parse(text) for text in _texts(found["keep"])),
+        same=Sameness(*map(bool, found["same"])),
+        order_by=None if found["order_by"] is None else _text(found["order_by"]),
+        limit=None if found["limit"] is None else int(found["limit"]),
+        all_rows=found["all_rows"] is True,
+    )
+    return Cleanup(
+        selection=selection,
+        choices=Choices(_texts(found["follow"]), _texts(found["detach"]), found["repoint"] is True),
+        expectations=_read_expectations(found["expect"]),
+        allowed_triggers=_texts(found["allow_trigger"]),
+        no_way_back=_texts(found["no_way_back"]),
+        add_constraint=found["add_constraint"] is True,
+    )
+
+
+def _related(found: Any) -> RelatedTable:
+    other, pairs = found
+    return RelatedTable(_text(other), tuple((_text(a), _text(b)) for a, b in pairs))
+
+
+def _text(value: Any) -> str:
+    if not isinstance(value, str):
+        raise TypeError(f"{value!r} is not a text")
+    return value
+
+
+def _texts(values: Any) -> tuple[str, ...]:
+    return tuple(_text(value) for value in values)
+
+
+def _expectations_document(found: Expectations) -> dict[str, Any]:
+    return {
+        "matched": found.matched.written if found.matched else None,
+        "total": found.total.written if found.total else None,
+        "tables": {name: each.written for name, each in found.tables.items()},
+    }
+
+
+def _read_expectations(found: Mapping[str, Any]) -> Expectations:
+    read = {name: RowRange.parse(text) for name, text in found["tables"].items()}
+    matched, total = found["matched"], found["total"]
+    return Expectations(
+        RowRange.parse(matched) if matched else None,
+        read,
+        RowRange.parse(total) if total else None,
+    )
+
+
+def _values(parameters: Mapping[str, Any]) -> dict[str, Any]:
+    """Parameters as JSON holds them; dates say that they are."""
+    return {
+        name: {type(value).__name__: value.isoformat()} if isinstance(value, date) else value
+        for name, value in parameters.items()
+    }
+
+
+def _read_values(found: Mapping[str, Any]) -> dict[str, Any]:
+    read: dict[str, Any] = {}
+    for name, value in found.items():
+        if isinstance(value, dict):
+            ((kind, text),) = value.items()
+            value = {"date": date, "datetime": datetime}[kind].fromisoformat(text)  # noqa: PLW2901
+        read[name] = value
+    return read

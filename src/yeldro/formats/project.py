@@ -1,0 +1,107 @@
+"""The project file `yeldro.toml`: named databases, and what may never happen to them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.job import Limits
+from yeldro.formats.toml import Key, read_toml
+
+NAME = "yeldro.toml"
+
+_LIMITS = (
+    Key("protect", "texts", "Tables of which no row may be removed or changed."),
+    Key("most_rows", "count", "The most rows that one run may remove or change."),
+)
+_TOP = (
+    Key("db", "text", "The database where no other is named: a name from here, a URL or a path."),
+    Key("receipts", "text", "The folder for receipts."),
+    Key("database", "table", "Databases by name."),
+    *_LIMITS,
+)
+_DATABASE = (Key("url", "text", "Its URL, or a path.", required=True), *_LIMITS)
+
+
+@dataclass(frozen=True)
+class Setting:
+    """One thing that holds, and where it is said."""
+
+    name: str
+    value: str
+    said_in: str
+
+
+@dataclass(frozen=True)
+class Project:
+    """What a project file says.
+
+    Args:
+        urls: databases by name; paths in them count from the file's folder.
+        limits: what may never happen, by name of the database; under "" for any other.
+        receipts: the folder for receipts.
+    """
+
+    path: Path | None = None
+    db: str | None = None
+    urls: Mapping[str, str] = field(default_factory=dict)
+    limits: Mapping[str, Limits] = field(default_factory=dict)
+    receipts: Path | None = None
+
+    def limits_of(self, name: str) -> Limits:
+        """What may never happen to the database of this name, or to one without a name."""
+        return self.limits.get(name) or self.limits.get("", Limits())
+
+
+def find_project(folder: Path) -> Project:
+    """The project file in a folder or in the nearest one above it; an empty project without one.
+
+    Raises:
+        UsageError: the file cannot be read, or holds what it may not.
+    """
+    for each in (folder, *folder.parents):
+        path = each / NAME
+        if path.is_file():
+            return read_project(path)
+    return Project()
+
+
+def read_project(path: Path) -> Project:
+    """Reads a project file.
+
+    Raises:
+        UsageError: anything in it is not as it should be; with the line.
+    """
+    file = read_toml(path)
+    top = file.checked((), _TOP, "the project file")
+    urls, limits = {}, {"": _limits(top, path)}
+    for name in top.get("database", {}):
+        at = ("database", name)
+        found = file.checked(at, _DATABASE, f"[database.{name}]")
+        if "/" in name or name.endswith((".toml", ".json")):
+            raise file.mistake(at, f"{name!r} reads like a path.", "Name the database in letters.")
+        urls[name] = _from_here(found["url"], path.parent)
+        limits[name] = _limits(top | found, path)
+    db = top.get("db")
+    if db is not None and db not in urls:
+        db = _from_here(db, path.parent)
+    receipts = path.parent / top["receipts"] if "receipts" in top else None
+    return Project(path, db, urls, limits, receipts)
+
+
+def _limits(found: Mapping[str, Any], path: Path) -> Limits:
+    protect = found.get("protect", ())
+    names = (protect,) if isinstance(protect, str) else tuple(protect)
+    return Limits(names, found.get("most_rows"), str(path))
+
+
+def _from_here(url: str, folder: Path) -> str:
+    """A path to an SQLite file counts from the project file's folder."""
+    if "://" not in url:
+        return str(folder / Path(url).expanduser())
+    head, _, rest = url.partition(":///")
+    if head.startswith("sqlite") and rest and not rest.startswith("/"):
+        return f"{head}:///{folder / rest}"
+    return url

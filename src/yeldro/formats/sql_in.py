@@ -1,0 +1,479 @@
+"""DELETE statements as cleanups: what a statement picks, in the parts of a selection.
+
+A plain condition stays as it is. Whatever a statement joins becomes a condition on the table's key
+that stands in a subquery, so that no join can pick a row twice. The form that numbers the rows of
+each group and removes those above one becomes a removal of duplicates.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, NoReturn
+
+import sqlglot
+from sqlglot import Token, TokenType, exp
+from sqlglot.errors import ErrorLevel, SqlglotError
+
+from yeldro.core.catalogue import find_table
+from yeldro.core.duplicates import KeepRule
+from yeldro.core.errors import Refused, UsageError, YeldroError
+from yeldro.core.expression import parameters_in
+from yeldro.core.names import same_name, suggestion
+from yeldro.core.plan import Cleanup
+from yeldro.core.protocol import Database, Session
+from yeldro.core.schema import IdentityKind, Table
+from yeldro.core.selection import Selection, resolve
+from yeldro.core.treatment import Choices
+
+DIALECTS = {
+    "sqlite": "sqlite",
+    "postgresql": "postgres",
+    "mariadb": "mariadb",
+    "mysql": "mysql",
+    "sqlserver": "tsql",
+    "oracle": "oracle",
+}
+_ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
+_RUN_BY_THE_SERVER = ("!", "M!", "+")
+
+
+def cleanups_in(
+    text: str,
+    database: Database,
+    dialect: str | None,
+    *,
+    parameters: Mapping[str, Any],
+    choices: Choices,
+    all_rows: bool,
+) -> tuple[Cleanup, ...]:
+    """The cleanups that a text of DELETE statements describes.
+
+    Args:
+        dialect: one of `DIALECTS`; None for that of the database.
+        parameters: values for the `:name` parameters in it.
+        all_rows: a statement without a condition means every row.
+
+    Raises:
+        UsageError: a statement is not understood; with its place.
+        Refused: a statement has no condition.
+    """
+    if dialect is not None and dialect not in DIALECTS:
+        raise UsageError(f"There is no dialect {dialect!r}.", suggestion(dialect, list(DIALECTS)))
+    with database.reading() as session:
+        source = DIALECTS[dialect] if dialect else session.sql_dialect
+        reader = _Reader(session, source, all_rows)
+        selections = []
+        used: set[str] = set()
+        for statement in _statements(text, source):
+            for found in reader.read(statement):
+                names = parameters_in(found.where or "")
+                used |= names
+                values = {name: parameters[name] for name in names if name in parameters}
+                selection = replace(found, parameters=values)
+                reader.try_out(statement, selection)
+                selections.append(selection)
+    if not selections:
+        raise UsageError("There is no DELETE statement in it.", "Write: DELETE FROM … WHERE …;")
+    for name in parameters:
+        if name not in used:
+            raise UsageError(f"--param {name} is given, and no statement uses :{name}.")
+    return tuple(Cleanup(selection, choices) for selection in selections)
+
+
+@dataclass(frozen=True)
+class _Statement:
+    """One statement and where it begins."""
+
+    tree: exp.Expr
+    line: int
+    column: int
+
+    def refuse(self, problem: str, next_step: str = "", node: exp.Expr | None = None) -> NoReturn:
+        line, column = self.line, self.column
+        for part in node.find_all(exp.Identifier) if node is not None else ():
+            if "line" in part.meta:
+                line += part.meta["line"] - 1
+                column = part.meta["col"]
+                break
+        raise UsageError(f"Line {line}, column {column}: {problem}", next_step)
+
+
+def _statements(text: str, dialect: str) -> Iterator[_Statement]:
+    """Each statement of a text, parsed on its own."""
+    try:
+        tokens = sqlglot.tokenize(text, read=dialect)
+    except SqlglotError as error:
+        raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
+    for part in _split(tokens):
+        first, last = part[0], part[-1]
+        for token in part:
+            if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
+                raise UsageError(
+                    f"Line {token.line}: there is a comment that some servers read as SQL.",
+                    "Write it as SQL, or leave it out.",
+                )
+        written = text[first.start : last.end + 1]
+        column = first.start - text.rfind("\n", 0, first.start)
+        try:
+            (tree,) = sqlglot.parse(written, read=dialect)
+        except (SqlglotError, ValueError) as error:
+            place: dict[str, Any] = (getattr(error, "errors", None) or [{}])[0]
+            line = first.line + (place.get("line") or 1) - 1
+            near = (place.get("highlight") or "").strip()
+            raise UsageError(
+                f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
+                "Say --dialect NAME where it is written for another system.",
+            ) from error
+        if tree is not None:
+            yield _Statement(tree, first.line, column)
+
+
+def _split(tokens: Sequence[Token]) -> Iterator[list[Token]]:
+    part: list[Token] = []
+    for token in tokens:
+        if token.token_type is TokenType.SEMICOLON:
+            if part:
+                yield part
+            part = []
+        else:
+            part.append(token)
+    if part:
+        yield part
+
+
+class _Reader:
+    """Turns parsed statements into selections, held against one database's catalogue."""
+
+    def __init__(self, session: Session, source: str, all_rows: bool) -> None:
+        self.session = session
+        self.source = source
+        self.all_rows = all_rows
+
+    def read(self, statement: _Statement) -> list[Selection]:
+        tree = statement.tree
+        if isinstance(tree, exp.Transaction | exp.Commit):
+            return []  # every run is one transaction of its own
+        if isinstance(tree, exp.TruncateTable):
+            return self._truncated(statement, tree)
+        if not isinstance(tree, exp.Delete):
+            statement.refuse(
+                f"this is a statement of another kind ({tree.key.upper()}), and only DELETE and "
+                f"TRUNCATE say which rows go."
+            )
+        if tree.args.get("returning"):
+            statement.refuse(
+                "RETURNING is not needed.", "Leave it out; the receipt holds every removed row."
+            )
+        return [self._deleted(statement, tree)]
+
+    def try_out(self, statement: _Statement, selection: Selection) -> None:
+        """Has the selection read by the core and the database, to tell a mistake's place."""
+        try:
+            resolve(selection, self.session)
+        except YeldroError as error:
+            error.why = f"Line {statement.line}: {error.why}"
+            raise
+
+    def _truncated(self, statement: _Statement, tree: exp.TruncateTable) -> list[Selection]:
+        if tree.args.get("option") == "CASCADE" or tree.args.get("identity") == "RESTART":
+            statement.refuse(
+                "this TRUNCATE does more than remove rows of the tables it names.",
+                "Write it without CASCADE and RESTART; --follow says what else goes.",
+            )
+        return [
+            Selection(str(self._table(statement, each).name), all_rows=True)
+            for each in tree.expressions
+        ]
+
+    def _deleted(self, statement: _Statement, tree: exp.Delete) -> Selection:
+        picked = self._picked(statement, tree)
+        if isinstance(picked, Selection):
+            return picked
+        target, sources, with_ = picked
+        table = self._table(statement, target)
+        where = tree.args.get("where")
+        condition: exp.Expr | None = where.this if where else None
+        if condition is None and not sources:
+            if not (self.all_rows or tree.args.get("limit")):
+                raise Refused(
+                    f"Line {statement.line}: this DELETE has no condition, which would match every "
+                    f"row of {table.name}.",
+                    "Write a condition, or say --all-rows where every row is meant.",
+                )
+            found = Selection(str(table.name), all_rows=not tree.args.get("limit"))
+        else:
+            surplus = self._as_duplicates(condition, table, with_) if not sources else None
+            if surplus:
+                return surplus
+            if sources or with_ or (target.alias and condition and condition.find(exp.Query)):
+                condition = self._key_in(statement, table, target, sources, condition, with_)
+            else:
+                assert condition is not None
+                condition = _without_alias(condition, target)
+            found = Selection(str(table.name), where=self._written(statement, condition))
+        return self._limited(statement, tree, target, found)
+
+    def _limited(
+        self, statement: _Statement, tree: exp.Delete, target: exp.Expr, found: Selection
+    ) -> Selection:
+        order, limit = tree.args.get("order"), tree.args.get("limit")
+        if not order and not limit:
+            return found
+        number = limit.expression if limit else None
+        if not order or not isinstance(number, exp.Literal) or not number.is_int:
+            statement.refuse(
+                "a limit without an order picks any rows.", "Write ORDER BY … LIMIT with a number."
+            )
+        items = [
+            self._written(statement, _without_alias(each, target)) for each in order.expressions
+        ]
+        return replace(found, order_by=", ".join(items), limit=int(number.name), all_rows=False)
+
+    def _picked(
+        self, statement: _Statement, tree: exp.Delete
+    ) -> Selection | tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
+        """The table whose rows go, what it is joined with, and the WITH queries."""
+        named = list(tree.args.get("tables") or [])
+        target, using = tree.this, list(tree.args.get("using") or [])
+        with_ = tree.args.get("with_")
+        if not target and len(named) == 1:
+            target, named = named[0], []
+        if len(named) > 1 or (named and named[0].name.upper() == "TOP"):
+            statement.refuse(
+                "rows of several tables, or of no certain one, are removed at once.",
+                "Write one DELETE for each table; an order and a limit in place of TOP.",
+                named[0],
+            )
+        if not isinstance(target, exp.Table) or not isinstance(target.this, exp.Identifier):
+            statement.refuse("it does not name one table whose rows go.")
+        joined = [part for each in using for part in _with_joins(each)]
+        sources = _with_joins(target)[1:] + joined
+        if named or any(_alias(each) == target.name and not target.alias for each in using):
+            wanted = named[0].name if named else target.name
+            all_sources = _with_joins(target) + joined if named else sources
+            first = all_sources[0]
+            if _alias(_source(first)).casefold() != wanted.casefold():
+                return self._other_target(statement, wanted, all_sources, with_)
+            return _source(first), all_sources[1:], with_
+        numbered = self._numbered_by_name(target.name, with_)
+        if numbered is not None and not sources:
+            return self._from_numbered(statement, tree, numbered)
+        bare = target.copy()
+        bare.set("joins", None)
+        return bare, sources, with_
+
+    def _other_target(
+        self, statement: _Statement, wanted: str, sources: list[exp.Expr], with_: exp.Expr | None
+    ) -> tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
+        """Where the rows that go are not those of the first table of a join.
+
+        Only inner joins can be told in another order.
+        """
+        for place, each in enumerate(sources):
+            source = _source(each)
+            if _alias(source).casefold() != wanted.casefold():
+                continue
+            outer = any(isinstance(s, exp.Join) and s.side for s in sources)
+            if outer or not isinstance(source, exp.Table):
+                break
+            # A joined table's condition holds for the whole join, so it can stand at the end.
+            conditions = [
+                s.args["on"] for s in sources if isinstance(s, exp.Join) and s.args.get("on")
+            ]
+            others = [_crossed(s) for n, s in enumerate(sources) if n != place]
+            if conditions:
+                others[-1].set("on", exp.and_(*conditions))
+                others[-1].set("kind", None)
+            return source, [*others], with_
+        statement.refuse(
+            f"{wanted} is not a table of this join whose rows could go.",
+            "Write the table whose rows go first.",
+        )
+
+    def _from_numbered(
+        self, statement: _Statement, tree: exp.Delete, numbered: exp.Select
+    ) -> Selection:
+        """`DELETE FROM numbered WHERE n > 1`, where `numbered` is a WITH query over one table."""
+        where = tree.args.get("where")
+        table = self._table(statement, numbered.args["from_"].this)
+        found = self._surplus(numbered, table, where.this) if where else None
+        if found is None:
+            statement.refuse(
+                "it removes from a WITH query that does not just number the rows of one table.",
+                "Write it as DELETE FROM table WHERE key IN (SELECT key FROM the query WHERE …).",
+            )
+        return found
+
+    def _as_duplicates(
+        self, condition: exp.Expr | None, table: Table, with_: exp.Expr | None
+    ) -> Selection | None:
+        """`key IN (SELECT key FROM numbered WHERE n > 1)` as a removal of duplicates."""
+        body = condition.unnest() if condition is not None else None
+        query = body.args.get("query") if isinstance(body, exp.In) else None
+        inner = query.unnest() if query is not None else None
+        if not isinstance(inner, exp.Select):
+            return None
+        assert body is not None
+        keys = [each.name for each in _columns(body.this)]
+        known = [set(key.columns) for key in table.candidate_keys]
+        known.append({column.name for column in table.row_id_columns})
+        named = {same_name(key, {*table.by_name, *keys}) or key for key in keys}
+        if named not in known and table.identity.kind is not IdentityKind.PHYSICAL:
+            return None
+        if [each.alias_or_name for each in inner.expressions] != keys:
+            return None
+        while not inner.args.get("where"):
+            nested = _derived(inner)
+            if nested is None:
+                return None
+            inner = nested
+        source = inner.args["from_"].this if inner.args.get("from_") else None
+        numbered = _derived(inner) or (
+            self._numbered_by_name(source.name, with_) if isinstance(source, exp.Table) else None
+        )
+        if numbered is None or inner.args.get("joins"):
+            return None
+        over = numbered.args["from_"].this
+        if not isinstance(over, exp.Table) or same_name(over.name, [table.name.name]) is None:
+            return None
+        return self._surplus(numbered, table, inner.args["where"].this)
+
+    def _numbered_by_name(self, name: str, with_: exp.Expr | None) -> exp.Select | None:
+        for query in with_.expressions if with_ is not None else ():
+            if query.alias == name and isinstance(query.this, exp.Select):
+                found: exp.Select = query.this
+                return found if isinstance(found.args["from_"].this, exp.Table) else None
+        return None
+
+    def _surplus(self, numbered: exp.Select, table: Table, condition: exp.Expr) -> Selection | None:
+        """Rows whose number in their group is above one, where nothing else is said."""
+        narrowed = {"where", "group", "having", "joins", "distinct", "limit", "with_", "qualify"}
+        if any(numbered.args.get(name) for name in narrowed):
+            return None
+        limit = condition.unnest()
+        number = limit.args.get("this")
+        value = limit.args.get("expression")
+        if not isinstance(number, exp.Column) or not isinstance(value, exp.Literal):
+            return None
+        window = next(
+            (each.this for each in numbered.expressions
+             if isinstance(each, exp.Alias) and each.alias == number.name), None
+        )  # fmt: skip
+        if (type(limit), value.name) not in _ABOVE_ONE or not isinstance(window, exp.Window):
+            return None
+        by = window.args.get("partition_by") or []
+        order = window.args.get("order")
+        plain = all(isinstance(each, exp.Column) for each in by)
+        if not isinstance(window.this, exp.RowNumber) or not by or not plain:
+            return None
+        keep: tuple[KeepRule, ...] = ()
+        if order:
+            items = (each.copy() for each in order.expressions)
+            written = (_unqualified(each).sql(dialect=self.session.sql_dialect) for each in items)
+            keep = (KeepRule("order", ", ".join(written)),)
+        names = tuple(each.name for each in by)
+        return Selection(str(table.name), duplicates_by=names, keep=keep)
+
+    def _key_in(
+        self,
+        statement: _Statement,
+        table: Table,
+        target: exp.Expr,
+        sources: Sequence[exp.Expr],
+        condition: exp.Expr | None,
+        with_: exp.Expr | None,
+    ) -> exp.Expr:
+        """The statement's join as a subquery in which the key of a row must stand."""
+        if table.has_key:
+            names = list(table.identity.columns)
+        elif table.identity.kind is IdentityKind.PHYSICAL and self.source == "sqlite":
+            names = ["rowid"]
+        else:
+            statement.refuse(
+                f"{table.name} has no key by which a joined row could be told.",
+                "Write it without a join, with --matching or --missing-in.",
+            )
+        alias = _alias(target)
+        keys = [exp.column(name, table=alias, quoted=True) for name in names]
+        query = exp.select(*keys).from_(target.copy())
+        for each in sources:
+            query.append("joins", each if isinstance(each, exp.Join) else exp.Join(this=each))
+        if condition is not None:
+            query = query.where(condition.copy())
+        if with_ is not None:
+            query.set("with_", with_.copy())
+        outer: list[exp.Expr] = [exp.column(name, quoted=True) for name in names]
+        row = outer[0] if len(outer) == 1 else exp.Tuple(expressions=outer)
+        return exp.In(this=row, query=exp.Subquery(this=query))
+
+    def _table(self, statement: _Statement, target: exp.Expr) -> Table:
+        shown = f"{target.db}.{target.name}" if isinstance(target, exp.Table) and target.db else ""
+        try:
+            try:
+                return find_table(self.session.catalogue, shown or target.name)
+            except UsageError:
+                if not shown or self.source == self.session.sql_dialect:
+                    raise
+                return find_table(self.session.catalogue, target.name)
+        except UsageError as error:
+            statement.refuse(error.why, error.next_step, target)
+
+    def _written(self, statement: _Statement, tree: exp.Expr) -> str:
+        try:
+            return tree.sql(
+                dialect=self.session.sql_dialect,
+                unsupported_level=ErrorLevel.RAISE,
+                comments=False,
+            )
+        except SqlglotError as error:
+            statement.refuse(f"this cannot be said in {self.session.system}'s SQL: {error}.")
+
+
+def _with_joins(source: exp.Expr) -> list[exp.Expr]:
+    """A table, and what is joined to it, one after another."""
+    bare = source.copy()
+    joins = bare.args.get("joins") or []
+    bare.set("joins", None)
+    return [bare, *joins]
+
+
+def _source(each: exp.Expr) -> exp.Expr:
+    found: exp.Expr = each.this if isinstance(each, exp.Join) else each
+    return found
+
+
+def _crossed(each: exp.Expr) -> exp.Join:
+    return exp.Join(this=_source(each).copy(), kind="CROSS")
+
+
+def _alias(source: exp.Expr) -> str:
+    return source.alias_or_name
+
+
+def _columns(node: exp.Expr) -> list[exp.Expr]:
+    return list(node.expressions) if isinstance(node, exp.Tuple) else [node.unnest()]
+
+
+def _derived(query: exp.Select) -> exp.Select | None:
+    """The only subquery that a query selects from."""
+    from_ = query.args.get("from_")
+    source = from_.this if from_ else None
+    if isinstance(source, exp.Subquery) and isinstance(source.this, exp.Select):
+        return source.this
+    return None
+
+
+def _without_alias(node: exp.Expr, target: exp.Expr) -> exp.Expr:
+    """Columns without the table's other name, which stands nowhere else."""
+    changed = node.copy()
+    for column in changed.find_all(exp.Column):
+        if column.table and column.table.casefold() == _alias(target).casefold() and target.alias:
+            column.set("table", None)
+    return changed
+
+
+def _unqualified(node: exp.Expr) -> exp.Expr:
+    for column in node.find_all(exp.Column):
+        column.set("table", None)
+    return node

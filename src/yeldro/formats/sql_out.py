@@ -1,0 +1,489 @@
+"""A cleanup as a SQL script that checks every count, in the way of each database system.
+
+What a run would execute is written down (`yeldro.core.trace`): the temporary key tables, the steps,
+children first, and what is proved afterwards. After each statement its count is compared, and any
+other count than the planned one stops the script and rolls everything back.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ErrorLevel, SqlglotError
+
+from yeldro.core.errors import Refused, UsageError
+from yeldro.core.expectation import RowRange
+from yeldro.core.job import Job, JobPlan, rows_by_table, what_follows
+from yeldro.core.names import one_line, suggestion
+from yeldro.core.plan import Step
+from yeldro.core.protocol import Database
+from yeldro.core.run import check_plans
+from yeldro.core.trace import Trace, literal_check, trace_cleanup
+
+_KEY_TABLE = re.compile(r'("temp"\.|pg_temp\.)?yeldro_keys_(\d+)')
+_PLAIN = re.compile(r"[a-z_][a-z0-9_]*")
+# fmt: off
+_RESERVED = frozenset({
+    "access", "add", "all", "alter", "and", "any", "as", "asc", "audit", "between", "by", "case",
+    "cast", "check", "close", "cluster", "column", "comment", "compress", "connect", "create",
+    "current", "date", "decimal", "default", "delete", "desc", "distinct", "drop", "else", "end",
+    "exclusive", "exec", "exists", "external", "file", "float", "for", "from", "full", "function",
+    "grant", "group", "having", "identified", "identity", "immediate", "in", "increment", "index",
+    "initial", "inner", "insert", "integer", "intersect", "into", "is", "join", "key", "kill",
+    "left", "level", "like", "lock", "long", "maxextents", "merge", "minus", "mlslabel", "mode",
+    "modify", "national", "noaudit", "nocompress", "not", "nowait", "null", "number", "of", "off",
+    "offline", "on", "online", "open", "option", "or", "order", "outer", "over", "pctfree",
+    "percent", "pivot", "plan", "primary", "prior", "proc", "public", "raw", "read", "references",
+    "rename", "resource", "return", "revoke", "right", "row", "rowid", "rownum", "rows", "rule",
+    "save", "schema", "select", "session", "set", "share", "size", "smallint", "start",
+    "statistics", "successful", "synonym", "sysdate", "system", "table", "textsize", "then", "to",
+    "top", "tran", "transaction", "trigger", "uid", "union", "unique", "update", "use", "user",
+    "validate", "values", "varchar", "varchar2", "view", "waitfor", "whenever", "where", "while",
+    "with",
+})
+# fmt: on
+
+
+class Frame:
+    """How one system's scripts begin, check and end; statements are already in its dialect.
+
+    `enforces`: the system checks foreign keys itself, statement by statement.
+    """
+
+    name: ClassVar[str]
+    begin: ClassVar[tuple[str, ...]]
+    end: ClassVar[tuple[str, ...]] = ("COMMIT;",)
+    deferred: ClassVar[str] = ""
+    enforces: ClassVar[bool] = True
+
+    def set_up(self, statement: str) -> list[str]:
+        """A statement that makes or fills a temporary table."""
+        return [f"{statement};"]
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        """A statement, and the check that it affected so many rows."""
+        raise NotImplementedError
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        """A check that a query gives one of the expected numbers."""
+        raise NotImplementedError
+
+
+class SqliteFrame(Frame):
+    """For the `sqlite3` program. A failed check rolls back, and takes the key tables with it, so
+    that nothing after it can remove a row even where a client goes on."""
+
+    name = "SQLite"
+    enforces = False
+    begin = (
+        ".bail on",
+        "PRAGMA foreign_keys = OFF; -- everything that depends goes by a statement of its own",
+        "BEGIN IMMEDIATE;",
+        "CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));",
+    )
+    end = ("COMMIT;", "DROP TABLE temp.yeldro_check;")
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        values = f"SELECT '{_quoted(what)}', {rows}, changes();"
+        return [f"{statement};", "INSERT OR ROLLBACK INTO temp.yeldro_check", values]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within("yeldro_found", expected)
+        return [
+            "INSERT OR ROLLBACK INTO temp.yeldro_check",
+            f"SELECT '{_quoted(what)}', 1, {within}",
+            f"FROM (SELECT ({query}) AS yeldro_found);",
+        ]
+
+
+class PostgresqlFrame(Frame):
+    """For `psql`. A failed check raises, and nothing in the transaction can be committed."""
+
+    name = "PostgreSQL"
+    begin = (
+        r"\set ON_ERROR_STOP on",
+        "BEGIN ISOLATION LEVEL REPEATABLE READ;",
+    )
+    deferred = "SET CONSTRAINTS ALL DEFERRED;"
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        return self._block(
+            f"  {_indented(statement)};",
+            "  GET DIAGNOSTICS found = ROW_COUNT;",
+            f"  IF found <> {rows} THEN",
+            f"    RAISE EXCEPTION '% rows: {_message(what)}, and {rows} were expected', found;",
+            "  END IF;",
+        )
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        return self._block(
+            f"  SELECT ({_indented(query)}) INTO found;",
+            f"  IF ({_within('found', expected)}) IS NOT TRUE THEN",
+            f"    RAISE EXCEPTION '{_message(what)}: found %', found;",
+            "  END IF;",
+        )
+
+    def _block(self, *lines: str) -> list[str]:
+        """A block; its own quotes are such that nothing inside can end them."""
+        mark = "$yeldro$"
+        while any(mark in line for line in lines):
+            mark = f"{mark[:-1]}_$"
+        return [f"DO {mark}", "DECLARE found bigint;", "BEGIN", *lines, "END", f"{mark};"]
+
+
+class MariadbFrame(Frame):
+    """For the `mariadb` or `mysql` program, which stops at the first error and so rolls back."""
+
+    name = "MariaDB/MySQL"
+    enforces = False
+    begin = (
+        "SET SESSION foreign_key_checks = 0; -- what depends goes by a statement of its own",
+        "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
+        "  CHECK (expected = found));",
+        "START TRANSACTION;",
+    )
+    end = ("COMMIT;", "DROP TEMPORARY TABLE yeldro_check;", "SET SESSION foreign_key_checks = 1;")
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        return [
+            f"{statement};",
+            f"INSERT INTO yeldro_check VALUES ('{_quoted(what)}', {rows}, ROW_COUNT());",
+        ]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within("yeldro_found", expected)
+        return [
+            "INSERT INTO yeldro_check",
+            f"SELECT '{_quoted(what)}', 1, COALESCE({within}, 0)",
+            f"FROM (SELECT ({query}) AS yeldro_found) AS yeldro_question;",
+        ]
+
+
+class SqlServerFrame(Frame):
+    """For SQL Server: one batch, in which the first error rolls back and ends everything."""
+
+    name = "SQL Server"
+    begin = ("SET XACT_ABORT ON;", "SET NOCOUNT ON;", "BEGIN TRANSACTION;")
+    end = ("COMMIT TRANSACTION;",)
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        told = f"N'{_message(what)}, and {rows} rows were expected'"
+        return [f"{statement};", f"IF @@ROWCOUNT <> {rows} THROW 50001, {told}, 1;"]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within(f"({query})", expected)
+        return [f"IF NOT ({within}) THROW 50001, N'{_message(what)}', 1;"]
+
+
+class OracleFrame(Frame):
+    """For Oracle's command-line clients: private temporary tables, and blocks that raise."""
+
+    name = "Oracle"
+    begin = (
+        "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
+        "ALTER SESSION SET NLS_DATE_FORMAT = 'YYYY-MM-DD';",
+        "ALTER SESSION SET NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS';",
+        "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
+    )
+    deferred = "SET CONSTRAINTS ALL DEFERRED;"
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        told = f"'{_quoted(what)}, and {rows} rows were expected'"
+        return [
+            "BEGIN",
+            f"  {_indented(statement)};",
+            f"  IF SQL%ROWCOUNT <> {rows} THEN",
+            f"    RAISE_APPLICATION_ERROR(-20001, {told});",
+            "  END IF;",
+            "END;",
+            "/",
+        ]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        return [
+            "DECLARE found NUMBER;",
+            "BEGIN",
+            f"  SELECT ({_indented(query)}) INTO found FROM DUAL;",
+            f"  IF NOT ({_within('found', expected)}) THEN",
+            f"    RAISE_APPLICATION_ERROR(-20001, '{_quoted(what)}');",
+            "  END IF;",
+            "END;",
+            "/",
+        ]
+
+
+@dataclass(frozen=True)
+class _Target:
+    """A system that a script can be written for, and the parser's name for its dialect."""
+
+    frame: Frame
+    dialect: str
+
+
+FRAMES = {
+    "sqlite": _Target(SqliteFrame(), "sqlite"),
+    "postgresql": _Target(PostgresqlFrame(), "postgres"),
+    "mariadb": _Target(MariadbFrame(), "mariadb"),
+    "mysql": _Target(MariadbFrame(), "mysql"),
+    "sqlserver": _Target(SqlServerFrame(), "tsql"),
+    "oracle": _Target(OracleFrame(), "oracle"),
+}
+
+
+def script(database: Database, job: Job, name: str | None) -> str:
+    """The job as a SQL script.
+
+    Args:
+        name: one of `FRAMES`, None for the database's own system.
+
+    Raises:
+        UsageError: there is no such dialect.
+        Refused: a plan is blocked or can not be said there.
+    """
+    with database.reading() as session:
+        source = session.sql_dialect
+        checks = [(literal_check(session, each), each) for each in job.after]
+    if name is not None and name not in FRAMES:
+        raise UsageError(f"There is no dialect {name!r}.", suggestion(name, list(FRAMES)))
+    target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.dialect == source)
+    own = target.dialect == source
+    traces: list[Trace] = []
+    for cleanup in job.cleanups:
+        before = sum(len(each.steps) for each in traces)
+        enforces = target.frame.enforces
+        traces.append(trace_cleanup(database, cleanup, before, own=own, enforces=enforces))
+    plans = tuple(each.plan for each in traces)
+    follows = what_follows(plans)
+    if any(follows):
+        raise Refused(
+            "A later remove looks at what an earlier one changes, so its number is not known "
+            "before that is done.",
+            "Write a script for each of them, one after the other.",
+        )
+    check_plans(JobPlan(job.title, plans, follows), job)
+    _check_can_be_said(target, traces, own)
+    writing = _Writing(target, source, own)
+    lines = [*_head(target.frame, job, database.shown, traces), *target.frame.begin]
+    if any(each.deferred for each in traces):
+        lines.append(target.frame.deferred)
+    for place, each in enumerate(traces, 1):
+        lines += writing.cleanup(place, each)
+    for query, check in checks:
+        what = f"{check.about or check.query} (expected {check.expected})"
+        lines += ["", f"-- {one_line(what)}"]
+        lines += target.frame.ask(writing.statement(query, 0), check.expected, what)
+    return "\n".join([*lines, "", *target.frame.end]) + "\n"
+
+
+def _check_can_be_said(target: _Target, traces: Sequence[Trace], own: bool) -> None:
+    for each in traces:
+        if not own and not each.has_keys:
+            raise Refused(
+                f"{each.plan.table}, or a table that depends on it, has no key, and nothing else "
+                f"tells its rows apart on {target.frame.name}.",
+                "Give it a key, or write the script for this database's own system.",
+            )
+        if each.deferred and not target.frame.deferred:
+            raise Refused(
+                f"The order needs foreign keys that are checked at the commit, and "
+                f"{target.frame.name} has none.",
+                "Let one column of the cycle accept NULL.",
+            )
+
+
+def _head(frame: Frame, job: Job, shown: str, traces: Sequence[Trace]) -> Iterator[str]:
+    """What the script is for, as comments."""
+    counts = rows_by_table([each.plan for each in traces])
+    listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
+    yield f"-- {one_line(job.title)}"
+    yield f"-- For {frame.name}; counted on {one_line(shown)}."
+    yield f"-- Rows that go or change: {one_line(listed)}."
+    yield "-- Any other count stops the script, and everything is rolled back."
+
+
+class _Writing:
+    """Writes traced statements for one system."""
+
+    def __init__(self, target: _Target, source: str, own: bool) -> None:
+        self.target = target
+        self.source = source
+        self.own = own
+
+    def cleanup(self, place: int, trace: Trace) -> Iterator[str]:
+        frame = self.target.frame
+        for each in trace.sets:
+            for statement in self._set_up(each, place, trace.sets):
+                yield ""
+                yield from frame.set_up(statement)
+        for step, statement in trace.steps:
+            what = _what(step)
+            yield ""
+            yield f"-- {one_line(what)}, {_rows(step.rows)}; {one_line(step.because)}"
+            yield from frame.step(self.statement(statement, place), step.rows, what)
+        for proof in trace.proofs:
+            yield ""
+            yield f"-- There must be no {one_line(proof.about)}"
+            query = self.statement(proof.query, place)
+            yield from frame.ask(query, RowRange(0, 0), f"there are {proof.about}")
+
+    def statement(self, text: str, place: int) -> str:
+        """A statement of the trace as the script holds it."""
+        if self.own:
+            return _KEY_TABLE.sub(rf"\1yeldro_{place}_\2", text)
+        return self._sql(self._translated(self._parsed(text), place))
+
+    def _set_up(self, text: str, place: int, sets: Sequence[str]) -> Iterator[str]:
+        """A statement that makes or fills a key table."""
+        if self.own:
+            yield self.statement(text, place)
+        elif text.startswith("INSERT"):
+            yield self._sql(self._translated(self._parsed(text), place))
+        elif text.startswith("CREATE TEMP"):
+            yield self._made(text, place, sets)
+
+    def _made(self, text: str, place: int, sets: Sequence[str]) -> str:
+        """An empty key table, with the types of the columns that first go into it."""
+        name = _key_table_in(text)
+        table = self._name(name, place)
+        filled = self._first_filled(name, sets)
+        temporary = {"tsql": "CREATE TABLE", "oracle": "CREATE PRIVATE TEMPORARY TABLE"}
+        create = f"{temporary.get(self.target.dialect, 'CREATE TEMPORARY TABLE')} {table}"
+        if filled is None:  # it stays empty
+            declared = re.findall(r"[\"`]([^\"`]+)[\"`] (\w+)", text)
+            types = {each: "INTEGER" if "int" in kind.lower() else "VARCHAR(255)"
+                     for each, kind in declared}  # fmt: skip
+            return f"{create} ({', '.join(f'{each} {kind}' for each, kind in types.items())})"
+        names, query = filled
+        inner = self._sql(self._translated(query, place))
+        listed = ", ".join(self._sql(self._translated(exp.column(each), place)) for each in names)
+        if self.target.dialect == "tsql":
+            # The second half of the union strips the identity property from the columns.
+            empty = f"FROM ({inner}) AS yeldro_first ({listed}) WHERE 1 = 0"
+            return f"SELECT {listed} INTO {table} {empty} UNION ALL SELECT {listed} {empty}"
+        when = " ON COMMIT DROP DEFINITION" if self.target.dialect == "oracle" else ""
+        return (
+            f"{create}{when} AS WITH yeldro_first ({listed}) AS ({inner}) "
+            f"SELECT {listed} FROM yeldro_first WHERE 1 = 0"
+        )
+
+    def _first_filled(self, name: str, sets: Sequence[str]) -> tuple[list[str], exp.Expr] | None:
+        """The columns of a key table and a query with their types: what first goes into it."""
+        for text in sets:
+            if not text.startswith("INSERT") or _key_table_in(text) != name:
+                continue
+            insert = self._parsed(text)
+            names = [each.name for each in insert.this.expressions]
+            query = insert.expression.copy()
+            if query.args.get("with_") or not isinstance(query, exp.Select):
+                return names, query
+            query.set("where", None)
+            query.set("distinct", None)
+            source = query.args["from_"].this
+            if isinstance(source, exp.Table) and _KEY_TABLE.fullmatch(source.name):
+                earlier = self._first_filled(source.name, sets)
+                return earlier and (names, earlier[1])
+            return names, query
+        return None
+
+    def _parsed(self, text: str) -> exp.Expr:
+        return sqlglot.parse_one(text, read=self.source)
+
+    def _sql(self, tree: exp.Expr) -> str:
+        try:
+            return tree.sql(
+                dialect=self.target.dialect, unsupported_level=ErrorLevel.RAISE, comments=False
+            )
+        except SqlglotError as error:
+            raise Refused(
+                f"A statement cannot be said on {self.target.frame.name}: {error}.",
+                "Write the script for this database's own system.",
+            ) from error
+
+    def _translated(self, tree: exp.Expr, place: int) -> exp.Expr:
+        """Rows compared one column at a time, names in the target's own way."""
+        changed = tree.transform(_row_by_row)
+        for node in changed.find_all(exp.Table, exp.Column):
+            if node.args.get("db") and node.text("db") in ("temp", "pg_temp"):
+                node.set("db", None)
+        for identifier in changed.find_all(exp.Identifier):
+            found = _KEY_TABLE.fullmatch(identifier.name)
+            if found:
+                identifier.set("this", self._name(identifier.name, place))
+                identifier.set("quoted", False)
+            elif _PLAIN.fullmatch(identifier.name):
+                reserved = identifier.name in _RESERVED
+                identifier.set("quoted", reserved)
+                if reserved and self.target.dialect == "oracle":
+                    identifier.set("this", identifier.name.upper())
+        return changed
+
+    def _name(self, key_table: str, place: int) -> str:
+        number = key_table.rpartition("_")[2]
+        mark = "#" if self.target.dialect == "tsql" else "ORA$PTT_"
+        if self.target.dialect not in ("tsql", "oracle"):
+            mark = ""
+        return f"{mark}yeldro_{place}_{number}"
+
+
+def _key_table_in(text: str) -> str:
+    """The first key table that a statement names: the one it makes or fills."""
+    found = _KEY_TABLE.search(text)
+    assert found is not None
+    return f"yeldro_keys_{found[2]}"
+
+
+def _row_by_row(node: exp.Expr) -> exp.Expr:
+    """`(a, b) IN (SELECT x, y …)` as an EXISTS, for systems that compare one value at a time."""
+    if not isinstance(node, exp.In) or not isinstance(node.this.unnest(), exp.Tuple):
+        return node
+    query = node.args.get("query")
+    inner = query.unnest() if query is not None else None
+    if not isinstance(inner, exp.Select):
+        return node
+    values = node.this.unnest().expressions
+    found = inner.copy()
+    names = []
+    for place, each in enumerate(found.expressions):
+        names.append(f"yeldro_c{place}")
+        each.replace(exp.alias_(each.unalias().copy(), names[-1]))
+    pairs = [
+        exp.EQ(this=exp.column(name, table="yeldro_row"), expression=value.copy())
+        for name, value in zip(names, values, strict=True)
+    ]
+    one = exp.select("1").from_(found.subquery("yeldro_row")).where(exp.and_(*pairs))
+    return exp.Exists(this=one)
+
+
+def _rows(number: int) -> str:
+    return "1 row" if number == 1 else f"{number:,} rows"
+
+
+def _what(step: Step) -> str:
+    return f"step {step.n}: {step.action} {step.table}"
+
+
+def _within(value: str, expected: RowRange) -> str:
+    """Whether a value is one of the expected numbers, as a condition."""
+    if expected.low == expected.high:
+        return f"{value} = {expected.low}"
+    high = "" if expected.high is None else f" AND {value} <= {expected.high}"
+    return f"{value} >= {expected.low}{high}"
+
+
+def _quoted(text: str) -> str:
+    """A text inside single quotes."""
+    return one_line(text).replace("'", "''")
+
+
+def _message(text: str) -> str:
+    """A text inside single quotes in which % stands for a value."""
+    return _quoted(text).replace("%", "%%")
+
+
+def _indented(statement: str) -> str:
+    return statement.replace("\n", "\n  ")

@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 from yeldro.core.checks import Check
 from yeldro.core.errors import Refused, YeldroError
 from yeldro.core.expectation import Expectations
-from yeldro.core.names import same_name
+from yeldro.core.names import same_name, suggestion
 from yeldro.core.plan import Cleanup, Plan
+from yeldro.core.protocol import Catalogue
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,17 @@ class Limits:
                     f"its rows would go or change.",
                     "Narrow the cleanup, or take the table off that list.",
                 )
+
+    def unknown(self, catalogue: Catalogue) -> list[str]:
+        """Protected names that no table has, as warnings: a slip there would protect nothing."""
+        known = [str(name) for name in catalogue.table_names()]
+        known += [name.name for name in catalogue.table_names()]
+        return [
+            f"{self.said_in} protects {name}, and there is no such table. "
+            f"{suggestion(name, dict.fromkeys(known))}"
+            for name in self.protected
+            if not same_name(name, dict.fromkeys(known))
+        ]
 
     def check_rows(self, total: int) -> None:
         """Refuses more rows than one run may touch.

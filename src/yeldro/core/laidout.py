@@ -124,6 +124,51 @@ class LaidOut:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
         return sa.exists(query.correlate(self.staged))
 
+    def covered_by(self, later: LaidOut) -> sql.Predicate:
+        """Whether a later step of the receipt took a changed row as this step left it.
+
+        Then this step's values come back once that step is undone.
+        """
+        staged = later.staged.alias("yeldro_later")
+        found_by = dict(later.old_key)
+        left = dict(later.named("value" if later.step.action is Action.REMOVE else "old"))
+        pairs = [(ours, found_by) for ours in self.key] + [(new, left) for new in self.named("new")]
+        same = [
+            staged.c[theirs[name]].is_not_distinct_from(self.staged.c[own])
+            for (name, own), theirs in pairs
+            if name in theirs
+        ]
+        if len(same) < len(pairs):
+            return sa.false()
+        query = sa.select(sa.literal(1)).select_from(staged).where(*same)
+        return sa.exists(query.correlate(self.staged))
+
+    def back_before(self, earlier: LaidOut) -> sql.Predicate:
+        """Whether a row is as it was even before an earlier step of the receipt changed it."""
+        staged = earlier.staged.alias("yeldro_earlier")
+        found_by = dict(earlier.key)
+        mine = (
+            staged.c[found_by[name]].is_not_distinct_from(self.staged.c[own])
+            for name, own in self.old_key
+        )
+        columns = self.table.by_name
+        as_before = [
+            self.session.readable(self.rows.c[name], columns[name]).is_not_distinct_from(
+                staged.c[own]
+            )
+            for name, own in [*earlier.old_key, *earlier.named("old")]
+        ]
+        changed = {name for name, _ in earlier.named("old")}
+        others = [pair for pair in self.named("value") if pair[0] not in changed]
+        row = (
+            sa.select(sa.literal(1))
+            .select_from(self.rows)
+            .where(*as_before, *self.agree(others))
+            .correlate(self.staged, staged)
+        )
+        one = sa.select(sa.literal(1)).select_from(staged).where(*mine, sa.exists(row))
+        return sa.exists(one.correlate(self.staged))
+
     def hold_parents(self) -> None:
         """Sees to it that nobody removes a parent row that is needed, where the system does not.
 

@@ -179,6 +179,8 @@ def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[s
     there = each.exists(*each.agree(each.key))
     if each.step.action is Action.REMOVE:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        for earlier in _changed_before(each, others):
+            same = sa.or_(same, each.back_before(earlier))
         back = each.count(same)
         missing = each.count(~there)
         taken = each.stored - back - missing
@@ -193,18 +195,34 @@ def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[s
         return Restored(each.step, each.stored, back, missing), problems
     cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
+    for earlier in _changed_before(each, others):
+        linked = sa.or_(linked, each.back_before(earlier))
     back = each.count(linked)
     if 0 < back < each.stored and each.is_ambiguous():
         problems.append(
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
             f"equal ones they are"
         )
-    changed_since = each.count(~linked, ~cut)
+    later = [other for other in others if other.step.n > each.step.n]
+    covered = [each.covered_by(other) for other in later if other.table.name == each.table.name]
+    changed_since = each.count(~linked, ~cut, *(~condition for condition in covered))
     if changed_since:
         problems.append(
             f"{changed_since:,} rows of {each.table.name} were removed or linked anew since"
         )
     return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def _changed_before(each: LaidOut, others: Sequence[LaidOut]) -> list[LaidOut]:
+    """Earlier steps of the receipt that changed rows of the same table."""
+    return [
+        other
+        for other in others
+        if other.step.n < each.step.n
+        and other.table.name == each.table.name
+        and other.step.action is not Action.REMOVE
+        and other.table.has_key
+    ]
 
 
 def _compare_by_count(each: LaidOut) -> tuple[Restored, list[str]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
@@ -114,7 +114,8 @@ def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPla
             prepared = prepare(session, cleanup, steps_before=before)
             if watch:
                 watch.check(place, session, prepared)
-            plans.append(prepared.plan)
+            warnings = (*prepared.plan.warnings, *job.limits.unknown(session.catalogue))
+            plans.append(replace(prepared.plan, warnings=warnings))
     return JobPlan(job.title, tuple(plans), what_follows(plans))
 
 

@@ -200,6 +200,7 @@ class MariadbSession(StandardSession):
     def __init__(self, connection: sa.Connection, database: str) -> None:
         super().__init__(connection)
         self.catalogue = MariadbCatalogue(connection, database)
+        self._may_look_again = False
         self.makes_key_tables_first = False
         self._has_looked = False
         self._key_column_types: dict[tuple[str, str], str] = {}
@@ -382,6 +383,11 @@ class MariadbSession(StandardSession):
             notes.append("this user does not see every table, so nothing can be removed")
         return tuple(notes)
 
+    def check_statements(self) -> None:
+        """As elsewhere; waves need key tables later on, so not all is seen at one moment."""
+        super().check_statements()
+        self._may_look_again = True
+
     def _as_prefix(self, table: Any) -> str:
         """A table's name as text in which the library finds neither parameters nor formats."""
         written = self.connection.dialect.identifier_preparer.format_table(table)
@@ -392,8 +398,9 @@ class MariadbSession(StandardSession):
         if not self.makes_key_tables_first:
             self.connection.exec_driver_sql(statement)
             return
-        assert not self._has_looked, "a key table was made after rows had been looked at"
-        self.connection.exec_driver_sql("ROLLBACK")
+        late = "a key table was made after rows had been looked at"
+        assert self._may_look_again or not self._has_looked, late
+        self.connection.exec_driver_sql("COMMIT" if self._may_look_again else "ROLLBACK")
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
 

@@ -294,10 +294,12 @@ def _look_only(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
     """Has the server refuse this one statement if it would change a table of the user's."""
-    del statement, parameters, context
+    del cursor, statement, parameters, context  # the cursor may be one on the server
     if connection.get_execution_options().get(_LOOKING, True):
-        cursor.execute("SAVEPOINT yeldro_look")
-        cursor.execute("SET LOCAL transaction_read_only = on")
+        raw = connection.connection.cursor()
+        raw.execute("SAVEPOINT yeldro_look")
+        raw.execute("SET LOCAL transaction_read_only = on")
+        raw.close()
 
 
 def _looked(

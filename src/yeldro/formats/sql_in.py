@@ -29,7 +29,7 @@ from yeldro.core.treatment import Choices
 DIALECTS = {
     "sqlite": "sqlite",
     "postgresql": "postgres",
-    "mariadb": "mariadb",
+    "mariadb": "mysql",
     "mysql": "mysql",
     "sqlserver": "tsql",
     "oracle": "oracle",

@@ -219,17 +219,23 @@ class OracleFrame(Frame):
 
 @dataclass(frozen=True)
 class _Target:
-    """A system that a script can be written for, and the parser's name for its dialect."""
+    """A system that a script can be written for.
+
+    Args:
+        dialect: the parser's name for its SQL.
+        own: the dialect of databases whose own statements are used as they are.
+    """
 
     frame: Frame
     dialect: str
+    own: str = ""
 
 
 FRAMES = {
-    "sqlite": _Target(SqliteFrame(), "sqlite"),
-    "postgresql": _Target(PostgresqlFrame(), "postgres"),
-    "mariadb": _Target(MariadbFrame(), "mariadb"),
-    "mysql": _Target(MariadbFrame(), "mysql"),
+    "sqlite": _Target(SqliteFrame(), "sqlite", "sqlite"),
+    "postgresql": _Target(PostgresqlFrame(), "postgres", "postgres"),
+    "mariadb": _Target(MariadbFrame(), "mysql", "mariadb"),
+    "mysql": _Target(MariadbFrame(), "mysql", "mariadb"),
     "sqlserver": _Target(SqlServerFrame(), "tsql"),
     "oracle": _Target(OracleFrame(), "oracle"),
 }
@@ -250,8 +256,8 @@ def script(database: Database, job: Job, name: str | None) -> str:
         checks = [(literal_check(session, each), each) for each in job.after]
     if name is not None and name not in FRAMES:
         raise UsageError(f"There is no dialect {name!r}.", suggestion(name, list(FRAMES)))
-    target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.dialect == source)
-    own = target.dialect == source
+    target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.own == source)
+    own = target.own == source
     traces: list[Trace] = []
     for cleanup in job.cleanups:
         before = sum(len(each.steps) for each in traces)
@@ -316,10 +322,9 @@ class _Writing:
 
     def cleanup(self, place: int, trace: Trace) -> Iterator[str]:
         frame = self.target.frame
-        for each in trace.sets:
-            for statement in self._set_up(each, place, trace.sets):
-                yield ""
-                yield from frame.set_up(statement)
+        for statement in self._set_up(trace.sets, place):
+            yield ""
+            yield from frame.set_up(statement)
         for step, statement in trace.steps:
             what = _what(step)
             yield ""
@@ -337,18 +342,32 @@ class _Writing:
             return _KEY_TABLE.sub(rf"\1yeldro_{place}_\2", text)
         return self._sql(self._translated(self._parsed(text), place))
 
-    def _set_up(self, text: str, place: int, sets: Sequence[str]) -> Iterator[str]:
-        """A statement that makes or fills a key table."""
-        if self.own:
-            yield self.statement(text, place)
-        elif text.startswith("INSERT"):
-            yield self._sql(self._translated(self._parsed(text), place))
-        elif text.startswith("CREATE TEMP"):
-            yield self._made(text, place, sets)
+    def _set_up(self, sets: Sequence[str], place: int) -> Iterator[str]:
+        """The statements that make and fill the key tables.
 
-    def _made(self, text: str, place: int, sets: Sequence[str]) -> str:
-        """An empty key table, with the types of the columns that first go into it."""
-        name = _key_table_in(text)
+        For another system a table is made right before it is first named, with the types of what
+        goes into it.
+        """
+        if self.own:
+            for text in sets:
+                yield self.statement(text, place)
+            return
+        waiting = {_key_table_in(each): each for each in sets if each.startswith("CREATE TEMP")}
+        for text in sets:
+            if text.startswith("INSERT"):
+                for name in _key_tables_in(text):
+                    yield from self._made(name, waiting, place, sets)
+                yield self._sql(self._translated(self._parsed(text), place))
+        for name in list(waiting):
+            yield from self._made(name, waiting, place, sets)
+
+    def _made(
+        self, name: str, waiting: dict[str, str], place: int, sets: Sequence[str]
+    ) -> Iterator[str]:
+        """An empty key table, after those that its types come from; none where it is there."""
+        text = waiting.pop(name, None)
+        if text is None:
+            return
         table = self._name(name, place)
         filled = self._first_filled(name, sets)
         temporary = {"tsql": "CREATE TABLE", "oracle": "CREATE PRIVATE TEMPORARY TABLE"}
@@ -357,16 +376,20 @@ class _Writing:
             declared = re.findall(r"[\"`]([^\"`]+)[\"`] (\w+)", text)
             types = {each: "INTEGER" if "int" in kind.lower() else "VARCHAR(255)"
                      for each, kind in declared}  # fmt: skip
-            return f"{create} ({', '.join(f'{each} {kind}' for each, kind in types.items())})"
+            yield f"{create} ({', '.join(f'{each} {kind}' for each, kind in types.items())})"
+            return
+        for other in _key_tables_in(filled[1].sql()):
+            yield from self._made(other, waiting, place, sets)
         names, query = filled
         inner = self._sql(self._translated(query, place))
         listed = ", ".join(self._sql(self._translated(exp.column(each), place)) for each in names)
         if self.target.dialect == "tsql":
             # The second half of the union strips the identity property from the columns.
             empty = f"FROM ({inner}) AS yeldro_first ({listed}) WHERE 1 = 0"
-            return f"SELECT {listed} INTO {table} {empty} UNION ALL SELECT {listed} {empty}"
+            yield f"SELECT {listed} INTO {table} {empty} UNION ALL SELECT {listed} {empty}"
+            return
         when = " ON COMMIT DROP DEFINITION" if self.target.dialect == "oracle" else ""
-        return (
+        yield (
             f"{create}{when} AS WITH yeldro_first ({listed}) AS ({inner}) "
             f"SELECT {listed} FROM yeldro_first WHERE 1 = 0"
         )
@@ -407,6 +430,10 @@ class _Writing:
     def _translated(self, tree: exp.Expr, place: int) -> exp.Expr:
         """Rows compared one column at a time, names in the target's own way."""
         changed = tree.transform(_row_by_row)
+        if self.target.dialect == "oracle":  # large texts compare with nothing there
+            for cast in changed.find_all(exp.Cast):
+                if cast.to.is_type("text"):
+                    cast.set("to", exp.DataType.build("VARCHAR(4000)"))
         for node in changed.find_all(exp.Table, exp.Column):
             if node.args.get("db") and node.text("db") in ("temp", "pg_temp"):
                 node.set("db", None)
@@ -435,6 +462,10 @@ def _key_table_in(text: str) -> str:
     found = _KEY_TABLE.search(text)
     assert found is not None
     return f"yeldro_keys_{found[2]}"
+
+
+def _key_tables_in(text: str) -> list[str]:
+    return [f"yeldro_keys_{found[2]}" for found in _KEY_TABLE.finditer(text)]
 
 
 def _row_by_row(node: exp.Expr) -> exp.Expr:

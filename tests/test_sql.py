@@ -1,0 +1,215 @@
+"""SQL in, SQL out: statements become cleanups, and scripts do what a run does or nothing."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import pytest
+import standin
+from conftest import Yeldro
+from systems import MARIADB, AnyDatabase, SqliteFile
+from test_look import GONE, GONE_SQL
+
+RETIRED = "SELECT id FROM buoy WHERE retired_on IS NOT NULL"
+READ = [
+    ("", "DELETE FROM alert WHERE level = 'notice'", "level = 'notice'"),
+    ("", "DELETE FROM alert AS a WHERE a.level = 'notice' AND EXISTS (SELECT 1 FROM buoy AS b"
+         " WHERE b.id = a.buoy_id AND b.retired_on IS NOT NULL)",
+     f"level = 'notice' AND buoy_id IN ({RETIRED})"),
+    ("", "BEGIN; WITH old AS (SELECT id FROM buoy WHERE retired_on IS NOT NULL)"
+         " DELETE FROM alert WHERE buoy_id IN (SELECT id FROM old); COMMIT;",
+     f"buoy_id IN ({RETIRED})"),
+    ("postgresql", "DELETE FROM alert a USING buoy b, region r WHERE b.id = a.buoy_id"
+                   " AND r.id >= b.region_id AND b.retired_on IS NOT NULL",
+     f"buoy_id IN ({RETIRED})"),
+    ("mysql", "DELETE a FROM alert a JOIN buoy b ON b.id = a.buoy_id"
+              " WHERE b.retired_on IS NOT NULL", f"buoy_id IN ({RETIRED})"),
+    ("mysql", "DELETE FROM a USING alert a JOIN buoy b ON b.id = a.buoy_id"
+              " WHERE b.retired_on IS NOT NULL", f"buoy_id IN ({RETIRED})"),
+    ("sqlserver", "DELETE a FROM buoy b INNER JOIN alert a ON b.id = a.buoy_id"
+                  " WHERE b.retired_on IS NOT NULL", f"buoy_id IN ({RETIRED})"),
+    ("mysql", "DELETE a FROM alert a LEFT JOIN buoy b ON b.id = a.buoy_id AND b.retired_on IS NULL"
+              " WHERE b.id IS NULL", f"buoy_id IN ({RETIRED})"),
+    ("oracle", "DELETE alert a WHERE a.buoy_id = 3", "buoy_id = 3"),
+    ("mysql", "DELETE FROM alert ORDER BY id LIMIT 5",
+     "id IN (SELECT id FROM (SELECT id FROM alert ORDER BY id LIMIT 5) AS f)"),
+    ("postgresql", "TRUNCATE TABLE alert", "1 = 1"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "statement", "same"), READ)
+def test_a_statement_picks_the_rows_it_would_delete(
+    yeldro: Yeldro, demo: SqliteFile, dialect: str, statement: str, same: str
+) -> None:
+    rows = demo.value(f"SELECT count(*) FROM alert WHERE {same}")
+    assert rows
+    (yeldro.folder / "in.sql").write_text(f"-- {statement}\n{statement}\n")
+    words = ["--dialect", dialect] if dialect else []
+    found = yeldro("plan", "--sql", "in.sql", *words, "--json", db=demo.url).json()
+    assert [(each["table"], each["matched"]) for each in found["removes"]] == [("alert", rows)]
+
+
+NUMBERED = "row_number() OVER (PARTITION BY sensor_id, taken_at ORDER BY id DESC)"
+TWICE = [
+    ("", f"DELETE FROM reading WHERE id IN (SELECT id FROM (SELECT id, {NUMBERED} AS n"
+         " FROM reading) AS f WHERE n > 1)"),
+    ("", f"WITH f AS (SELECT id, {NUMBERED} AS n FROM reading)"
+         " DELETE FROM reading WHERE id IN (SELECT id FROM f WHERE n > 1)"),
+    ("sqlserver", f"WITH f AS (SELECT *, {NUMBERED} AS n FROM reading) DELETE FROM f WHERE n >= 2"),
+    ("mysql", f"DELETE FROM reading WHERE id IN (SELECT id FROM (SELECT id FROM (SELECT id,"
+              f" {NUMBERED} AS n FROM reading) AS f WHERE n > 1) AS g)"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "statement"), TWICE)
+def test_numbered_rows_above_one_are_duplicates_with_their_order(
+    yeldro: Yeldro, network: AnyDatabase, dialect: str, statement: str
+) -> None:
+    groups = network.rows(
+        "SELECT max(id) FROM reading GROUP BY sensor_id, taken_at HAVING count(*) > 1"
+    )
+    (yeldro.folder / "in.sql").write_text(statement)
+    words = ["--dialect", dialect] if dialect else []
+    words += ["--expect", "total=0..", "--yes", "--json"]
+    done = yeldro("run", "--sql", "in.sql", *words, db=network.url).json()
+    assert done["removes"][0]["prevention"]  # only known for duplicates
+    stay = ", ".join(str(row[0]) for row in groups)
+    assert network.value(f"SELECT count(*) FROM reading WHERE id IN ({stay})") == len(groups)
+    assert not network.rows("SELECT 1 FROM reading GROUP BY sensor_id, taken_at"
+                            " HAVING count(*) > 1")  # fmt: skip
+
+
+REFUSED = [
+    ("DELETE FROM alert", 3, "no condition"),
+    ("DELETE FROM alert WHERE id = 1;\nUPDATE buoy SET name = 'x'", 2, "Line 2, column 1"),
+    ("DELETE FROM alert WHERE id = 1 /*! OR 1 = 1 */", 2, "some servers read"),
+    ("DELETE FROM alert WHERE id = 1 RETURNING id", 2, "RETURNING"),
+    ("DELETE FROM alert LIMIT 3", 2, "order"),
+    ("DELETE FROM\n  alrt WHERE id = 1", 2, "Did you mean alert"),
+    ("\nDELETE FROM alert WHERE idd = 1", 2, "Line 2"),
+    ("DELETE FROM alert WHERE id IN (1, 2", 2, "Line 1"),
+    ("DELETE FROM alert WHERE load_extension('x') = id", 2, "side effects"),
+    ("SELECT 1", 2, "another kind"),
+    ("TRUNCATE alert CASCADE", 2, "does more"),
+    ("-- DELETE FROM alert WHERE id = 1", 2, "no DELETE"),
+    ("DELETE FROM alert WHERE id = :x", 2, ":x"),
+    ("DELETE FROM alert WHERE id = 1 -- ;\n; DROP TABLE buoy", 2, "DROP"),
+]
+
+
+@pytest.mark.parametrize(("text", "code", "said"), REFUSED)
+def test_what_is_not_understood_is_refused_with_its_place(yeldro, demo, text, code, said) -> None:
+    before = demo.contents()
+    (yeldro.folder / "in.sql").write_text(text)
+    words = ("run", "--sql", "in.sql", "--expect", "total=0..", "--yes")
+    refused = yeldro(*words, db=demo.url, code=code)
+    assert refused.err.startswith("Nothing was changed.")
+    assert said in refused.err
+    assert demo.contents() == before
+
+
+def carry_out(database: AnyDatabase, script: Path) -> int:
+    """Runs a script with the system's own command-line program; its exit code."""
+    if isinstance(database, SqliteFile):
+        words, environment = ["sqlite3", str(database.path)], {}
+    elif database.url.startswith("postgresql"):
+        words, environment = ["psql", "-qX", "-d", database.url], {}
+    else:
+        url = urlsplit(MARIADB)
+        words = ["mariadb", f"--host={url.hostname}", f"--port={url.port or 3306}",
+                 f"--user={url.username or 'root'}", database.url.rpartition("/")[2]]  # fmt: skip
+        environment = {"MYSQL_PWD": url.password or ""}
+    with script.open() as text:
+        done = subprocess.run(words, stdin=text, env=os.environ | environment, check=False,
+                              capture_output=True)  # fmt: skip
+    return done.returncode
+
+
+WORK = {
+    "ripple": (("buoy", *GONE, "--follow", "visit"), f"DELETE FROM buoy WHERE {GONE_SQL}"),
+    "duplicates": (("reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest",
+                    "--repoint"), "reading"),
+    "odd values": (("alert", "--where", "level <> :odd AND level <> '50%' AND id < 20", "--param",
+                    "odd=a'b\\:c%s -- \u2603"), "alert"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("work", WORK)
+def test_a_script_does_what_a_run_does_and_stops_at_another_count(
+    yeldro: Yeldro, network: AnyDatabase, work: str
+) -> None:
+    words, _ = WORK[work]
+    script = yeldro.folder / "out.sql"
+    before = network.contents()
+    script.write_text(yeldro("script", *words, db=network.url).out)
+    assert network.contents() == before
+    done = yeldro("run", *words, "--expect", "0..", "--yes", "--json", db=network.url).json()
+    after = network.contents()
+    yeldro("restore", "last", "--yes")
+    assert network.contents() == before
+    assert carry_out(network, script) == 0
+    assert network.contents() == after
+    assert carry_out(network, script) != 0  # every count is 0 now
+    assert network.contents() == after
+    assert f"{done['steps'][-1]['rows']:,} row" in script.read_text()
+
+
+def test_a_check_in_a_script_stops_it(yeldro: Yeldro, network: AnyDatabase) -> None:
+    (yeldro.folder / "job.toml").write_text("""
+        [[remove]]
+        from = "alert"
+        where = "level = 'notice'"
+        [[after]]
+        about = "it's never 100% so"
+        query = "select count(*) from alert where level = 'notice'"
+        expect = "1..2"
+    """)
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", "job.toml", db=network.url).out)
+    before = network.contents()
+    assert carry_out(network, script) != 0
+    assert network.contents() == before
+
+
+@pytest.mark.parametrize("work", WORK)
+@pytest.mark.parametrize("dialect", ["sqlserver", "oracle"])
+def test_scripts_for_other_systems_do_the_same_on_a_stand_in(
+    yeldro: Yeldro, network: AnyDatabase, demo: SqliteFile, dialect: str, work: str
+) -> None:
+    """Counted on each system; the stand-in carries them out on the same data in SQLite."""
+    words, _ = WORK[work]
+    script = yeldro("script", *words, "--dialect", dialect, db=network.url).out
+    copy = SqliteFile(yeldro.folder / "copy.db")
+    copy.path.write_bytes(demo.path.read_bytes())
+    run = standin.run_oracle if dialect == "oracle" else standin.run_sql_server
+    connection = copy.connect()
+    connection.execute("PRAGMA foreign_keys = ON")
+    run(script, connection)
+    before = copy.contents()
+    with pytest.raises(standin.Stopped):
+        run(script.replace("yeldro_1_", "yeldro_2_"), connection)
+    connection.close()
+    assert copy.contents() == before
+    yeldro("run", *words, "--expect", "0..", "--yes", db=str(demo.path))
+    assert copy.contents() == demo.contents()
+
+
+@pytest.mark.parametrize("dialect", ["sqlite", "postgresql", "mariadb"])
+def test_a_script_counted_on_one_system_runs_on_another(
+    yeldro: Yeldro, network: AnyDatabase, demo: SqliteFile, dialect: str
+) -> None:
+    words, _ = WORK["ripple"]
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", *words, "--dialect", dialect, db=demo.url).out)
+    own = {"sqlite": "/", "postgresql": "postgresql", "mariadb": "mariadb"}[dialect]
+    if not network.url.startswith(own):
+        assert script.stat().st_size > 1000
+        return
+    yeldro("run", *words, "--expect", "0..", "--yes", db=network.url)
+    after = network.contents()
+    yeldro("restore", "last", "--yes")
+    assert carry_out(network, script) == 0
+    assert network.contents() == after

@@ -197,6 +197,27 @@ ripple_options = _all(
     ),
 )
 
+batch_options = _all(
+    click.option(
+        "--batch",
+        type=click.IntRange(min=1),
+        metavar="N",
+        help="Commit after every N matched rows, each time with all that depends on them.",
+    ),
+    click.option(
+        "--pause",
+        type=click.FloatRange(min=0),
+        metavar="SECONDS",
+        help="Wait between two batches.",
+    ),
+    click.option(
+        "--batch-seconds",
+        type=click.FloatRange(min=0.01),
+        metavar="SECONDS",
+        help="Make batches so large that none holds its locks longer than this.",
+    ),
+)
+
 expect_option = click.option(
     "--expect",
     multiple=True,

@@ -12,6 +12,7 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli.ask import agreed_number
+from yeldro.cli.batching import batches_of, run_batches
 from yeldro.cli.output import show, show_json
 from yeldro.cli.what import What, what_of
 from yeldro.core import run as running
@@ -94,6 +95,7 @@ def rehearse(
     is_flag=True,
     help="With --duplicates-by: make the constraint that keeps them from coming back.",
 )
+@opt.batch_options
 @opt.allow_more_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
@@ -121,13 +123,18 @@ def run(
     what = what_of(options | {"yes": yes}, db)
     wait = what.lock_wait(lock_wait)
     _check_attendance(yes, what)
+    batches = batches_of(what, options)
     agreed = None if yes else _agree(what, wait, as_json)
     makes = any(each.add_constraint for each in what.job.cleanups)
     if agreed is None or agreed.total or makes or what.job.after:
         counts_only = what.without_rows(without_rows)
         wish = ReceiptWish(what.receipts(receipts), not counts_only)
-        agreement = what.agreed or (SeenPlans(agreed.plans) if agreed else None)
-        result = running.run(what.database, what.job, wish, wait, agreement)
+        if batches:
+            seen = agreed.plans[0] if agreed else None
+            result = run_batches(what, wish, wait, batches, seen, quiet)
+        else:
+            agreement = what.agreed or (SeenPlans(agreed.plans) if agreed else None)
+            result = running.run(what.database, what.job, wish, wait, agreement)
     else:
         result = running.nothing_to_do(agreed)
     if as_json:

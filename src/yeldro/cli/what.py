@@ -29,7 +29,10 @@ _CHOOSES = (
     "add_constraint",
 )  # fmt: skip
 _ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
-_NOT_ASKED = ("what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect")
+_NOT_ASKED = (
+    "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect", "yes", "allow_more",
+    "batch", "pause", "batch_seconds", "truncate",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -105,6 +108,9 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
     if sys.stdin.isatty() and not options.get("yes"):
         given |= _asked(file, given)
     job = _with_more(file.with_values(given), options)
+    if given:
+        values = ", ".join(f"{name} = {value}" for name, value in given.items())
+        job = replace(job, title=f"{job.title} ({values})")
     database = settings.database_of(db or file.options.get("db"))
     limit = file.options.get("time_limit")
     if limit and not click.get_current_context().meta.get(settings.TIME_LIMIT):

@@ -62,7 +62,7 @@ class ReceiptWriter:
                  _user(), started.isoformat(timespec="seconds"), form.OPEN),
             )  # fmt: skip
             self._file.execute("COMMIT")
-            _sync(folder)
+            sync(folder)
             self._file.execute("BEGIN")
 
     def add_plan(self, plan: Plan) -> None:
@@ -134,7 +134,7 @@ class ReceiptWriter:
         with self._failures_told():
             self._finish(form.READY)
             self._file.execute("COMMIT")
-            _sync(self.path)
+            sync(self.path)
             self._file.execute("BEGIN")
 
     def ready(self, tally: Tally, ledger: Ledger) -> None:
@@ -150,7 +150,7 @@ class ReceiptWriter:
             )
             self._finish(form.READY)
             self._file.execute("COMMIT")
-            _sync(self.path)
+            sync(self.path)
 
     def committed(self) -> None:
         """Notes that the deletion is committed."""
@@ -200,7 +200,7 @@ def _failures_told(path: Path) -> Iterator[None]:
         ) from error
 
 
-def _sync(path: Path) -> None:
+def sync(path: Path) -> None:
     """Has the operating system put a file, or a folder's list of files, on disk."""
     handle = os.open(path, os.O_RDONLY)
     try:

@@ -53,6 +53,18 @@ CREATE TABLE ledger (
     changed INTEGER NOT NULL,
     added INTEGER NOT NULL
 );
+CREATE TABLE batch (
+    n INTEGER PRIMARY KEY,
+    matched INTEGER NOT NULL,
+    rows INTEGER NOT NULL,
+    committed INTEGER NOT NULL
+);
+CREATE TABLE batch_step (
+    batch INTEGER NOT NULL REFERENCES batch,
+    step INTEGER NOT NULL REFERENCES step,
+    rows INTEGER NOT NULL,
+    PRIMARY KEY (batch, step)
+);
 CREATE TABLE orphan (
     step INTEGER NOT NULL REFERENCES step,
     foreign_key TEXT NOT NULL,

@@ -245,10 +245,10 @@ class _Running:
             self.agreed.check(len(self.parts), self.session, prepared)
         if found.total:
             accepted = cleanup.no_way_back if self.wish else None
-            lasting = _check_means(self.session, prepared, accepted)
+            lasting = check_means(self.session, prepared, accepted)
             if self.wish:
                 self._store(prepared, self.wish, lasting)
-            tally, ledger = _carry_out(self.session, prepared, cleanup)
+            tally, ledger = carry_out(self.session, prepared, cleanup)
         else:
             tally, ledger = Tally((), ()), Ledger({})
         self.parts.append(Part(found, tally, cleanup.add_constraint and self.wish is not None))
@@ -315,7 +315,7 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
         )
 
 
-def _check_means(
+def check_means(
     session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
 ) -> list[str]:
     """Refuses what this user may not do, and what could not be undone.
@@ -376,7 +376,7 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
     job.expectations.check(matched, total, rows_by_table(plans), data)
 
 
-def _carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
+def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
     """Executes every step and holds its count, the ledger and the promises against the plan."""
     if prepared.deferred:
         session.defer_checks(prepared.deferred)

@@ -68,6 +68,8 @@ class Selection:
         same: when values of those columns count as equal.
         order_by, limit: only the first `limit` rows in this order.
         all_rows: every row is meant; nothing else may be said then.
+        batch: of these rows only the first so many in key order.
+        after_key: only rows whose key comes after this one.
     """
 
     table: str
@@ -82,6 +84,8 @@ class Selection:
     order_by: str | None = None
     limit: int | None = None
     all_rows: bool = False
+    batch: int | None = None
+    after_key: tuple[int, ...] = ()
 
     @property
     def narrows(self) -> bool:
@@ -98,7 +102,9 @@ class Selection:
     @property
     def leaves_no_duplicates(self) -> bool:
         """Whether every surplus row of every group is picked."""
-        others = (self.where, self.matching, self.missing_in, self.orphans, self.limit)
+        others = (
+            self.where, self.matching, self.missing_in, self.orphans, self.limit, self.batch
+        )  # fmt: skip
         return bool(self.duplicates_by) and not any(others)
 
 
@@ -186,16 +192,14 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
             copies = surplus_copies(table, grouping, session)
         else:
             conditions.append(surplus_rows(table, rows, grouping, session))
-    order: list[sa.ColumnElement[Any]] = []
-    if selection.order_by:
-        order = [
-            sa.literal_column(item) for item in parse_order(selection.order_by, table, session)
-        ]
-        order += sql.columns_of(rows, view.key if view else table.identity.columns)
-        if alike:
-            contents = session.contents_print(table, rows).label(PRINT.name)
-            first = sa.select(contents).where(*conditions).order_by(*order, contents)
-            copies = count_copies(first.limit(selection.limit))
+    order = _order(selection, table, rows, view, session)
+    if alike and order:
+        contents = session.contents_print(table, rows).label(PRINT.name)
+        first = sa.select(contents).where(*conditions).order_by(*order, contents)
+        copies = count_copies(first.limit(selection.limit))
+    if selection.after_key:
+        keys = sql.columns_of(rows, view.key if view else table.identity.columns)
+        conditions.append(sa.tuple_(*keys) > sa.tuple_(*map(sa.literal, selection.after_key)))
     key_and_most = _pinned(filtered, table) if filtered else None
     matched = MatchedRows(
         session=session,
@@ -203,7 +207,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         rows=rows,
         conditions=tuple(conditions),
         order=tuple(order),
-        limit=selection.limit,
+        limit=selection.limit or selection.batch,
         repeatable=_repeatable(selection, filtered),
         at_most=key_and_most[1] if key_and_most else None,
         pinned_key=key_and_most[0] if key_and_most else None,
@@ -214,6 +218,17 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     )
     _try_out(matched)
     return _through_view(matched, view) if view else matched
+
+
+def _order(
+    selection: Selection, table: Table, rows: sa.TableClause, view: View | None, session: Session
+) -> list[sa.ColumnElement[Any]]:
+    """In which order the first rows are taken: as said, and then by key."""
+    if not selection.order_by and selection.batch is None:
+        return []
+    said = parse_order(selection.order_by, table, session) if selection.order_by else []
+    by_key = sql.columns_of(rows, view.key if view else table.identity.columns)
+    return [*map(sa.literal_column, said), *by_key]
 
 
 def _reads(
@@ -316,6 +331,11 @@ def _check_parts(selection: Selection) -> None:
 
 
 def _check_alike(selection: Selection) -> None:
+    if selection.batch is not None:
+        raise UsageError(
+            f"{selection.table} has no key, so there is no order in which its rows go in batches.",
+            "Drop --batch, or give the table a key.",
+        )
     if selection.duplicates_by and selection.limit is not None:
         raise UsageError(
             f"{selection.table} has no key, so the first {selection.limit} of its duplicates "
@@ -392,7 +412,7 @@ def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[
 
 def _repeatable(selection: Selection, filtered: Filter | None) -> bool:
     others = selection.matching or selection.missing_in or selection.orphans
-    if others or selection.duplicates_by or selection.limit is not None:
+    if others or selection.duplicates_by or selection.limit or selection.batch:
         return False
     return filtered is None or filtered.repeatable
 

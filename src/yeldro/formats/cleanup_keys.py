@@ -58,6 +58,9 @@ OPTIONS = (
     Key("db", "text", "The database: a URL, a path, or a name from yeldro.toml."),
     Key("lock_wait", "number", "Seconds to wait for other programs' locks."),
     Key("time_limit", "number", "Seconds that one statement may take."),
+    Key("batch", "count", "Matched rows of one batch; each batch is committed on its own."),
+    Key("pause", "number", "Seconds to wait between two batches."),
+    Key("batch_seconds", "number", "How long one batch may hold its locks."),
     Key("receipts", "text", "The folder for receipts."),
     Key("without_rows", "flag", "A receipt with counts and no row contents."),
 )

@@ -1,0 +1,81 @@
+"""Runs in batches at a terminal: progress, and two ways to stop."""
+
+from __future__ import annotations
+
+import signal
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import FrameType
+from typing import Any
+
+import click
+
+from yeldro.cli.what import What
+from yeldro.core.batches import Batches, Progress, run_in_batches
+from yeldro.core.plan import Plan
+from yeldro.core.run import ReceiptWish, RunResult
+from yeldro.report.text import counted
+
+_SECONDS_BETWEEN_LINES = 2.0
+
+
+def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
+    """How the options, or the cleanup file, cut the run into batches; None where they do not."""
+    names = ("batch", "pause", "batch_seconds")
+    size, pause, seconds = (options.get(name) or what.options.get(name) for name in names)
+    if size is None and seconds is None:
+        return None
+    return Batches(int(size or Batches.size), float(pause or 0), seconds)
+
+
+def run_batches(
+    what: What, wish: ReceiptWish, lock_wait: float, batches: Batches, agreed: Plan | None,
+    quiet: bool,
+) -> RunResult:  # fmt: skip
+    """Runs in batches, telling how far it has come; Ctrl-C stops at the next border, or at once."""
+    with _stop() as stop, _telling(quiet) as tell:
+        return run_in_batches(
+            what.database, what.job, wish, lock_wait, batches, agreed, tell, lambda: stop[0]
+        )
+
+
+@contextmanager
+def _stop() -> Iterator[list[bool]]:
+    """A flag that the first Ctrl-C sets; the second one interrupts whatever is going on."""
+    asked = [False]
+    before = signal.getsignal(signal.SIGINT)
+
+    def handle(number: int, frame: FrameType | None) -> None:
+        if asked[0] and callable(before):
+            before(number, frame)
+        asked[0] = True
+        click.echo("\nStopping when this batch is done; Ctrl-C again stops at once.", err=True)
+
+    signal.signal(signal.SIGINT, handle)
+    try:
+        yield asked
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+@contextmanager
+def _telling(quiet: bool) -> Iterator[Any]:
+    """Tells of batches: on one line at a terminal, else on a line now and then."""
+    last = [0.0]
+    terminal = sys.stderr.isatty()
+
+    def tell(found: Progress) -> None:
+        ends = found.matched >= found.wanted
+        if quiet or (not ends and time.monotonic() - last[0] < _SECONDS_BETWEEN_LINES):
+            return
+        last[0] = time.monotonic()
+        speed = found.rows / max(found.seconds, 0.001)
+        text = (
+            f"{counted(found.batches, 'batch', 'batches')}: {found.matched:,} of {found.wanted:,} "
+            f"matched rows gone, {speed:,.0f} rows/s, {found.seconds_left:,.0f} s left"
+        )
+        click.echo(f"\r{text}\x1b[K" if terminal else text, err=True, nl=not terminal or ends)
+
+    yield tell

@@ -1,0 +1,334 @@
+"""A removal in batches: each a consistent commit of its own, with its whole ripple.
+
+The matched rows go in key order. Every batch is planned, counted, stored and proved like a run of
+its own; together they take the rows that the plan of the whole counted, no more and no fewer.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import run as running
+from yeldro.core import sql
+from yeldro.core.errors import (
+    CountMismatch,
+    DatabaseFailure,
+    Interrupted,
+    Refused,
+    UsageError,
+    YeldroError,
+)
+from yeldro.core.expectation import Expectations
+from yeldro.core.job import Job, JobPlan
+from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
+from yeldro.core.proofs import prove_nothing_hangs
+from yeldro.core.protocol import Database, Session
+from yeldro.core.receipt_batches import BatchReceipt, Unfinished, find_unfinished
+from yeldro.core.run import Outcome, Part, ReceiptWish, RunResult
+from yeldro.core.schema import IdentityKind, TableName
+from yeldro.core.storing import store
+from yeldro.core.tally import Ledger, Tally
+
+_FIRST_SIZE = 1000
+_LARGEST_STEP = 2.0
+
+
+@dataclass(frozen=True)
+class Batches:
+    """How a removal is cut into batches.
+
+    Args:
+        size: matched rows of one batch; of the first one where `seconds` is given.
+        pause: seconds to wait between two.
+        seconds: how long one may take; the size is changed so that it takes no longer.
+    """
+
+    size: int = _FIRST_SIZE
+    pause: float = 0.0
+    seconds: float | None = None
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a run in batches has come.
+
+    Args:
+        matched: matched rows gone so far, of `wanted`.
+        seconds: since the first batch began.
+    """
+
+    batches: int
+    matched: int
+    wanted: int
+    rows: int
+    seconds: float
+
+    @property
+    def seconds_left(self) -> float:
+        """What the rest takes if it goes on like this."""
+        return self.seconds * (self.wanted - self.matched) / max(self.matched, 1)
+
+
+def run_in_batches(
+    database: Database,
+    job: Job,
+    wish: ReceiptWish,
+    lock_wait: float,
+    batches: Batches,
+    agreed: Plan | None = None,
+    watch: Callable[[Progress], None] = lambda _: None,
+    should_stop: Callable[[], bool] = lambda: False,
+) -> RunResult:
+    """Removes the rows of a job's only cleanup, batch by batch.
+
+    A run that was stopped is taken up again by the same call: where an unfinished receipt and the
+    rows that match now make up what was wanted, its counts are those of the whole.
+
+    Args:
+        agreed: the plan that a person has seen; another one is refused.
+        watch: told after every batch.
+        should_stop: asked before every batch; when it is true the run ends there.
+
+    Raises:
+        UsageError: this cannot be done in batches.
+        Refused, CountMismatch: as for a run; what is committed stays, and the message says so.
+        Interrupted: it was asked to stop.
+    """
+    (cleanup,) = _checked(job)
+    whole, tables = _plan_whole(database, job, cleanup)
+    earlier = next(
+        (each for each in find_unfinished(wish.folder, job.title, database.shown)
+         if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
+    )  # fmt: skip
+    if earlier is None:
+        running.check_plans(JobPlan(job.title, (whole,)), job)
+    if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
+        raise Refused("The database has changed since the plan was shown.", "Look at it again.")
+    if not whole.total:
+        return running.nothing_to_do(JobPlan(job.title, (whole,)))
+    work = _Batched(database, job, cleanup, wish, lock_wait, whole)
+    work.open(earlier, tables)
+    try:
+        work.carry_out(batches, watch, should_stop)
+    except BaseException as error:
+        raise work.stopped(error) from error
+    return work.result()
+
+
+def _checked(job: Job) -> tuple[Cleanup]:
+    """The job's only cleanup.
+
+    Raises:
+        UsageError: there are several, or what it asks for needs all rows at once.
+    """
+    if len(job.cleanups) != 1 or job.after:
+        raise UsageError(
+            "Batches are committed one by one, so several removes, or checks that roll all of it "
+            "back, cannot be kept together.",
+            "Drop --batch, or run each remove on its own.",
+        )
+    cleanup = job.cleanups[0]
+    if cleanup.selection.limit is not None:
+        raise UsageError("--batch and --limit both cut the rows.", "Keep one of them.")
+    if cleanup.add_constraint:
+        raise UsageError(
+            "--add-constraint goes with all rows at once.", "Add it with a run afterwards."
+        )
+    return (cleanup,)
+
+
+def _plan_whole(database: Database, job: Job, cleanup: Cleanup) -> tuple[Plan, list[TableName]]:
+    """The plan of all batches together, with the table of every step."""
+    with database.reading() as session:
+        prepared = prepare(session, cleanup)
+        plan = prepared.plan
+        job.limits.check_tables(plan)
+        job.limits.check_rows(plan.total)
+        running.check_plan(plan, _without_expectations(cleanup))
+        _check_divisible(prepared)
+        return plan, [work.rows.table.name for work in prepared.work]
+
+
+def _check_divisible(prepared: Prepared) -> None:
+    if any("wave" in step.because for step in prepared.plan.steps):
+        raise Refused(
+            "Rows of a cycle of foreign keys go in waves, which cannot be cut into batches.",
+            "Run it without --batch.",
+        )
+    held = [line for line in prepared.plan.ripple
+            if line.treatment == "removed on another path" and line.reason in
+            ("no action", "restrict")]  # fmt: skip
+    if held:
+        raise Refused(
+            f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
+            f"blocked by rows of a later one.",
+            f"Add --follow {held[0].foreign_key.split(' ')[0]}, so that each takes its own along.",
+        )
+
+
+def _without_expectations(cleanup: Cleanup) -> Cleanup:
+    """What is expected is expected of all batches together."""
+    return replace(cleanup, expectations=Expectations())
+
+
+class _Batched:
+    """A run in batches on its way."""
+
+    def __init__(
+        self, database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish, lock_wait: float,
+        whole: Plan,
+    ) -> None:  # fmt: skip
+        self.database = database
+        self.job = job
+        self.cleanup = cleanup
+        self.wish = wish
+        self.lock_wait = lock_wait
+        self.whole = whole
+        self.receipt: BatchReceipt | None = None
+        self.before = 0
+        self.wanted = whole.matched
+        self.matched = 0
+        self.rows = 0
+        self.ledger = Ledger({})
+        self.affected: Counter[tuple[str, ...]] = Counter()
+        self.after_key: tuple[int, ...] = ()
+
+    def open(self, earlier: Unfinished | None, tables: list[TableName]) -> None:
+        """Begins a receipt, or takes up the one of a run that was stopped."""
+        if earlier is not None:
+            self.receipt = BatchReceipt.take_up(earlier, self.whole.matched)
+            self.before = earlier.wanted - self.whole.matched
+            return
+        with self.database.reading() as session:
+            system = session.system
+        self.receipt = BatchReceipt(
+            self.wish.folder, self.job.title, system, self.database.shown, self.whole.table
+        )
+        self.receipt.begin(self.whole, tables)
+
+    def carry_out(
+        self,
+        batches: Batches,
+        watch: Callable[[Progress], None],
+        should_stop: Callable[[], bool],
+    ) -> None:
+        """One batch after another until as many rows are gone as the whole plan counted."""
+        began = time.monotonic()
+        size = batches.size
+        while self.matched < self.wanted:
+            if should_stop():
+                raise Interrupted("It was asked to stop.")
+            started = time.monotonic()
+            self._one(min(size, self.wanted - self.matched))
+            took = time.monotonic() - started
+            if batches.seconds is not None:
+                aim = 0.8 * batches.seconds / max(took, 0.001)
+                size = max(1, int(size * min(max(aim, 0.1), _LARGEST_STEP)))
+            assert self.receipt is not None
+            watch(Progress(self.receipt.batch, self.matched + self.before,
+                           self.wanted + self.before, self.rows,
+                           time.monotonic() - began))  # fmt: skip
+            if batches.pause and self.matched < self.wanted:
+                _wait(batches.pause, should_stop)
+
+    def _one(self, size: int) -> None:
+        """Plans, stores, removes, proves and commits one batch."""
+        assert self.receipt is not None
+        selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
+        cleanup = replace(self.cleanup, selection=selection)
+        with self.database.writing(self.lock_wait) as session:
+            prepared = prepare(session, cleanup, explain=False)
+            running.check_plan(prepared.plan, _without_expectations(cleanup))
+            if prepared.plan.matched != size:
+                raise CountMismatch(
+                    f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
+                    "Somebody changed the data meanwhile; look at the plan again.",
+                )
+            running.check_means(session, prepared, None)
+            last = self._last_key(session, prepared)
+            self.receipt.add_plan(prepared.plan)
+            on_disk = False
+            try:
+                store(session, prepared, self.receipt, self.wish.with_rows)
+                tally, ledger = running.carry_out(session, prepared, cleanup)
+                if session.checks_when_all_is_done:
+                    prove_nothing_hangs(session, prepared)
+                self.receipt.ready(tally, ledger)
+                on_disk = True
+                session.commit()
+            except BaseException:
+                session.roll_back()
+                self.receipt.batch_given_up(on_disk=on_disk)
+                raise
+        self.receipt.batch_committed()
+        for step, rows in zip(tally.steps, tally.affected, strict=True):
+            self.affected[_same_in_all(step)] += rows
+        self.after_key = last
+        self.matched += prepared.plan.matched
+        self.rows += tally.total
+        self.ledger = self.ledger.with_more(ledger)
+
+    def _last_key(self, session: Session, prepared: Prepared) -> tuple[int, ...]:
+        """The last key of a batch, where keys are whole numbers; else every batch looks at all."""
+        matched = prepared.matched
+        names = matched.table.identity.columns
+        keys = sql.columns_of(matched.rows, names)
+        if matched.table.identity.kind is IdentityKind.PHYSICAL or not names:
+            return ()
+        picked: sa.Select[Any] = matched.select(*keys)
+        found = picked.subquery("yeldro_batch")
+        order = [found.c[name].desc() for name in names]
+        row = session.connection.execute(
+            sa.select(*(found.c[name] for name in names)).order_by(*order).limit(1)
+        ).first()
+        whole = row is not None and all(type(value) is int for value in row)
+        return tuple(row) if row is not None and whole else ()
+
+    def stopped(self, error: BaseException) -> BaseException:
+        """What to say when a run ends before all batches are done."""
+        assert self.receipt is not None
+        done = self.receipt.batch
+        if not done:
+            self.receipt.discard()
+            return error
+        path: Path = self.receipt.path
+        self.receipt.close()
+        data = (
+            f"{done:,} batches are committed: {self.matched + self.before:,} of "
+            f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
+            f"them. The batch after them was rolled back."
+        )
+        next_step = "The same command again finishes the rest; 'yeldro restore' puts these back."
+        if isinstance(error, KeyboardInterrupt):
+            return Interrupted("You stopped it.", next_step, data=data)
+        if isinstance(error, YeldroError):
+            kind: Any = type(error)
+            return kind(error.why, next_step, data=data)  # type: ignore[no-any-return]
+        return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
+
+    def result(self) -> RunResult:
+        """What was done, as one run."""
+        assert self.receipt is not None
+        self.receipt.committed()
+        affected = tuple(self.affected[_same_in_all(step)] for step in self.whole.steps)
+        part = Part(self.whole, Tally(self.whole.steps, affected))
+        return RunResult(self.job.title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
+
+
+def _same_in_all(step: Step) -> tuple[str, ...]:
+    """What a step of one batch has in common with that step of the others."""
+    return (step.action, step.table, step.because)
+
+
+def _wait(seconds: float, should_stop: Callable[[], bool]) -> None:
+    """Waits, but not longer than until it is asked to stop."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end and not should_stop():
+        time.sleep(min(0.1, max(0.0, end - time.monotonic())))

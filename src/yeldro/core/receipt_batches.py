@@ -1,0 +1,230 @@
+"""The receipt of a run in batches: it grows with every batch, and can be taken up again."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from yeldro.core import receipt_format as form
+from yeldro.core.errors import CountMismatch
+from yeldro.core.plan import Plan, Step
+from yeldro.core.receipt import ReceiptWriter, stored_columns, sync
+from yeldro.core.schema import TableName
+from yeldro.core.tally import Ledger, Tally
+
+
+@dataclass(frozen=True)
+class Unfinished:
+    """A receipt whose batches were not all committed.
+
+    Args:
+        wanted: matched rows of the whole run.
+        done, batches: matched rows of the batches that are committed, and their number.
+        unsure: matched rows of a last batch of which the receipt does not know whether it is.
+    """
+
+    path: Path
+    wanted: int
+    done: int
+    batches: int
+    unsure: int
+
+
+class BatchReceipt(ReceiptWriter):
+    """A receipt in which the same step of all batches is one step."""
+
+    batch = 0
+
+    def begin(self, plan: Plan, tables: Sequence[TableName]) -> None:
+        """Notes the steps of the whole plan; batches fill them."""
+        with self._failures_told():
+            self._file.execute("UPDATE receipt SET matched = ?", (plan.matched,))
+            for step, table in zip(plan.steps, tables, strict=True):
+                super().add_step(step, table)
+            self._file.execute("UPDATE step SET planned = 0, affected = 0")
+            self._file.execute("COMMIT")
+            self._file.execute("BEGIN")
+
+    @classmethod
+    def take_up(cls, found: Unfinished, matched_now: int) -> BatchReceipt:
+        """An unfinished receipt, to which more batches are added.
+
+        What is known of the database tells whether an unsure batch was committed.
+        """
+        receipt = cls.__new__(cls)
+        receipt.path = found.path
+        with receipt._failures_told():
+            receipt._file = sqlite3.connect(found.path, isolation_level=None)
+            receipt._file.execute("PRAGMA synchronous = FULL")
+            receipt._file.execute("BEGIN")
+            (receipt.id,) = receipt._file.execute("SELECT id FROM receipt").fetchone()
+            unsure = receipt._file.execute("SELECT n FROM batch WHERE NOT committed").fetchall()
+            for (n,) in unsure:
+                if matched_now + found.done + found.unsure == found.wanted:
+                    receipt._file.execute("UPDATE batch SET committed = 1 WHERE n = ?", (n,))
+                else:
+                    receipt._forget(n)
+            last = receipt._file.execute("SELECT coalesce(max(n), 0) FROM batch").fetchone()
+            receipt.batch = last[0]
+        return receipt
+
+    def _forget(self, batch: int) -> None:
+        """Takes out the rows of a batch that was not committed: the last ones of every step."""
+        steps = self._file.execute(
+            "SELECT step, rows, rows_table FROM batch_step JOIN step ON n = step WHERE batch = ?",
+            (batch,),
+        ).fetchall()
+        for step, rows, table in steps:
+            self._file.execute(
+                "UPDATE step SET planned = planned - ?1, affected = affected - ?1 WHERE n = ?2",
+                (rows, step),
+            )
+            if table:
+                self._file.execute(
+                    f"DELETE FROM rows_{int(step)} WHERE rowid IN"
+                    f" (SELECT rowid FROM rows_{int(step)} ORDER BY rowid DESC LIMIT ?)",
+                    (rows,),
+                )
+        self._file.execute("DELETE FROM batch_step WHERE batch = ?", (batch,))
+        self._file.execute("DELETE FROM batch WHERE n = ?", (batch,))
+
+    def add_plan(self, plan: Plan) -> None:
+        """Begins the next batch."""
+        self.batch += 1
+        with self._failures_told():
+            self._file.execute(
+                "INSERT INTO batch VALUES (?, ?, ?, 0)", (self.batch, plan.matched, plan.total)
+            )
+
+    def add_step(self, step: Step, table: TableName) -> None:
+        """Adds a batch's step to the same step of the whole plan.
+
+        Raises:
+            CountMismatch: the whole plan has none, so the database has changed.
+        """
+        with self._failures_told():
+            n = self._whole(step, table.name)
+            self._file.execute(
+                "UPDATE step SET planned = planned + ?1, affected = affected + ?1 WHERE n = ?2",
+                (step.rows, n),
+            )
+            self._file.execute(
+                "INSERT INTO batch_step VALUES (?, ?, ?)", (self.batch, n, step.rows)
+            )
+
+    def add_rows(
+        self,
+        step: Step,
+        columns: Sequence[tuple[str, str, str]],
+        parts: Iterable[Sequence[Sequence[Any]]],
+    ) -> None:
+        """Adds rows to those that the same step of earlier batches stored."""
+        with self._failures_told():
+            whole = replace(step, n=self._whole(step))
+            there = self._file.execute(
+                "SELECT rows_table FROM step WHERE n = ?", (whole.n,)
+            ).fetchone()
+            if there[0] is None:
+                super().add_rows(whole, columns, parts)
+                return
+            marks = ", ".join("?" * (len(stored_columns(columns)) + 1))
+            for part in parts:
+                self._file.executemany(f"INSERT INTO rows_{whole.n} VALUES ({marks})", part)
+
+    def add_equal_rows_left(self, step: Step, rows: int) -> None:
+        """The last batch's number counts: earlier ones left rows that it took."""
+        super().add_equal_rows_left(replace(step, n=self._whole(step)), rows)
+
+    def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
+        """Adds to those of earlier batches."""
+        with self._failures_told():
+            self._file.execute(
+                "INSERT INTO orphan VALUES (?, ?, ?) ON CONFLICT DO UPDATE"
+                " SET rows = rows + excluded.rows",
+                (self._whole(step), foreign_key, rows),
+            )
+
+    def ready(self, tally: Tally, ledger: Ledger) -> None:
+        """Puts a batch on disk; only after this may it be committed."""
+        del tally  # every step's count equals its plan, or there is no batch
+        with self._failures_told():
+            self._file.executemany(
+                "INSERT INTO ledger VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
+                " removed = removed + excluded.removed, changed = changed + excluded.changed,"
+                " added = added + excluded.added",
+                [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()],
+            )
+            self._finish(form.READY)
+            self._file.execute("COMMIT")
+            sync(self.path)
+            self._file.execute("BEGIN")
+
+    def batch_committed(self) -> None:
+        """Notes that the last batch is committed in the database."""
+        with self._failures_told():
+            self._file.execute("UPDATE batch SET committed = 1 WHERE n = ?", (self.batch,))
+            self._file.execute("COMMIT")
+            self._file.execute("BEGIN")
+
+    def batch_given_up(self, *, on_disk: bool) -> None:
+        """Takes out the last batch, which was rolled back."""
+        with self._failures_told():
+            if on_disk:
+                self._forget(self.batch)
+                self._file.execute("COMMIT")
+            else:
+                self._file.execute("ROLLBACK")
+            self._file.execute("BEGIN")
+        self.batch -= 1
+
+    def close(self) -> None:
+        """Leaves the receipt as it is: some batches are committed, and more may come."""
+        self._file.execute("COMMIT")
+        self._file.close()
+
+    def committed(self) -> None:
+        """Notes that all batches are committed."""
+        self._finish(form.COMMITTED)
+        self._file.execute("COMMIT")
+        self._file.close()
+
+    def _whole(self, step: Step, table: str | None = None) -> int:
+        row = self._file.execute(
+            "SELECT n FROM step WHERE action = ? AND table_name = ? AND because = ?",
+            (step.action, table or step.table.rpartition(".")[2], step.because),
+        ).fetchone()
+        if row is None:
+            raise CountMismatch(
+                f"This batch would {step.action} {step.rows:,} rows of {step.table} "
+                f"({step.because}), and the plan of the whole has no such step.",
+                "Somebody changed the data meanwhile; look at the plan again.",
+            )
+        return int(row[0])
+
+
+def find_unfinished(folder: Path, title: str, database: str) -> list[Unfinished]:
+    """The receipts of runs in batches, of this title and database, that did not end; newest first."""
+    found = []
+    for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
+        try:
+            file = sqlite3.connect(f"{path.resolve().as_uri()}?mode=rw", uri=True)
+        except sqlite3.Error:
+            continue
+        try:
+            head = file.execute(
+                "SELECT matched FROM receipt WHERE title = ? AND database = ? AND outcome = ?",
+                (title, database, form.READY),
+            ).fetchone()
+            batches = file.execute("SELECT matched, committed FROM batch").fetchall()
+        except sqlite3.Error:
+            continue
+        finally:
+            file.close()
+        if head and batches:
+            done = [matched for matched, committed in batches if committed]
+            unsure = sum(matched for matched, committed in batches if not committed)
+            found.append(Unfinished(path, head[0], sum(done), len(done), unsure))
+    return found

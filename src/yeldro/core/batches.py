@@ -251,7 +251,8 @@ class _Batched:
                     f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
                     "Somebody changed the data meanwhile; look at the plan again.",
                 )
-            running.check_means(session, prepared, None)
+            if not self.matched:  # may this user do it at all?
+                running.check_means(session, prepared, None)
             last = self._last_key(session, prepared)
             self.receipt.add_plan(prepared.plan)
             on_disk = False

@@ -52,6 +52,13 @@ class ReceiptWriter:
         with _failures_told(folder):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             os.close(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        try:
+            self._begin(title, system, database, table, started)
+        except BaseException:
+            self.path.unlink(missing_ok=True)
+            raise
+
+    def _begin(self, title: str, system: str, database: str, table: str, started: datetime) -> None:
         with self._failures_told():
             self._file = sqlite3.connect(self.path, isolation_level=None)
             self._file.execute("PRAGMA synchronous = FULL")
@@ -62,7 +69,7 @@ class ReceiptWriter:
                  _user(), started.isoformat(timespec="seconds"), form.OPEN),
             )  # fmt: skip
             self._file.execute("COMMIT")
-            sync(folder)
+            sync(self.path.parent)
             self._file.execute("BEGIN")
 
     def add_plan(self, plan: Plan) -> None:

@@ -206,7 +206,7 @@ class BatchReceipt(ReceiptWriter):
 
 
 def find_unfinished(folder: Path, title: str, database: str) -> list[Unfinished]:
-    """The receipts of runs in batches, of this title and database, that did not end; newest first."""
+    """Receipts of runs in batches, of this title and database, that did not end; newest first."""
     found = []
     for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
         try:

@@ -147,13 +147,13 @@ def _plan_late_links(session: Session, laid_out: Sequence[LaidOut]) -> None:
 
 def _lay_out(session: Session, receipt: Receipt) -> list[LaidOut]:
     """The receipt's steps last first, so that parents go back before their children."""
+    if receipt.outcome == form.OPEN:
+        return []
     if receipt.steps and not receipt.holds_rows:
         raise Refused(
             "This receipt holds counts and no rows, so nothing can be compared or put back.",
             "Rows are stored unless --without-rows is said.",
         )
-    if receipt.outcome == form.OPEN:
-        return []
     stored = [step for step in reversed(receipt.steps) if step.rows_table]
     laid_out = [LaidOut(session, step) for step in stored]
     for each in laid_out:

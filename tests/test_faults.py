@@ -1,0 +1,270 @@
+"""Killed, cut off, full, late: whatever happens, nothing is lost and every state is told."""
+
+from __future__ import annotations
+
+import os
+import random
+import resource
+import signal
+import sqlite3
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import PROGRAM, Yeldro
+from systems import AnyDatabase, administer, mariadb_connection
+
+from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
+from yeldro.cli.main import execute
+from yeldro.core.receipts import receipts_in
+from yeldro.core.restore import compare, restore
+from yeldro.engines import open_database
+
+KILLS = int(os.environ.get("YELDRO_KILLS", "24"))
+SCRIPT = """
+    CREATE TABLE mast (id INTEGER PRIMARY KEY, label VARCHAR(20));
+    CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER,
+                       FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+    CREATE TABLE note (id INTEGER PRIMARY KEY, lamp_id INTEGER,
+                       FOREIGN KEY (lamp_id) REFERENCES lamp (id) ON DELETE SET NULL);
+"""
+
+
+def filled() -> str:
+    """300 masts with two lamps each, every third lamp with a note."""
+    masts = ", ".join(f"({n}, 'mast {n}')" for n in range(1, 301))
+    lamps = ", ".join(f"({n}, {(n + 1) // 2})" for n in range(1, 601))
+    notes = ", ".join(f"({n}, {n * 3})" for n in range(1, 201))
+    return f"{SCRIPT} INSERT INTO mast VALUES {masts}; INSERT INTO lamp VALUES {lamps};" + (
+        f" INSERT INTO note VALUES {notes};"
+    )
+
+
+def killed_after(words: list[str], seconds: float, environment: dict[str, str]) -> bool:
+    """Starts a command and kills it after so long; whether it was still at work then."""
+    child = os.fork()
+    if child == 0:
+        quiet = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(quiet, 1)
+        os.dup2(quiet, 2)
+        os.environ.update(environment)
+        os._exit(execute(words))
+    time.sleep(seconds)
+    os.kill(child, signal.SIGKILL)
+    _, status = os.waitpid(child, 0)
+    return os.WIFSIGNALED(status)
+
+
+def alone(database: AnyDatabase) -> None:
+    """Waits until the server has let go of every other session of a database."""
+    name = database.url.rpartition("/")[2]
+    for _ in range(200):
+        if database.url.startswith("postgresql"):
+            others = database.value("SELECT count(*) FROM pg_stat_activity WHERE datname ="
+                                    " current_database() AND pid <> pg_backend_pid()")  # fmt: skip
+        elif database.url.startswith("mariadb"):
+            others = database.value("SELECT count(*) FROM information_schema.processlist"
+                                    f" WHERE db = '{name}' AND id <> connection_id()")  # fmt: skip
+        else:
+            return
+        if not others:
+            return
+        time.sleep(0.02)
+    pytest.fail("a session of a killed program is still there")
+
+
+RUN = ["run", "mast", "--where", "id <= 250", "--expect", "250", "--yes", "--quiet"]
+
+
+@pytest.mark.parametrize("how", ["whole", "batches", "restore"])
+def test_a_kill_at_any_moment_leaves_nothing_half_done(
+    made: Callable[[str], AnyDatabase], tmp_path: Path, how: str
+) -> None:
+    """The database is as it was, or its receipt is complete and puts everything back."""
+    database = made(filled())
+    before = database.contents()
+    opened = open_database(database.url)
+    folder = tmp_path / "kept"
+    environment = {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(folder)}
+    words = [*RUN, "--batch", "40"] if how == "batches" else RUN
+    took, outcomes = 0.0, set()
+    chance = random.Random(len(database.url))
+    for number in range(KILLS):
+        if how == "restore":
+            _finish(RUN, environment)
+        if not took:
+            started = time.monotonic()
+            _finish(words if how != "restore" else ["restore", "last", "--yes"], environment)
+            took = time.monotonic() - started
+            _all_back(database, opened, folder, before)
+            continue
+        wanted = ["restore", "last", "--yes", "--quiet"] if how == "restore" else words
+        killed = killed_after(wanted, chance.uniform(0, took * 1.1), environment)
+        alone(database)
+        left = database.value("SELECT count(*) FROM mast")
+        assert left in ((50, 300) if how != "batches" else (*range(60, 301, 40), 50)), number
+        hanging = "SELECT count(*) FROM lamp WHERE mast_id NOT IN (SELECT id FROM mast)"
+        assert database.value(hanging) == 0
+        outcomes.add((killed, left))
+        if how == "batches" and 50 < left < 300:
+            _finish(words, environment)  # the same command finishes the rest
+            assert database.value("SELECT count(*) FROM mast") == 50
+        _all_back(database, opened, folder, before)
+    assert len(outcomes) > 1, (outcomes, took)
+
+
+def _finish(words: list[str], environment: dict[str, str]) -> None:
+    """Runs a command to its end, in a process of its own."""
+    child = os.fork()
+    if child == 0:
+        quiet = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(quiet, 1)
+        os.environ.update(environment)
+        os._exit(execute(words))
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+
+
+def _all_back(database: AnyDatabase, opened, folder: Path, before: list[str]) -> None:
+    """Every receipt together puts everything back; then all of them say so."""
+    for receipt in receipts_in(folder):
+        if compare(opened, receipt).verdict in ("all gone", "partly back"):
+            restore(opened, receipt, 20)
+    assert database.contents() == before
+    for receipt in receipts_in(folder):
+        assert compare(opened, receipt).verdict in ("all back", "never gone")
+        receipt.path.unlink()
+
+
+def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made) -> None:
+    database = made(filled())
+    if not database.url.startswith(("postgresql", "mariadb")):
+        return  # a file has no connection
+    before = database.contents()
+    name = database.url.rpartition("/")[2]
+    chance = random.Random(7)
+    for _ in range(4):
+        child = subprocess.Popen(
+            [PROGRAM, *RUN, "--batch", "25", "--pause", "0.05"], cwd=yeldro.folder,
+            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, stderr=subprocess.PIPE,
+        )  # fmt: skip
+        time.sleep(chance.uniform(0.9, 2.5))
+        cut(name, postgresql=database.url.startswith("postgresql"))
+        _, said = child.communicate(timeout=120)
+        alone(database)
+        assert child.returncode in (0, 5), said
+        if child.returncode == 5:
+            assert "committed" in said or "rolled back" in said or "Nothing" in said
+        left = database.value("SELECT count(*) FROM mast")
+        assert (300 - left) % 25 == 0
+        for _ in yeldro.receipts.glob("*"):
+            yeldro("restore", "last", "--yes")
+            found = yeldro("receipt", "list", "--json").json()
+            Path(found[0]["path"]).unlink()
+        assert database.contents() == before
+
+
+def cut(name: str, *, postgresql: bool) -> None:
+    """Ends every session of a database on the server."""
+    if postgresql:
+        sessions = f"SELECT pid FROM pg_stat_activity WHERE datname = '{name}'"
+        administer(f"SELECT pg_terminate_backend(pid) FROM ({sessions}) AS found")
+        return
+    connection = mariadb_connection("")
+    with connection, connection.cursor() as cursor:
+        cursor.execute(f"SELECT id FROM information_schema.processlist WHERE db = '{name}'")
+        for (number,) in cursor.fetchall():
+            cursor.execute(f"KILL {number}")
+
+
+def test_a_full_disk_rolls_back_and_leaves_no_receipt(yeldro: Yeldro, made) -> None:
+    """The file may grow no larger than the limit; every write beyond it fails."""
+    database = made(filled())
+    before = database.contents()
+    for most in (0, 20_000, 60_000):
+        done = subprocess.run(
+            [PROGRAM, "run", "note", "--all-rows", "--expect", "200", "--yes"], cwd=yeldro.folder,
+            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, capture_output=True,
+            preexec_fn=lambda most=most: _limit_files(most), check=False,
+        )  # fmt: skip
+        if most < 60_000:
+            assert done.returncode == 5, done
+            assert "rolled back" in done.stderr
+            assert database.contents() == before
+            assert not list(yeldro.receipts.glob("*.sqlite"))
+
+
+def _limit_files(most: int) -> None:
+    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+
+
+def test_two_runs_at_once_remove_every_row_once(yeldro: Yeldro, made) -> None:
+    database = made(filled())
+    before = database.contents()
+    children = [
+        subprocess.Popen([PROGRAM, *RUN], env=yeldro.environment | {"YELDRO_DB": database.url},
+                         stderr=subprocess.PIPE, text=True)
+        for _ in range(3)
+    ]  # fmt: skip
+    codes = sorted(child.wait(timeout=120) for child in children)
+    said = [child.stderr.read() for child in children if child.stderr]
+    assert codes[0] == 0, said
+    assert all(code in (3, 4, 5) for code in codes[1:]), said
+    assert database.value("SELECT count(*) FROM mast") == 50
+    assert len(list(yeldro.receipts.glob("*.sqlite"))) == 1
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+
+
+def test_a_clock_that_goes_back_changes_nothing_but_the_name(yeldro: Yeldro, demo) -> None:
+    """Receipts are told apart by an id, and 'last' is the one that began last by its own clock."""
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+    first = yeldro("receipt", "list", "--json").json()[0]
+    file = sqlite3.connect(first["path"])
+    with file:
+        file.execute("UPDATE receipt SET started = '2099-01-01T00:00:00+00:00'")
+    file.close()
+    yeldro("run", "alert", "--where", "id = 2", "--expect", "1", "--yes", db=demo.url)
+    listed = yeldro("receipt", "list", "--json").json()
+    assert listed[0]["id"] == first["id"]
+    for each in listed:
+        yeldro("restore", each["id"], "--yes")
+    assert demo.value("SELECT count(*) FROM alert WHERE id IN (1, 2)") == 2
+
+
+def test_the_first_ctrl_c_stops_at_the_border_and_the_command_finishes_later(
+    yeldro: Yeldro, made
+) -> None:
+    database = made(filled())
+    before = database.contents()
+    words = [str(PROGRAM), *RUN, "--batch", "10", "--pause", "0.2"]
+    child = subprocess.Popen(words, env=yeldro.environment | {"YELDRO_DB": database.url},
+                             stderr=subprocess.PIPE, text=True)  # fmt: skip
+    for _ in range(200):
+        time.sleep(0.05)
+        if database.value("SELECT count(*) FROM mast") < 290:
+            break
+    child.send_signal(signal.SIGINT)
+    _, said = child.communicate(timeout=60)
+    assert child.returncode == 130
+    assert "The same command again finishes the rest" in said
+    left = database.value("SELECT count(*) FROM mast")
+    assert 50 < left < 300
+    assert f"{300 - left} of 250 matched rows are gone" in said
+    yeldro(*words[1:], "--pause", "0", db=database.url)
+    assert database.value("SELECT count(*) FROM mast") == 50
+    assert len(list(yeldro.receipts.glob("*.sqlite"))) == 1
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+
+
+def test_batches_refuse_what_needs_all_rows_at_once(yeldro: Yeldro, demo) -> None:
+    words = ("run", "alert", "--expect", "total=0..", "--yes", "--batch", "10")
+    both = yeldro(*words, "--order-by", "id", "--limit", "5", db=demo.url, code=2)
+    assert "both cut" in both.err
+    alike = yeldro("run", "raw_upload", "--all-rows", *words[2:], "--json", db=demo.url).json()
+    assert alike["outcome"] == "committed"  # by row id
+    slow = yeldro(*words[:-2], "--all-rows", "--batch-seconds", "0.2", "--json", db=demo.url)
+    assert slow.json()["steps"][-1]["affected"] == slow.json()["matched"]

@@ -21,7 +21,7 @@ COMMANDS = {
     "check": ("remove", "Are the expectations true now? For pipelines."),
     "new": ("files", "Write a commented cleanup file from the options given."),
     "script": ("files", "The same steps as a SQL script, for review or to be run elsewhere."),
-    "receipt": ("receipts", "Earlier runs: list, show, check."),
+    "receipt": ("receipts", "Earlier runs: list, show, check, export, forget."),
     "restore": ("receipts", "Put the rows of a receipt back."),
     "demo": ("demo", "Make a demo database and walk through the whole job on it."),
 }

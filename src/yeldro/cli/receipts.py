@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -12,10 +13,12 @@ from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.output import show as show_text
 from yeldro.cli.output import show_json
+from yeldro.core import export as exporting
 from yeldro.core import restore as restoring
 from yeldro.core.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.names import same_name
 from yeldro.core.protocol import Database
-from yeldro.core.receipts import Receipt, find_receipt, receipts_in
+from yeldro.core.receipts import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents, tables
 from yeldro.report.text import counted
 
@@ -28,12 +31,31 @@ def receipt() -> None:
 
 
 @receipt.command(name="list")
+@click.option("--table", metavar="TABLE", help="Only runs that touched this table.")
+@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not older (UTC).")
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not newer (UTC).")
+@click.option("--of", metavar="URL", help="Only of this database.")
 @opt.receipts_option
 @opt.json_option
-def list_(receipts: Path | None, as_json: bool) -> None:
+def list_(
+    table: str | None,
+    since: datetime | None,
+    until: datetime | None,
+    of: str | None,
+    receipts: Path | None,
+    as_json: bool,
+) -> None:
     """The receipts that are kept, newest first."""
     folder = settings.receipts_folder(receipts)
-    found = receipts_in(folder)
+    shown = settings.database_of(of).shown if of else None
+    found = [
+        each
+        for each in receipts_in(folder)
+        if (table is None or same_name(table, [str(step.table) for step in each.steps]))
+        and (since is None or each.started[:10] >= f"{since:%Y-%m-%d}")
+        and (until is None or each.started[:10] <= f"{until:%Y-%m-%d}")
+        and shown in (None, each.database)
+    ]
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
@@ -68,8 +90,53 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
         show_text(tables.restore_view(planned, "receipt check"))
 
 
+@receipt.command()
+@receipt_argument
+@click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@opt.receipts_option
+def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
+    """Erase the stored rows of a receipt for good; its counts stay.
+
+    For data that must be erased. Nothing can be restored from it afterwards.
+    """
+    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    if found.holds_rows and not yes:
+        if not sys.stdin.isatty():
+            raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
+        agreed_number(found.total, "rows to forget", "Nothing was erased.")
+    rows = forget_rows(found)
+    click.echo(f"Erased: {counted(rows, 'stored row')} of {found.path}; its counts stay.")
+
+
+@receipt.command()
+@receipt_argument
+@click.option(
+    "--to",
+    type=click.Path(file_okay=False, path_type=Path),
+    required=True,
+    metavar="FOLDER",
+    help="Where the files go, one for each step.",
+)
+@click.option("--lines", is_flag=True, help="JSON Lines in place of CSV.")
+@opt.receipts_option
+def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
+    """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
+    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    for path, rows in exporting.export(found, to, "jsonl" if lines else "csv"):
+        click.echo(f"{path}: {counted(rows, 'row')}")
+
+
 @click.command()
 @receipt_argument
+@click.option(
+    "--only", multiple=True, metavar="TABLE", help="Put back rows of this table only. Repeatable."
+)
+@click.option(
+    "--skip-conflicts",
+    is_flag=True,
+    help="Leave out rows whose key is taken or whose parent is gone.",
+)
+@click.option("--into", metavar="URL", help="Put the rows into another database than their own.")
 @click.option("--yes", is_flag=True, help="Do not ask for the count.")
 @opt.triggers_option
 @opt.receipts_option
@@ -79,6 +146,9 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
 @opt.quiet_option
 def restore(
     receipt: str,
+    only: tuple[str, ...],
+    skip_conflicts: bool,
+    into: str | None,
     yes: bool,
     allow_trigger: tuple[str, ...],
     receipts: Path | None,
@@ -93,10 +163,11 @@ def restore(
     by another row or a parent is gone.
     """
     found = find_receipt(settings.receipts_folder(receipts), receipt)
-    database = _database_of(found, db)
-    agreed = None if yes else _agree(database, found, as_json)
+    database = settings.database_of(into) if into else _database_of(found, db)
+    scope = restoring.Scope(only, skip_conflicts)
+    agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
-    planned = restoring.restore(database, found, wait, agreed, allow_trigger)
+    planned = restoring.restore(database, found, wait, agreed, allow_trigger, scope)
     if as_json:
         show_json(
             documents.restore_document(planned, "committed" if planned.total else "nothing_to_do")
@@ -109,10 +180,10 @@ def restore(
         click.secho(f"\n{committed if planned.total else nothing}", fg="green", bold=True)
 
 
-def _agree(database: Database, found: Receipt, as_json: bool) -> int:
+def _agree(database: Database, found: Receipt, as_json: bool, scope: restoring.Scope) -> int:
     if not sys.stdin.isatty():
         raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
-    planned = restoring.compare(database, found)
+    planned = restoring.compare(database, found, scope)
     show_text(tables.restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
         agreed_number(planned.total, "rows to put back", UNCHANGED)
@@ -129,6 +200,7 @@ def _database_of(found: Receipt, typed: str | None) -> Database:
     if named.shown != own.shown:
         raise Refused(
             f"This receipt is of {own.shown}, not of {named.shown}.",
-            "Drop --db (or YELDRO_DB) to use the receipt's own database.",
+            "Drop --db (or YELDRO_DB) to use the receipt's own database; restore --into URL puts "
+            "its rows into another one.",
         )
     return named

@@ -102,6 +102,18 @@ class LaidOut:
     def count(self, *conditions: sql.Predicate) -> int:
         return sql.count(self.session.connection, self.staged, *conditions)
 
+    def leave_out(self, condition: sql.Predicate) -> None:
+        """Takes the staged rows that meet a condition out again."""
+        connection = self.session.connection
+        number = self.staged.c.yeldro_row
+        while True:
+            query = sa.select(number).where(condition).order_by(number).limit(_AT_ONCE)
+            rows = [row[0] for row in connection.execute(query)]
+            if not rows:
+                return
+            connection.execute(sa.delete(self.staged).where(number.in_(rows)))
+            self.stored -= len(rows)
+
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
         """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
         conditions: list[sql.Predicate] = []

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core import receipt_format as form
-from yeldro.core.errors import UNCHANGED, DatabaseFailure, UsageError
+from yeldro.core.errors import UNCHANGED, DatabaseFailure, Refused, UsageError
 from yeldro.core.names import suggestion
 from yeldro.core.plan import Action
 from yeldro.core.receipt import StoredColumn
@@ -145,6 +145,42 @@ def receipts_in(folder: Path) -> list[Receipt]:
         except (UsageError, DatabaseFailure):
             continue
     return sorted(found, key=lambda receipt: (receipt.started, receipt.path.name), reverse=True)
+
+
+def forget_rows(receipt: Receipt) -> int:
+    """Drops the stored rows of a receipt for good, and keeps its counts.
+
+    Returns:
+        The number of rows that were stored.
+
+    Raises:
+        Refused: nobody knows yet whether the run was committed.
+        DatabaseFailure: the file cannot be written.
+    """
+    if receipt.outcome != form.COMMITTED:
+        raise Refused(
+            f"The receipt {receipt.id} is {receipt.outcome}: its rows may be all that is left.",
+            "See 'yeldro receipt check' first.",
+        )
+    try:
+        file = sqlite3.connect(f"{receipt.path.resolve().as_uri()}?mode=rw", uri=True)
+        try:
+            file.execute("PRAGMA secure_delete = ON")
+            rows = 0
+            for step in receipt.steps:
+                if step.rows_table:
+                    rows += file.execute(f"SELECT count(*) FROM {step.rows_table}").fetchone()[0]
+                    file.execute(f"DROP TABLE {step.rows_table}")
+            file.execute("UPDATE step SET rows_table = NULL")
+            file.commit()
+            file.execute("VACUUM")
+        finally:
+            file.close()
+    except sqlite3.Error as error:
+        raise DatabaseFailure(
+            f"The receipt {receipt.path} cannot be changed ({error}).", "Check its permissions."
+        ) from error
+    return rows
 
 
 def find_receipt(folder: Path, typed: str) -> Receipt:

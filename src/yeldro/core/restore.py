@@ -13,8 +13,9 @@ import sqlalchemy as sa
 
 from yeldro.core import receipt_format as form
 from yeldro.core import sql
-from yeldro.core.errors import CountMismatch, Refused
+from yeldro.core.errors import CountMismatch, Refused, UsageError
 from yeldro.core.laidout import LaidOut
+from yeldro.core.names import same_name, suggestion
 from yeldro.core.plan import Action
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipts import Receipt, ReceiptStep, stored_rows
@@ -39,12 +40,33 @@ class Restored:
 
 
 @dataclass(frozen=True)
+class Scope:
+    """Which of a receipt's rows are meant.
+
+    Args:
+        only: tables, as typed; empty for all.
+        skip_conflicts: rows that something stands in the way of are left out.
+    """
+
+    only: tuple[str, ...] = ()
+    skip_conflicts: bool = False
+
+
+EVERYTHING = Scope()
+
+
+@dataclass(frozen=True)
 class RestorePlan:
-    """What a restore would do, and what stands in its way, as sentences."""
+    """What a restore would do, and what stands in its way, as sentences.
+
+    Args:
+        skipped: what is left out because something stands in its way, as sentences.
+    """
 
     receipt: Receipt
     steps: tuple[Restored, ...]
     conflicts: tuple[str, ...]
+    skipped: tuple[str, ...] = ()
 
     @property
     def total(self) -> int:
@@ -62,7 +84,7 @@ class RestorePlan:
         return "partly back" if self.total or self.conflicts else "all back"
 
 
-def compare(database: Database, receipt: Receipt) -> RestorePlan:
+def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> RestorePlan:
     """Holds a receipt's rows against the database as it is now; changes nothing.
 
     Raises:
@@ -70,7 +92,7 @@ def compare(database: Database, receipt: Receipt) -> RestorePlan:
     """
     with database.reading() as session:
         session.use_stored_forms()
-        return _plan(receipt, _lay_out(session, receipt))
+        return _plan(receipt, _lay_out(session, receipt, scope), scope)
 
 
 def restore(
@@ -79,6 +101,7 @@ def restore(
     lock_wait: float,
     agreed: int | None = None,
     allowed_triggers: Sequence[str] = (),
+    scope: Scope = EVERYTHING,
 ) -> RestorePlan:
     """Puts back what is missing, in one transaction.
 
@@ -93,8 +116,8 @@ def restore(
     """
     with database.writing(lock_wait) as session:
         session.use_stored_forms()
-        laid_out = _lay_out(session, receipt)
-        planned = _plan(receipt, laid_out)
+        laid_out = _lay_out(session, receipt, scope)
+        planned = _plan(receipt, laid_out, scope)
         if planned.conflicts:
             raise Refused(
                 f"{'; '.join(planned.conflicts)}.",
@@ -145,35 +168,69 @@ def _plan_late_links(session: Session, laid_out: Sequence[LaidOut]) -> None:
         session.defer_checks(deferrable)
 
 
-def _lay_out(session: Session, receipt: Receipt) -> list[LaidOut]:
+def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
     """The receipt's steps last first, so that parents go back before their children."""
     if receipt.outcome == form.OPEN:
         return []
+    if receipt.system != session.system:
+        raise Refused(
+            f"The rows of this receipt are {receipt.system}'s, and this is {session.system}.",
+            "Export them with 'yeldro receipt export', and load the files there.",
+        )
     if receipt.steps and not receipt.holds_rows:
         raise Refused(
             "This receipt holds counts and no rows, so nothing can be compared or put back.",
             "Rows are stored unless --without-rows is said.",
         )
     stored = [step for step in reversed(receipt.steps) if step.rows_table]
+    if scope.only:
+        known = {str(step.table): None for step in stored}
+        for name in scope.only:
+            if same_name(name, known) is None:
+                raise UsageError(
+                    f"--only {name}: this receipt holds no rows of it.", suggestion(name, known)
+                )
+        wanted = {same_name(name, known) for name in scope.only}
+        stored = [step for step in stored if str(step.table) in wanted]
     laid_out = [LaidOut(session, step) for step in stored]
     for each in laid_out:
         each.fill(stored_rows(receipt.path, each.step))
     return sorted(laid_out, key=lambda each: each.step.action is not Action.REMOVE)
 
 
-def _plan(receipt: Receipt, laid_out: Sequence[LaidOut]) -> RestorePlan:
-    steps, conflicts = [], []
-    for each in laid_out:
-        found, problems = _compare(each, laid_out)
-        each.missing = found.missing
-        steps.append(found)
-        conflicts += problems
-    return RestorePlan(receipt, tuple(steps), tuple(conflicts))
+@dataclass(frozen=True)
+class _Problem:
+    """What stands in the way of some staged rows; `rows` tells which, None where nothing does."""
+
+    said: str
+    rows: sql.Predicate | None = None
 
 
-def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[str]]:
+def _plan(receipt: Receipt, laid_out: Sequence[LaidOut], scope: Scope) -> RestorePlan:
+    skipped: list[str] = []
+    while True:
+        steps: list[Restored] = []
+        problems: list[tuple[LaidOut, _Problem]] = []
+        for each in laid_out:
+            found, in_the_way = _compare(each, laid_out)
+            each.missing = found.missing
+            steps.append(found)
+            problems += [(each, problem) for problem in in_the_way]
+        can_be_left_out = problems and all(problem.rows is not None for _, problem in problems)
+        if not scope.skip_conflicts or not can_be_left_out:
+            break
+        # Rows that are left out can be parents of others, so it is all looked at again.
+        for each, problem in problems:
+            assert problem.rows is not None
+            each.leave_out(problem.rows)
+            skipped.append(problem.said)
+    conflicts = tuple(problem.said for _, problem in problems)
+    return RestorePlan(receipt, tuple(steps), conflicts, tuple(skipped))
+
+
+def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[_Problem]]:
     """Counts what is back and what is missing, and says what stands in the way."""
-    problems: list[str] = []
+    problems: list[_Problem] = []
     if each.told_by_count and each.step.action is Action.REMOVE:
         return _compare_by_count(each)
     there = each.exists(*each.agree(each.key))
@@ -185,10 +242,11 @@ def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[s
         missing = each.count(~there)
         taken = each.stored - back - missing
         if taken:
-            problems.append(
+            said = (
                 f"{taken:,} keys of {each.table.name} are taken by other rows"
                 f"{_sample(each, there, ~same)}"
             )
+            problems.append(_Problem(said, sa.and_(there, ~same)))
         problems += _taken_elsewhere(each, there)
         for key in each.table.foreign_keys:
             problems += _parents_gone(each, key, others, there)
@@ -199,17 +257,18 @@ def _compare(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[s
         linked = sa.or_(linked, each.back_before(earlier))
     back = each.count(linked)
     if 0 < back < each.stored and each.is_ambiguous():
-        problems.append(
+        said = (
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
             f"equal ones they are"
         )
+        problems.append(_Problem(said))
     later = [other for other in others if other.step.n > each.step.n]
     covered = [each.covered_by(other) for other in later if other.table.name == each.table.name]
-    changed_since = each.count(~linked, ~cut, *(~condition for condition in covered))
+    anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
+    changed_since = each.count(anew)
     if changed_since:
-        problems.append(
-            f"{changed_since:,} rows of {each.table.name} were removed or linked anew since"
-        )
+        said = f"{changed_since:,} rows of {each.table.name} were removed or linked anew since"
+        problems.append(_Problem(said, anew))
     return Restored(each.step, each.stored, back, each.stored - back), problems
 
 
@@ -225,19 +284,20 @@ def _changed_before(each: LaidOut, others: Sequence[LaidOut]) -> list[LaidOut]:
     ]
 
 
-def _compare_by_count(each: LaidOut) -> tuple[Restored, list[str]]:
+def _compare_by_count(each: LaidOut) -> tuple[Restored, list[_Problem]]:
     """Equal rows cannot be told apart; their number tells whether the stored ones are back."""
     back = min(max(each.equal_rows() - (each.step.equal_rows_left or 0), 0), each.stored)
     problems = []
     if 0 < back < each.stored:
-        problems.append(
+        said = (
             f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
             f"without a key nothing tells which"
         )
+        problems.append(_Problem(said))
     return Restored(each.step, each.stored, back, each.stored - back), problems
 
 
-def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[str]:
+def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[_Problem]:
     """Unique keys, other than the one rows are found by, that other rows hold now."""
     problems = []
     names = dict(each.named("value"))
@@ -250,16 +310,17 @@ def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[str]:
         found = each.count(~there, taken)
         if found:
             listed = ", ".join(key.columns)
-            problems.append(
+            said = (
                 f"{found:,} values of {each.table.name} ({listed}) are taken by other rows"
                 f"{_sample(each, ~there, taken)}"
             )
+            problems.append(_Problem(said, sa.and_(~there, taken)))
     return problems
 
 
 def _parents_gone(
     each: LaidOut, key: ForeignKey, others: Sequence[LaidOut], there: sql.Predicate
-) -> list[str]:
+) -> list[_Problem]:
     """Parents that rows to be put back need, and that neither stand there nor come back too."""
     names = dict(each.named("value"))
     if not set(key.columns) <= names.keys():
@@ -292,10 +353,11 @@ def _parents_gone(
     if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
         return []
     since = "any more" if gone > alone_before else "and had none before; the system asks for one"
-    return [
+    said = (
         f"{gone:,} rows of {each.table.name} have no parent row {since} ({key})"
         f"{_sample(each, *conditions)}"
-    ]
+    )
+    return [_Problem(said, sa.and_(*conditions))]
 
 
 def _sample(each: LaidOut, *conditions: sql.Predicate) -> str:

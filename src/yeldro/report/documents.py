@@ -295,5 +295,6 @@ def restore_document(planned: RestorePlan, outcome: str) -> Document:
             for each in planned.steps
         ],
         "conflicts": list(planned.conflicts),
+        "skipped": list(planned.skipped),
         "outcome": outcome,
     }

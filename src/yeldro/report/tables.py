@@ -417,6 +417,7 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
     else:
         parts.append(Text("This run ended before anything was changed."))
     parts += [_warning(conflict) for conflict in planned.conflicts]
+    parts += [_note(f"left out: {each}") for each in planned.skipped]
     return _spaced(parts)
 
 

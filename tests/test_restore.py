@@ -1,0 +1,176 @@
+"""Earlier runs: which of them, parts of them, elsewhere, what is in the way, and for good."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sqlite3
+from pathlib import Path
+
+from conftest import Yeldro
+from systems import AnyDatabase, SqliteFile
+from test_look import GONE
+
+FOLLOWED = ("buoy", *GONE, "--follow", "visit", "--expect", "0..", "--yes")
+
+
+def test_only_some_tables_go_back_and_the_rest_later(yeldro: Yeldro, network: AnyDatabase) -> None:
+    before = network.contents()
+    yeldro("run", *FOLLOWED, db=network.url)
+    orphaned = yeldro("restore", "last", "--only", "sensor", "--yes", code=3)
+    assert "have no parent row" in orphaned.err
+    unknown = yeldro("restore", "last", "--only", "sensr", "--yes", code=2)
+    assert "Did you mean sensor" in unknown.err
+    words = ("--only", "buoy", "--only", "sensor")
+    part = yeldro("restore", "last", *words, "--yes", "--json").json()
+    assert {step["table"] for step in part["steps"]} == {"buoy", "sensor"}
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "partly back"
+    yeldro("restore", "last", "--yes")
+    assert network.contents() == before
+
+
+def test_rows_in_conflict_are_left_out_when_that_is_said(yeldro: Yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE port (id INTEGER PRIMARY KEY, code VARCHAR(9) UNIQUE);
+        CREATE TABLE ship (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL,
+                           FOREIGN KEY (port_id) REFERENCES port (id));
+        INSERT INTO port VALUES (1, 'a'), (2, 'b'), (3, 'c');
+        INSERT INTO ship VALUES (1, 1), (2, 2), (3, 3);
+    """)
+    yeldro("run", "port", "--where", "id < 3", "--follow", "ship", "--expect", "2", "--yes",
+           db=database.url)  # fmt: skip
+    database.script("INSERT INTO port VALUES (9, 'b')")
+    refused = yeldro("restore", "last", "--yes", code=3)
+    assert "(code) are taken by other rows" in refused.err
+    done = yeldro("restore", "last", "--skip-conflicts", "--yes", "--json").json()
+    assert any("code" in each for each in done["skipped"])
+    assert any("no parent row" in each for each in done["skipped"])
+    assert database.rows("SELECT id, code FROM port ORDER BY id") == [
+        (1, "a"), (3, "c"), (9, "b")
+    ]  # fmt: skip
+    assert database.rows("SELECT id FROM ship ORDER BY id") == [(1,), (3,)]
+
+
+def test_another_database_takes_the_rows_only_when_it_is_said(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    other = SqliteFile(yeldro.folder / "other.db")
+    other.path.write_bytes(demo.path.read_bytes())
+    yeldro("run", *FOLLOWED, db=demo.url)
+    yeldro("run", *FOLLOWED, db=other.url)
+    first = yeldro("receipt", "list", "--of", demo.url, "--json").json()[0]["id"]
+    assert "--into" in yeldro("restore", first, "--yes", db=other.url, code=3).err
+    yeldro("restore", first, "--into", other.url, "--yes")
+    assert other.value("SELECT count(*) FROM buoy") == 120
+    assert demo.value("SELECT count(*) FROM buoy") < 120
+
+
+def test_receipts_are_listed_by_table_date_and_database(yeldro: Yeldro, demo: SqliteFile) -> None:
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+    yeldro("run", *FOLLOWED, db=demo.url)
+
+    def listed(*words: str) -> int:
+        return len(yeldro("receipt", "list", *words, "--json").json())
+
+    assert listed() == listed("--table", "alert") == listed("--of", demo.url) == 2
+    assert listed("--table", "sensor") == 1
+    assert listed("--table", "sensors") == listed("--of", "other.db") == 0
+    assert listed("--since", "2099-01-01") == listed("--until", "2001-01-01") == 0
+    assert listed("--since", "2001-01-01", "--until", "2099-01-01") == 2
+
+
+def test_exported_rows_are_those_that_went(yeldro: Yeldro, network: AnyDatabase) -> None:
+    serials = {row[0] for row in network.rows("SELECT serial FROM buoy")}
+    yeldro("run", *FOLLOWED, db=network.url)
+    serials -= {row[0] for row in network.rows("SELECT serial FROM buoy")}
+    yeldro("receipt", "export", "last", "--to", "kept")
+    (path,) = (yeldro.folder / "kept").glob("*-remove-buoy.csv")
+    with path.open(newline="") as file:
+        assert {row["serial"] for row in csv.DictReader(file)} == serials
+    again = yeldro("receipt", "export", "last", "--to", "kept", code=3)
+    assert "left as it is" in again.err
+    yeldro("receipt", "export", "last", "--to", "lines", "--lines")
+    (path,) = (yeldro.folder / "lines").glob("*-remove-buoy.jsonl")
+    assert {json.loads(line)["serial"] for line in path.read_text().splitlines()} == serials
+
+
+def test_no_table_name_leads_an_export_out_of_its_folder(yeldro: Yeldro, file_made) -> None:
+    database = file_made("""
+        CREATE TABLE "../../out/of\nhere" (id INTEGER PRIMARY KEY, "a\x1b[31m" TEXT);
+        INSERT INTO "../../out/of\nhere" VALUES (1, 'x'), (2, CAST(x'ff41' AS TEXT));
+    """)
+    yeldro("run", "../../out/of\nhere", "--all-rows", "--expect", "2", "--yes", db=database.url)
+    yeldro("receipt", "export", "last", "--to", "kept")
+    (path,) = (yeldro.folder / "kept").iterdir()
+    assert path.parent == yeldro.folder / "kept"
+    assert path.read_text().count("\n") == 3
+    yeldro("restore", "last", "--yes")
+    assert database.value('SELECT count(*) FROM "../../out/of\nhere"') == 2
+
+
+def test_forgotten_rows_are_nowhere_in_the_file_and_the_counts_stay(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    demo.script("UPDATE buoy SET name = 'Very secret name' WHERE id = 4")
+    yeldro("run", *FOLLOWED, db=demo.url)
+    (path,) = yeldro.receipts.iterdir()
+    assert b"Very secret name" in path.read_bytes()
+    total = yeldro("receipt", "show", "--json").json()["total"]
+    assert "Nobody is at a terminal" in yeldro("receipt", "forget", "last", code=2).err
+    yeldro("receipt", "forget", "last", "--yes")
+    assert b"Very secret name" not in path.read_bytes()
+    assert yeldro("receipt", "show", "--json").json()["total"] == total
+    assert "holds counts" in yeldro("restore", "last", "--yes", code=3).err
+    _outcome(path, "ready")
+    assert "is ready" in yeldro("receipt", "forget", "last", "--yes", code=3).err
+
+
+def _outcome(path: Path, outcome: str) -> None:
+    file = sqlite3.connect(path)
+    with file:
+        file.execute("UPDATE receipt SET outcome = ?", (outcome,))
+    file.close()
+
+
+def test_a_receipt_that_was_cut_short_or_forged_is_never_a_fault(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    buoys = demo.value("SELECT count(*) FROM buoy")
+    tables = demo.rows("SELECT * FROM sqlite_master")
+    yeldro("run", *FOLLOWED, db=demo.url)
+    cleaned = demo.path.read_bytes()
+    left = demo.value("SELECT count(*) FROM buoy")
+    (path,) = yeldro.receipts.iterdir()
+    whole = path.read_bytes()
+    forged = yeldro.folder / "forged.receipt.sqlite"
+    for text in (b"", whole[:100], whole[: len(whole) // 2], whole[:5000] + b"\xff" * 3000):
+        forged.write_bytes(text)
+        yeldro("receipt", "show", str(forged), code=2)
+    attacks = [
+        "UPDATE step SET rows_table = 'rows_1; DROP TABLE buoy'",
+        "UPDATE step SET table_name = 'buoy\"; DROP TABLE buoy; --'",
+        "UPDATE step SET table_name = '../x'",
+        "UPDATE stored_column SET name = 'id) ; DELETE FROM buoy --' WHERE position = 1",
+        "UPDATE stored_column SET stored_as = 'id\"; --'",
+        "UPDATE stored_column SET type = 'INTEGER); DROP TABLE buoy; --'",
+        "UPDATE step SET action = 'destroy'",
+        "UPDATE receipt SET format = 99",
+        "UPDATE receipt SET system = 'PostgreSQL'",
+        "UPDATE step SET n = n + 9223372036854775000",
+        "DROP TABLE stored_column",
+        "DELETE FROM receipt",
+    ]
+    for attack in attacks:
+        forged.write_bytes(whole)
+        file = sqlite3.connect(forged)
+        with file:
+            file.execute(attack)
+        file.close()
+        for words in (("receipt", "check"), ("restore",)):
+            done = yeldro(*words, str(forged), *(["--yes"] if words == ("restore",) else []),
+                          db=demo.url, code=None)  # fmt: skip
+            assert done.code in (0, 2, 3, 4, 5), (attack, done)
+            assert "fault in Yeldro" not in done.err, (attack, done.err)
+        assert demo.rows("SELECT * FROM sqlite_master") == tables, attack
+        assert demo.value("SELECT count(*) FROM buoy") in (left, buoys), attack
+        demo.path.write_bytes(cleaned)

@@ -132,18 +132,14 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Runs one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
+    from yeldro.cli.output import as_typed
 
-    click.secho(f"$ yeldro {' '.join(map(_typed, words))}", bold=True)
+    click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()
     code = execute(list(words))
     sys.stdout.flush()
     if code:
         click.secho(f"(exit code {code})", dim=True)
-
-
-def _typed(word: str) -> str:
-    """A word as people type it: in double quotes where it holds single ones."""
-    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 @contextlib.contextmanager

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 import sys
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -13,6 +12,7 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
+from yeldro.cli.output import as_typed
 from yeldro.core.agreement import Agreement
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
@@ -200,7 +200,7 @@ def title_of(options: dict[str, Any]) -> str:
             continue
         values = value if isinstance(value, tuple) else (value,)
         for each in values:
-            words += [_option(name)] if each is True else [_option(name), shlex.quote(str(each))]
+            words += [_option(name)] if each is True else [_option(name), as_typed(str(each))]
     return " ".join(words)
 
 

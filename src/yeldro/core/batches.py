@@ -17,6 +17,7 @@ import sqlalchemy as sa
 
 from yeldro.core import run as running
 from yeldro.core import sql
+from yeldro.core.carrying import carry_out, check_means
 from yeldro.core.errors import (
     CountMismatch,
     DatabaseFailure,
@@ -252,13 +253,13 @@ class _Batched:
                     "Somebody changed the data meanwhile; look at the plan again.",
                 )
             if not self.matched:  # may this user do it at all?
-                running.check_means(session, prepared, None)
+                check_means(session, prepared, None)
             last = self._last_key(session, prepared)
             self.receipt.add_plan(prepared.plan)
             on_disk = False
             try:
                 store(session, prepared, self.receipt, self.wish.with_rows)
-                tally, ledger = running.carry_out(session, prepared, cleanup)
+                tally, ledger = carry_out(session, prepared, cleanup)
                 if session.checks_when_all_is_done:
                     prove_nothing_hangs(session, prepared)
                 self.receipt.ready(tally, ledger)

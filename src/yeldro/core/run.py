@@ -6,12 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
-from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core import sql
 from yeldro.core.agreement import Agreement
+from yeldro.core.carrying import carry_out, check_means
 from yeldro.core.checks import Checked, ask, hold
 from yeldro.core.errors import (
     ROLLED_BACK,
@@ -24,19 +23,16 @@ from yeldro.core.errors import (
 )
 from yeldro.core.job import Job, JobPlan, rows_by_table, told_apart, what_follows
 from yeldro.core.plan import (
-    Action,
     Cleanup,
     Plan,
     Prepared,
-    Work,
-    missing_privileges,
     prepare,
 )
-from yeldro.core.proofs import prove_groups_live, prove_nothing_hangs
+from yeldro.core.proofs import prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWriter
 from yeldro.core.storing import store
-from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, joined, read_ledger
+from yeldro.core.tally import Ledger, Tally, joined
 
 
 class Outcome(StrEnum):
@@ -315,39 +311,6 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
         )
 
 
-def check_means(
-    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
-) -> list[str]:
-    """Refuses what this user may not do, and what could not be undone.
-
-    Args:
-        no_way_back: tables of which it is accepted that nothing can be rolled back; None where
-            everything is to be rolled back.
-
-    Returns:
-        The tables in which nothing can be rolled back.
-
-    Raises:
-        Refused: a privilege is missing, or a table has no transactions and is not named.
-    """
-    missing = missing_privileges(session, prepared.ripple)
-    if missing:
-        raise Refused(
-            f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
-        )
-    tables = {work.rows.table.name: work.rows.table for work in prepared.work}
-    lasting = [str(name) for name, table in tables.items() if not table.transactional]
-    for name in lasting:
-        if no_way_back is None or name not in no_way_back:
-            remedy = f"Convert it with ALTER TABLE {name} ENGINE = InnoDB"
-            or_accept = f", or accept it with --no-way-back {name}"
-            raise Refused(
-                f"{name} has no transactions: what is removed from it cannot be rolled back.",
-                remedy + ("." if no_way_back is None else f"{or_accept}."),
-            )
-    return lasting
-
-
 def _not_rolled_back(
     error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
 ) -> YeldroError:
@@ -374,56 +337,6 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
     job.limits.check_rows(total)
     matched = sum(each.matched for each in plans)
     job.expectations.check(matched, total, rows_by_table(plans), data)
-
-
-def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
-    """Executes every step and holds its count, the ledger and the promises against the plan."""
-    if prepared.deferred:
-        session.defer_checks(prepared.deferred)
-    before = session.change_count()
-    affected = []
-    for work in prepared.work:
-        rows = _execute(session, work)
-        check_step(work.step, rows)
-        affected.append(rows)
-    tally = Tally(prepared.plan.steps, tuple(affected))
-    ledger = read_ledger(before, session.change_count(), tally)
-    check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
-    if cleanup.selection.duplicates_by:
-        prove_groups_live(session, prepared, cleanup, ledger)
-    return tally, ledger
-
-
-def _execute(session: Session, work: Work) -> int:
-    """Carries out one step; the number of rows it affected."""
-    rows = work.rows
-    if rows.copies:
-        assert rows.keys is not None
-        return session.remove_copies(rows.table, rows.keys)
-    return session.connection.execute(session.led_by_keys(statement_of(work))).rowcount
-
-
-def statement_of(work: Work) -> sa.Delete | sa.Update:
-    """The statement that carries out one step, in the plain form."""
-    rows = work.rows
-    if work.step.action is Action.REMOVE:
-        return sa.delete(rows.source).where(rows.condition)
-    values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
-    values |= sql.left_alone(rows.table, rows.source, work.changes)
-    return sa.update(rows.source).where(rows.condition).values(values)
-
-
-def _triggers(prepared: Prepared) -> list[str]:
-    """The triggers that the steps can fire."""
-    events = {Action.REMOVE: "delete", Action.DETACH: "update", Action.REPOINT: "update"}
-    return list(
-        dict.fromkeys(
-            trigger.name
-            for work in prepared.work
-            for trigger in work.rows.table.triggers
-            if trigger.event == events[work.step.action]
-        )
-    )
 
 
 def _commit(session: Session, receipt: ReceiptWriter) -> None:

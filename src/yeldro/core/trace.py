@@ -8,13 +8,14 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.carrying import statement_of
 from yeldro.core.checks import Check
 from yeldro.core.errors import Refused
 from yeldro.core.expression import with_literals
 from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
 from yeldro.core.proofs import hanging_rows, lost_groups
 from yeldro.core.protocol import Database, Session
-from yeldro.core.run import check_plan, statement_of
+from yeldro.core.run import check_plan
 
 _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ")
 

@@ -225,6 +225,7 @@ def run_view(result: RunResult) -> RenderableType:
     for place, part in enumerate(result.parts, 1):
         name = f"{place} of {len(result.parts)}" if several else command
         matched = f"{counted(part.plan.matched, 'row')} matched"
+        parts += [Text()] if several else []
         parts.append(_title(name, part.plan.table, matched))
         if part.plan.steps:
             parts.append(_Steps(part.plan, part.tally.affected))

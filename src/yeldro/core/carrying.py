@@ -1,0 +1,98 @@
+"""Carrying out one prepared plan: what must be allowed, each statement's count, the ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import Refused
+from yeldro.core.plan import Action, Cleanup, Prepared, Work, missing_privileges
+from yeldro.core.proofs import prove_groups_live
+from yeldro.core.protocol import Session
+from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
+
+
+def check_means(
+    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+) -> list[str]:
+    """Refuses what this user may not do, and what could not be undone.
+
+    Args:
+        no_way_back: tables of which it is accepted that nothing can be rolled back; None where
+            everything is to be rolled back.
+
+    Returns:
+        The tables in which nothing can be rolled back.
+
+    Raises:
+        Refused: a privilege is missing, or a table has no transactions and is not named.
+    """
+    missing = missing_privileges(session, prepared.ripple)
+    if missing:
+        raise Refused(
+            f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
+        )
+    tables = {work.rows.table.name: work.rows.table for work in prepared.work}
+    lasting = [str(name) for name, table in tables.items() if not table.transactional]
+    for name in lasting:
+        if no_way_back is None or name not in no_way_back:
+            remedy = f"Convert it with ALTER TABLE {name} ENGINE = InnoDB"
+            or_accept = f", or accept it with --no-way-back {name}"
+            raise Refused(
+                f"{name} has no transactions: what is removed from it cannot be rolled back.",
+                remedy + ("." if no_way_back is None else f"{or_accept}."),
+            )
+    return lasting
+
+
+def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
+    """Executes every step and holds its count, the ledger and the promises against the plan."""
+    if prepared.deferred:
+        session.defer_checks(prepared.deferred)
+    before = session.change_count()
+    affected = []
+    for work in prepared.work:
+        rows = _execute(session, work)
+        check_step(work.step, rows)
+        affected.append(rows)
+    tally = Tally(prepared.plan.steps, tuple(affected))
+    ledger = read_ledger(before, session.change_count(), tally)
+    check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
+    if cleanup.selection.duplicates_by:
+        prove_groups_live(session, prepared, cleanup, ledger)
+    return tally, ledger
+
+
+def _execute(session: Session, work: Work) -> int:
+    """Carries out one step; the number of rows it affected."""
+    rows = work.rows
+    if rows.copies:
+        assert rows.keys is not None
+        return session.remove_copies(rows.table, rows.keys)
+    return session.connection.execute(session.led_by_keys(statement_of(work))).rowcount
+
+
+def statement_of(work: Work) -> sa.Delete | sa.Update:
+    """The statement that carries out one step, in the plain form."""
+    rows = work.rows
+    if work.step.action is Action.REMOVE:
+        return sa.delete(rows.source).where(rows.condition)
+    values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
+    values |= sql.left_alone(rows.table, rows.source, work.changes)
+    return sa.update(rows.source).where(rows.condition).values(values)
+
+
+def _triggers(prepared: Prepared) -> list[str]:
+    """The triggers that the steps can fire."""
+    events = {Action.REMOVE: "delete", Action.DETACH: "update", Action.REPOINT: "update"}
+    return list(
+        dict.fromkeys(
+            trigger.name
+            for work in prepared.work
+            for trigger in work.rows.table.triggers
+            if trigger.event == events[work.step.action]
+        )
+    )

@@ -1,0 +1,198 @@
+"""How each system's scripts begin, check every count, and end."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from yeldro.core.expectation import RowRange
+from yeldro.core.names import one_line
+
+
+class Frame:
+    """How one system's scripts begin, check and end; statements are already in its dialect.
+
+    `enforces`: the system checks foreign keys itself, statement by statement.
+    """
+
+    name: ClassVar[str]
+    begin: ClassVar[tuple[str, ...]]
+    end: ClassVar[tuple[str, ...]] = ("COMMIT;",)
+    deferred: ClassVar[str] = ""
+    enforces: ClassVar[bool] = True
+
+    def set_up(self, statement: str) -> list[str]:
+        """A statement that makes or fills a temporary table."""
+        return [f"{statement};"]
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        """A statement, and the check that it affected so many rows."""
+        raise NotImplementedError
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        """A check that a query gives one of the expected numbers."""
+        raise NotImplementedError
+
+
+class SqliteFrame(Frame):
+    """For the `sqlite3` program. A failed check rolls back, and takes the key tables with it, so
+    that nothing after it can remove a row even where a client goes on."""
+
+    name = "SQLite"
+    enforces = False
+    begin = (
+        ".bail on",
+        "PRAGMA foreign_keys = OFF; -- everything that depends goes by a statement of its own",
+        "BEGIN IMMEDIATE;",
+        "CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));",
+    )
+    end = ("COMMIT;", "DROP TABLE temp.yeldro_check;")
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        values = f"SELECT '{_quoted(what)}', {rows}, changes();"
+        return [f"{statement};", "INSERT OR ROLLBACK INTO temp.yeldro_check", values]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within("yeldro_found", expected)
+        return [
+            "INSERT OR ROLLBACK INTO temp.yeldro_check",
+            f"SELECT '{_quoted(what)}', 1, {within}",
+            f"FROM (SELECT ({query}) AS yeldro_found);",
+        ]
+
+
+class PostgresqlFrame(Frame):
+    """For `psql`. A failed check raises, and nothing in the transaction can be committed."""
+
+    name = "PostgreSQL"
+    begin = (
+        r"\set ON_ERROR_STOP on",
+        "BEGIN ISOLATION LEVEL REPEATABLE READ;",
+    )
+    deferred = "SET CONSTRAINTS ALL DEFERRED;"
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        return self._block(
+            f"  {_indented(statement)};",
+            "  GET DIAGNOSTICS found = ROW_COUNT;",
+            f"  IF found <> {rows} THEN",
+            f"    RAISE EXCEPTION '% rows: {_message(what)}, and {rows} were expected', found;",
+            "  END IF;",
+        )
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        return self._block(
+            f"  SELECT ({_indented(query)}) INTO found;",
+            f"  IF ({_within('found', expected)}) IS NOT TRUE THEN",
+            f"    RAISE EXCEPTION '{_message(what)}: found %', found;",
+            "  END IF;",
+        )
+
+    def _block(self, *lines: str) -> list[str]:
+        """A block; its own quotes are such that nothing inside can end them."""
+        mark = "$yeldro$"
+        while any(mark in line for line in lines):
+            mark = f"{mark[:-1]}_$"
+        return [f"DO {mark}", "DECLARE found bigint;", "BEGIN", *lines, "END", f"{mark};"]
+
+
+class MariadbFrame(Frame):
+    """For the `mariadb` or `mysql` program, which stops at the first error and so rolls back."""
+
+    name = "MariaDB/MySQL"
+    enforces = False
+    begin = (
+        "SET SESSION foreign_key_checks = 0; -- what depends goes by a statement of its own",
+        "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
+        "  CHECK (expected = found));",
+        "START TRANSACTION;",
+    )
+    end = ("COMMIT;", "DROP TEMPORARY TABLE yeldro_check;", "SET SESSION foreign_key_checks = 1;")
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        return [
+            f"{statement};",
+            f"INSERT INTO yeldro_check VALUES ('{_quoted(what)}', {rows}, ROW_COUNT());",
+        ]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within("yeldro_found", expected)
+        return [
+            "INSERT INTO yeldro_check",
+            f"SELECT '{_quoted(what)}', 1, COALESCE({within}, 0)",
+            f"FROM (SELECT ({query}) AS yeldro_found) AS yeldro_question;",
+        ]
+
+
+class SqlServerFrame(Frame):
+    """For SQL Server: one batch, in which the first error rolls back and ends everything."""
+
+    name = "SQL Server"
+    begin = ("SET XACT_ABORT ON;", "SET NOCOUNT ON;", "BEGIN TRANSACTION;")
+    end = ("COMMIT TRANSACTION;",)
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        told = f"N'{_message(what)}, and {rows} rows were expected'"
+        return [f"{statement};", f"IF @@ROWCOUNT <> {rows} THROW 50001, {told}, 1;"]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        within = _within(f"({query})", expected)
+        return [f"IF NOT ({within}) THROW 50001, N'{_message(what)}', 1;"]
+
+
+class OracleFrame(Frame):
+    """For Oracle's command-line clients: private temporary tables, and blocks that raise."""
+
+    name = "Oracle"
+    begin = (
+        "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
+        "ALTER SESSION SET NLS_DATE_FORMAT = 'YYYY-MM-DD';",
+        "ALTER SESSION SET NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS';",
+        "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
+    )
+    deferred = "SET CONSTRAINTS ALL DEFERRED;"
+
+    def step(self, statement: str, rows: int, what: str) -> list[str]:
+        told = f"'{_quoted(what)}, and {rows} rows were expected'"
+        return [
+            "BEGIN",
+            f"  {_indented(statement)};",
+            f"  IF SQL%ROWCOUNT <> {rows} THEN",
+            f"    RAISE_APPLICATION_ERROR(-20001, {told});",
+            "  END IF;",
+            "END;",
+            "/",
+        ]
+
+    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
+        return [
+            "DECLARE found NUMBER;",
+            "BEGIN",
+            f"  SELECT ({_indented(query)}) INTO found FROM DUAL;",
+            f"  IF NOT ({_within('found', expected)}) THEN",
+            f"    RAISE_APPLICATION_ERROR(-20001, '{_quoted(what)}');",
+            "  END IF;",
+            "END;",
+            "/",
+        ]
+
+
+def _within(value: str, expected: RowRange) -> str:
+    """Whether a value is one of the expected numbers, as a condition."""
+    if expected.low == expected.high:
+        return f"{value} = {expected.low}"
+    high = "" if expected.high is None else f" AND {value} <= {expected.high}"
+    return f"{value} >= {expected.low}{high}"
+
+
+def _quoted(text: str) -> str:
+    """A text inside single quotes."""
+    return one_line(text).replace("'", "''")
+
+
+def _message(text: str) -> str:
+    """A text inside single quotes in which % stands for a value."""
+    return _quoted(text).replace("%", "%%")
+
+
+def _indented(statement: str) -> str:
+    return statement.replace("\n", "\n  ")

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import random
+import re
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -59,6 +61,18 @@ def test_what_is_written_is_read_back(tmp_path: Path) -> None:
         [(2, None), (b"\xff", "text"), (None, None)],
     ]
     assert [column.name for column in step.columns] == ["id", "Name", "name"]
+
+
+def test_a_disk_that_cannot_hold_the_rows_is_told_before_any_is_stored(
+    tmp_path: Path, monkeypatch
+) -> None:
+    writer = write(tmp_path)
+    writer.check_space(1000)
+    free = shutil.disk_usage(tmp_path)._replace(free=3999)
+    monkeypatch.setattr(shutil, "disk_usage", lambda _: free)
+    writer.check_space(999)
+    with pytest.raises(DatabaseFailure, match=r"needs about 0\.0 MB"):
+        writer.check_space(1000)
 
 
 def test_a_discarded_receipt_leaves_no_file(tmp_path: Path) -> None:
@@ -199,3 +213,12 @@ def test_restore_refuses_a_table_or_column_that_is_gone(
     assert "raw_upload.line is not there" in yeldro("restore", "last", "--yes", code=3).err
     network.script("DROP TABLE raw_upload")
     assert "raw_upload is not there" in yeldro("restore", "last", "--yes", code=3).err
+
+
+def test_every_guarantee_names_a_test_that_is_there() -> None:
+    here = Path(__file__).parent
+    described = (here.parent / "docs" / "guarantees.md").read_text()
+    there = "".join(path.read_text() for path in here.glob("test_*.py"))
+    named = re.findall(r"`(test_\w+)`", described)
+    assert len(named) > 25
+    assert [name for name in named if f"def {name}(" not in there] == []

@@ -37,6 +37,7 @@ REFUSED = [
     (("plan", "buoy", "--where", "id = :x", "--param", "x"), 2, "NAME=VALUE"),
     (("plan", "buoy", "--all-rows", "--where", "id = 1"), 2, "--all-rows"),
     (("plan", "buoy", "--limit", "3"), 2, "--order-by"),
+    (("plan", "buoy", "--where", "id = :x", "--param", "x=12", "--expect", "3..1"), 2, "1..3"),
     (("plan", "buoy", "--order-by", "id; DROP TABLE buoy", "--limit", "3"), 2, "list of columns"),
     (("plan", "buoy", "--order-by", "lenght", "--limit", "3"), 2, "no column"),
     (("plan", "buoy", "--order-by", "id", "--limit", "0"), 2, "leaves no rows"),

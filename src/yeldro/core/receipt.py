@@ -6,6 +6,7 @@ import getpass
 import os
 import re
 import secrets
+import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -19,6 +20,8 @@ from yeldro.core.errors import ROLLED_BACK, DatabaseFailure
 from yeldro.core.plan import Plan, Step
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Ledger, Tally
+
+_BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
 
 
 @dataclass(frozen=True)
@@ -135,6 +138,24 @@ class ReceiptWriter:
         """Notes that so many of a step's rows had no parent row even before."""
         with self._failures_told():
             self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
+
+    def check_space(self, cells: int) -> None:
+        """Refuses to begin where the disk clearly cannot hold the rows.
+
+        Args:
+            cells: values that are to be stored.
+
+        Raises:
+            DatabaseFailure: there is less space than so many values take at the least.
+        """
+        needed, free = cells * _BYTES_IN_A_CELL, shutil.disk_usage(self.path.parent).free
+        if needed > free:
+            raise DatabaseFailure(
+                f"The receipt needs about {needed / 1e6:,.1f} MB in {self.path.parent}, and "
+                f"{free / 1e6:,.1f} MB are free.",
+                "Free some space or name another folder with --receipts FOLDER.",
+                data=ROLLED_BACK,
+            )
 
     def keep(self) -> None:
         """Puts the stored rows on disk before any goes, where nothing can be rolled back."""

@@ -25,6 +25,9 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_row
     Args:
         with_rows: store the rows, not only their numbers.
     """
+    if with_rows:
+        widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
+        receipt.check_space(sum(rows * width for rows, width in widths))
     for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)

@@ -23,7 +23,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused
+from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
 from yeldro.core.protocol import ChangeCount
 from yeldro.core.schema import Column, Table
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
@@ -118,6 +118,10 @@ class SqliteDatabase:
                     yield session
                 finally:
                     session.roll_back()
+        except OverflowError as error:
+            raise UsageError(
+                "A number in it is larger than SQLite holds (64 bits).", "Write it as text."
+            ) from error
         except sa.exc.DBAPIError as error:
             raise self._explained(error, lock_wait) from error
 

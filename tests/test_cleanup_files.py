@@ -288,6 +288,8 @@ def test_a_saved_plan_runs_exactly_so_or_tells_what_changed(yeldro, network) -> 
     network.script(f"UPDATE buoy SET retired_on = NULL WHERE id = {swapped};"
                    f"UPDATE buoy SET retired_on = '{date}' WHERE id = {last};")  # fmt: skip
     assert network.contents() == before
+    assert "in one piece" in yeldro("run", "plan.json", "--yes", "--batch", "1", db=network.url,
+                                    code=2).err  # fmt: skip
     done = yeldro("run", "plan.json", "--yes", "--json", db=network.url).json()
     assert done["total"] == plan["total"]
     assert network.value(f"SELECT count(*) FROM buoy WHERE id = {first}") == 0

@@ -14,6 +14,7 @@ import click
 
 from yeldro.cli.what import What
 from yeldro.core.batches import Batches, Progress, run_in_batches
+from yeldro.core.errors import UsageError
 from yeldro.core.plan import Plan
 from yeldro.core.run import ReceiptWish, RunResult
 from yeldro.report.text import counted
@@ -27,6 +28,11 @@ def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
     size, pause, seconds = (options.get(name) or what.options.get(name) for name in names)
     if size is None and seconds is None:
         return None
+    if what.agreed:
+        raise UsageError(
+            "A saved plan is run exactly as it was made, in one piece.",
+            "Drop --batch, or run the cleanup itself in batches.",
+        )
     return Batches(int(size or Batches.size), float(pause or 0), seconds)
 
 

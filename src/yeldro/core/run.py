@@ -227,7 +227,6 @@ class _Running:
         if self.session.checks_when_all_is_done:
             for prepared in done:
                 prove_nothing_hangs(self.session, prepared)
-        _check_sum([part.plan for part in self.parts], self.job, ROLLED_BACK)
 
     def _next(self, cleanup: Cleanup) -> Prepared:
         before = sum(len(part.plan.steps) for part in self.parts)
@@ -237,6 +236,9 @@ class _Running:
         self.job.limits.check_tables(found)
         check_plan(found, cleanup)
         self.job.limits.check_rows(self.total + found.total)
+        plans = [*(part.plan for part in self.parts), found]
+        if len(plans) == len(self.job.cleanups):  # the last one: now all counts are known
+            _check_sum(plans, self.job, ROLLED_BACK if self.total else UNCHANGED)
         if self.agreed:
             self.agreed.check(len(self.parts), self.session, prepared)
         if found.total:

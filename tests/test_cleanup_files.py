@@ -369,6 +369,15 @@ def test_links_changed_and_then_removed_come_back(yeldro, made) -> None:
     there_and_back(yeldro, database, twice)
 
 
+def test_what_blocks_a_file_is_told_with_an_option_that_works(yeldro, network) -> None:
+    name = written(yeldro, FILE.replace('follow = ["visit"]', ""))
+    blocked = yeldro("plan", name, *CUTOFF, db=network.url, code=3)
+    assert "Add --follow visit.buoy_id" in blocked.err
+    done = yeldro("plan", name, *CUTOFF, "--follow", "visit.buoy_id", "--json", db=network.url)
+    with_it = yeldro("plan", written(yeldro), *CUTOFF, "--json", db=network.url)
+    assert done.json()["total"] == with_it.json()["total"]
+
+
 def test_a_file_of_many_kinds_of_nonsense_is_never_a_fault(yeldro, demo) -> None:
     """Cut short, or with a character changed: refused or done, never a fault in Yeldro."""
     whole = FILE.encode()

@@ -19,6 +19,7 @@ from yeldro.core.expectation import Expectations
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.protocol import Database
+from yeldro.core.treatment import Choices
 from yeldro.formats.cleanup_file import CleanupFile, Parameter, read_cleanup_file
 from yeldro.formats.plan_file import SavedPlan, read_plan
 from yeldro.formats.sql_in import cleanups_in
@@ -98,7 +99,8 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
 
 
 def _from_file(options: dict[str, Any], db: str | None) -> What:
-    _refuse_choosing(options, _CHOOSES, f"{options['what']} says which rows are meant")
+    names = [name for name in _CHOOSES if name not in ("follow", "detach")]
+    _refuse_choosing(options, names, f"{options['what']} says which rows are meant")
     file = read_cleanup_file(Path(options["what"]))
     known = {each.name: each for each in file.parameters}
     given = {
@@ -108,6 +110,8 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
     if sys.stdin.isatty() and not options.get("yes"):
         given |= _asked(file, given)
     job = _with_more(file.with_values(given), options)
+    more = opt.choices_of(options)
+    job = replace(job, cleanups=tuple(_with_choices(each, more) for each in job.cleanups))
     if given:
         values = ", ".join(f"{name} = {value}" for name, value in given.items())
         job = replace(job, title=f"{job.title} ({values})")
@@ -184,6 +188,13 @@ def _with_more(job: Job, options: dict[str, Any]) -> Job:
     typed = Expectations.parse(options.get("expect", ()))
     expected = replace(typed, total=typed.total or job.expectations.total)
     return replace(job, cleanups=cleanups, expectations=expected)
+
+
+def _with_choices(cleanup: Cleanup, more: Choices) -> Cleanup:
+    """A file's cleanup with what the command line adds about dependent rows."""
+    own = cleanup.choices
+    follow, detach = (*own.follow, *more.follow), (*own.detach, *more.detach)
+    return replace(cleanup, choices=replace(own, follow=follow, detach=detach))
 
 
 def _refuse_choosing(options: dict[str, Any], names: Any, why: str) -> None:

@@ -29,6 +29,27 @@ def test_only_some_tables_go_back_and_the_rest_later(yeldro: Yeldro, network: An
     assert network.contents() == before
 
 
+def test_a_condition_on_the_stored_rows_puts_back_those_alone(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    before = network.contents()
+    notices = network.rows("SELECT id FROM alert WHERE level = 'notice' ORDER BY id")
+    yeldro("run", "alert", "--where", "level = 'notice'", "--expect", "1..", "--yes",
+           db=network.url)  # fmt: skip
+    middle = notices[len(notices) // 2][0]
+    words = ("restore", "last", "--yes", "--only", "alert", "--where")
+    part = yeldro(*words, f"id <= {middle} AND level <> 'x;y'", "--json").json()
+    assert part["total"] == len([row for row in notices if row[0] <= middle])
+    assert network.value("SELECT max(id) FROM alert WHERE level = 'notice'") == middle
+    for wrong, said in (("idd = 1", "Did you mean id"), ("1 = 1", "not a condition"),
+                        ("id = 1; DROP TABLE x", "2 statements"), ("id = ", "cannot be read"),
+                        ("id IN (SELECT n FROM step)", "not a condition"),
+                        ("load_extension('x') = id", "not known")):  # fmt: skip
+        assert said in yeldro(*words, wrong, code=2).err
+    yeldro("restore", "last", "--yes")
+    assert network.contents() == before
+
+
 def test_rows_in_conflict_are_left_out_when_that_is_said(yeldro: Yeldro, made) -> None:
     database = made("""
         CREATE TABLE port (id INTEGER PRIMARY KEY, code VARCHAR(9) UNIQUE);

@@ -132,6 +132,9 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
     "--only", multiple=True, metavar="TABLE", help="Put back rows of this table only. Repeatable."
 )
 @click.option(
+    "--where", metavar="SQL", help="With --only: stored rows for which this condition is true."
+)
+@click.option(
     "--skip-conflicts",
     is_flag=True,
     help="Leave out rows whose key is taken or whose parent is gone.",
@@ -147,6 +150,7 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
 def restore(
     receipt: str,
     only: tuple[str, ...],
+    where: str | None,
     skip_conflicts: bool,
     into: str | None,
     yes: bool,
@@ -164,7 +168,7 @@ def restore(
     """
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     database = settings.database_of(into) if into else _database_of(found, db)
-    scope = restoring.Scope(only, skip_conflicts)
+    scope = restoring.Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     planned = restoring.restore(database, found, wait, agreed, allow_trigger, scope)

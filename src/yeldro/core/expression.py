@@ -6,7 +6,7 @@ Only the parsed tree reaches the database, so what was checked is what runs.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
@@ -115,6 +115,34 @@ def parse_query(text: str, session: Session) -> Question:
     _refuse_writing(tree, session)
     _tables(tree, session)
     return Question(*_written(tree, session.sql_dialect))
+
+
+def parse_stored_filter(text: str, columns: Collection[str]) -> str:
+    """Reads a condition on a receipt's stored rows, which only names their columns.
+
+    Returns:
+        The condition in SQLite's SQL.
+
+    Raises:
+        UsageError: it is not one condition, names another column, or does more than compare.
+    """
+    tree = _parse_one(text, "sqlite", "--where")
+    found = list(tree.find_all(exp.Column))
+    if not isinstance(tree.unnest(), _BOOLEAN) or not found or tree.find(exp.Query, *_FORBIDDEN):
+        raise UsageError(
+            f"--where {text!r} is not a condition on the stored rows.",
+            'Compare their columns, such as "id < 100".',
+        )
+    for node in tree.find_all(exp.Anonymous, exp.Placeholder):
+        raise UsageError(f"{node.sql()} is not known here.", "Compare columns with values.")
+    for column in found:
+        if column.table or same_name(column.name, columns) is None:
+            raise UsageError(
+                f"There is no column {column.sql()} in the stored rows.",
+                suggestion(column.name, columns),
+            )
+        column.this.set("quoted", True)
+    return tree.sql(dialect="sqlite", comments=False)
 
 
 def parameters_in(text: str) -> frozenset[str]:

@@ -124,13 +124,20 @@ def read_receipt(path: Path) -> Receipt:
         )  # fmt: skip
 
 
-def stored_rows(path: Path, step: ReceiptStep) -> Iterator[list[tuple[Any, str | None]]]:
-    """The rows that a step removed or changed: for each value its form, None where native."""
+def stored_rows(
+    path: Path, step: ReceiptStep, where: str | None = None
+) -> Iterator[list[tuple[Any, str | None]]]:
+    """The rows that a step removed or changed: for each value its form, None where native.
+
+    Args:
+        where: only rows for which this checked condition, in SQLite's SQL, is true.
+    """
     assert step.rows_table is not None
+    chosen = f"WHERE ({where}) " if where else ""
     listed = ", ".join(form.quoted(column.stored_as) for column in step.columns)
     with _opened(path) as file:
         for *values, forms in file.execute(
-            f"SELECT {listed}, {form.FORMS} FROM {step.rows_table} ORDER BY rowid"
+            f"SELECT {listed}, {form.FORMS} FROM {step.rows_table} {chosen}ORDER BY rowid"
         ):
             known = {int(place): kind for place, kind in json.loads(forms or "{}").items()}
             yield [(value, known.get(place)) for place, value in enumerate(values)]

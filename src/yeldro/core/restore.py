@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from yeldro.core import receipt_format as form
 from yeldro.core import sql
 from yeldro.core.errors import CountMismatch, Refused, UsageError
+from yeldro.core.expression import parse_stored_filter
 from yeldro.core.laidout import LaidOut
 from yeldro.core.names import same_name, suggestion
 from yeldro.core.plan import Action
@@ -45,11 +46,13 @@ class Scope:
 
     Args:
         only: tables, as typed; empty for all.
+        where: only stored rows for which this is true; needs one table.
         skip_conflicts: rows that something stands in the way of are left out.
     """
 
     only: tuple[str, ...] = ()
     skip_conflicts: bool = False
+    where: str | None = None
 
 
 EVERYTHING = Scope()
@@ -192,9 +195,15 @@ def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
                 )
         wanted = {same_name(name, known) for name in scope.only}
         stored = [step for step in stored if str(step.table) in wanted]
+    if scope.where is not None and len({step.table for step in stored}) != 1:
+        raise UsageError(
+            "--where speaks of the rows of one table.", "Add --only TABLE to say which."
+        )
     laid_out = [LaidOut(session, step) for step in stored]
     for each in laid_out:
-        each.fill(stored_rows(receipt.path, each.step))
+        names = [column.stored_as for column in each.step.columns]
+        where = None if scope.where is None else parse_stored_filter(scope.where, names)
+        each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
     return sorted(laid_out, key=lambda each: each.step.action is not Action.REMOVE)
 
 

@@ -113,6 +113,8 @@ def run_in_batches(
     if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
         raise Refused("The database has changed since the plan was shown.", "Look at it again.")
     if not whole.total:
+        if earlier is not None:  # it was stopped when all was done but this
+            BatchReceipt.take_up(earlier, whole.matched).committed()
         return running.nothing_to_do(JobPlan(job.title, (whole,)))
     work = _Batched(database, job, cleanup, wish, lock_wait, whole)
     work.open(earlier, tables)

@@ -22,7 +22,7 @@ from yeldro.core.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.job import JobPlan, what_follows
 from yeldro.core.run import Outcome, ReceiptWish
 from yeldro.formats.plan_file import PlanRecord, write_plan
-from yeldro.report import documents, tables
+from yeldro.report import documents, plans
 
 output_option = click.option(
     "-o",
@@ -53,7 +53,7 @@ def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> 
     if as_json:
         show_json(documents.job_plan_document(found, what.job.described))
     else:
-        show(tables.job_plan_view(found))
+        show(plans.job_plan_view(found))
     running.check_plans(found, what.job)
     if output:
         _save(output, what, record)
@@ -79,7 +79,7 @@ def rehearse(
     if as_json:
         show_json(documents.run_document(result, what.job.described))
     else:
-        show(tables.run_view(result))
+        show(plans.run_view(result))
     if output:
         _save(output, what, record)
 
@@ -140,7 +140,7 @@ def run(
     if as_json:
         show_json(documents.run_document(result, what.job.described))
     elif not quiet:
-        show(tables.run_view(result))
+        show(plans.run_view(result))
         if result.outcome is Outcome.COMMITTED and result.receipt:
             _tell_way_back(result.receipt, what.without_rows(without_rows))
 
@@ -162,7 +162,7 @@ def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
     if as_json:
         show_json(documents.check_document(what.job.title, found))
     elif not quiet:
-        show(tables.check_view(what.job.title, found))
+        show(plans.check_view(what.job.title, found))
     failed = [each for each in found if not each.holds]
     if failed:
         click.get_current_context().exit(4)
@@ -204,11 +204,11 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
     found = running.plan(what.database, what.job)
     if not found.is_exact:
         rehearsed = running.rehearse(what.database, what.job, lock_wait)
-        plans = [replace(p, warnings=old.warnings)
+        exact = [replace(p, warnings=old.warnings)
                  for p, old in zip(rehearsed.plans, found.plans, strict=True)]  # fmt: skip
-        found = JobPlan(found.title, tuple(plans))
+        found = JobPlan(found.title, tuple(exact))
     click.echo(err=True)
-    show(tables.job_plan_view(found, "run"), beside=as_json)
+    show(plans.job_plan_view(found, "run"), beside=as_json)
     running.check_plans(found, what.job)
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)

@@ -1,0 +1,211 @@
+"""Plans, runs and checks as text for a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.padding import Padding
+from rich.text import Text
+
+from yeldro.core.answers import Answer
+from yeldro.core.checks import Checked
+from yeldro.core.job import JobPlan
+from yeldro.core.plan import Blocked, Plan
+from yeldro.core.run import Outcome, RunResult
+from yeldro.report.parts import (
+    NUMBER,
+    QUIET,
+    caution,
+    grid,
+    heading,
+    prevention,
+    remark,
+    rows_grid,
+    spaced,
+)
+from yeldro.report.text import counted, visible
+
+_WIDE = 110
+
+
+def plan_view(
+    plan: Plan, command: str = "plan", key: str = "The key to this plan is "
+) -> RenderableType:
+    matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
+    parts: list[RenderableType] = [heading(command, plan.table, matched)]
+    if plan.steps:
+        parts.append(_Steps(plan, None))
+        if plan.blocked:
+            parts.append(
+                Text("Blocked: nothing runs until these rows are dealt with.", style="bold red")
+            )
+        else:
+            parts.append(
+                Text.assemble(
+                    key,
+                    (f"{plan.total:,}", NUMBER),
+                    " in all: ",
+                    _sums(plan),
+                )
+            )
+    else:
+        parts.append(Text("No row matches; there is nothing to do."))
+    parts += [_blocked(each) for each in plan.blocked]
+    parts += [caution(warning) for warning in plan.warnings]
+    parts += prevention(plan.prevention)
+    return spaced([*parts, Text()] if plan.blocked else parts)
+
+
+def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
+    """The plans of one cleanup, or of several one after another."""
+    if len(found.plans) == 1:
+        return plan_view(found.plans[0], command)
+    parts: list[RenderableType] = [
+        heading(command, found.title, f"{len(found.plans)} removes, in this order")
+    ]
+    for place, each in enumerate(found.plans):
+        name = f"{place + 1} of {len(found.plans)}"
+        parts += [Text(), plan_view(each, name, "It takes ")]
+        if found.follows and found.follows[place]:
+            tables = ", ".join(found.follows[place])
+            parts.append(
+                remark(f"counted before anything is done; removes before this one change {tables}: "
+                      "'yeldro rehearse' tells the number then")
+            )  # fmt: skip
+    when = "." if found.is_exact else ", counted before anything is done."
+    total = Text.assemble("\nAll together: ", (f"{found.total:,}", NUMBER), f" rows{when}")
+    return Group(*parts, total)
+
+
+def run_view(result: RunResult) -> RenderableType:
+    committed = result.outcome is Outcome.COMMITTED
+    command = "rehearse" if result.outcome is Outcome.ROLLED_BACK else "run"
+    if result.outcome is Outcome.NOTHING_TO_DO:
+        made = [part for part in result.parts if part.constraint_made]
+        if made:
+            said = "There were no rows to remove or change."
+        else:
+            said = "There is nothing to do, and nothing was changed."
+        return Group(
+            heading(command, ", ".join(plan.table for plan in result.plans), "no row matches"),
+            Text(said),
+            *(each for part in made for each in prevention(part.plan.prevention, True)),
+            *_checked(result.after),
+        )
+    several = len(result.parts) > 1
+    parts: list[RenderableType] = []
+    if several:
+        parts.append(heading(command, result.title, f"{len(result.parts)} removes"))
+    for place, part in enumerate(result.parts, 1):
+        name = f"{place} of {len(result.parts)}" if several else command
+        matched = f"{counted(part.plan.matched, 'row')} matched"
+        parts += [Text()] if several else []
+        parts.append(heading(name, part.plan.table, matched))
+        if part.plan.steps:
+            parts.append(_Steps(part.plan, part.tally.affected))
+    total = counted(result.tally.total, "row")
+    agree = "The ledger agrees with the tally."
+    if result.ledger.unplanned:
+        changed = sum(result.ledger.unplanned.values())
+        agree = f"Allowed triggers changed {counted(changed, 'row')} besides."
+    if committed:
+        parts.append(Text(f"Committed: {total} gone or changed. {agree}", style="bold green"))
+    else:
+        parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
+        parts.append(Text("A run would change exactly these rows."))
+    parts += _checked(result.after)
+    for part in result.parts:
+        parts += [caution(warning) for warning in part.plan.warnings]
+        parts += prevention(part.plan.prevention, part.constraint_made)
+    return spaced(parts)
+
+
+def check_view(title: str, found: Sequence[Answer]) -> RenderableType:
+    failed = [each for each in found if not each.holds]
+    rows: list[list[str | Text]] = [
+        [
+            Text("holds", style="bold green") if each.holds else Text("fails", style="bold red"),
+            each.about,
+            "none" if each.found is None else f"{each.found:,}",
+            each.expected,
+        ]
+        for each in found
+    ]
+    verdict = f"{counted(len(failed), 'check')} of {len(found)} failed" if failed else "all hold"
+    return spaced(
+        [heading("check", title, verdict), grid(["", "what", "found", "expected"], rows, [2])]
+    )
+
+
+def _checked(found: Sequence[Checked]) -> list[RenderableType]:
+    """What was asked when all was done, and that it holds."""
+    return [
+        Text.assemble(
+            ("holds  ", "bold green"),
+            visible(each.check.about or each.check.query),
+            (f"  ({each.found:,}, expected {each.check.expected})", QUIET),
+        )
+        for each in found
+    ]
+
+
+class _Steps:
+    """The steps of a plan, with what they affected once they are done.
+
+    The way from the named table has a column of its own where the terminal is wide enough.
+    """
+
+    def __init__(self, plan: Plan, affected: Sequence[int] | None) -> None:
+        self.plan = plan
+        self.affected = affected
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        del console
+        done = self.affected is not None
+        wide = options.max_width >= _WIDE and not done
+        headings = [
+            "step",
+            "",
+            "table",
+            *(["planned", "affected"] if done else ["rows"]),
+            "because",
+        ]
+        rows: list[list[str | Text]] = []
+        for place, step in enumerate(self.plan.steps):
+            row: list[str | Text] = [str(step.n), str(step.action), step.table]
+            row.append(Text(f"{step.rows:,}", style=NUMBER))
+            if self.affected is not None:
+                row.append(f"{self.affected[place]:,}")
+            path = " ← ".join(map(visible, step.path)) if len(step.path) > 1 else ""
+            if wide:
+                row += [step.because, path]
+            elif path and not done:
+                row.append(Text.assemble(visible(step.because), (f"\n  {path}", QUIET)))
+            else:
+                row.append(step.because)
+            rows.append(row)
+        yield grid([*headings, *(["reached by"] if wide else [])], rows, [3, 4] if done else [3])
+
+
+def _blocked(each: Blocked) -> RenderableType:
+    head = Text.assemble(
+        (visible(f"{each.foreign_key}  "), "bold"),
+        (f"{each.rows:,}", NUMBER),
+        f" {'row' if each.rows == 1 else 'rows'}, {each.reason}",
+    )
+    more = f"  and {each.rows - len(each.sample):,} more" if each.rows > len(each.sample) else ""
+    remedies = " or ".join(each.remedies)
+    return Group(
+        head,
+        Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2), expand=False),
+        *([Text(more, style=QUIET)] if more else []),
+        Text.assemble("  To deal with them, add ", (visible(remedies), "bold"))
+        if remedies
+        else Text("  No option moves them; deal with the rows that reference them first."),
+    )
+
+
+def _sums(plan: Plan) -> str:
+    listed = ", ".join(f"{name} {rows:,}" for name, rows in plan.rows_by_table.items())
+    return visible(listed) + "."

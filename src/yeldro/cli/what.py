@@ -13,7 +13,6 @@ import click
 from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.output import as_typed
-from yeldro.core.agreement import Agreement
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.job import Job
@@ -49,11 +48,6 @@ class What:
     job: Job
     options: Mapping[str, Any] = field(default_factory=dict)
     agreed: SavedPlan | None = None
-
-    @property
-    def agreement(self) -> Agreement | None:
-        """What every plan is held against, where it was saved."""
-        return self.agreed
 
     def lock_wait(self, typed: float | None) -> float:
         """Seconds to wait for other programs' locks."""
@@ -213,21 +207,6 @@ def title_of(options: dict[str, Any]) -> str:
         for each in values:
             words += [_option(name)] if each is True else [_option(name), as_typed(str(each))]
     return " ".join(words)
-
-
-def the_cleanup(job: Job) -> Cleanup:
-    """The only cleanup of a job, for commands that look at one table.
-
-    Raises:
-        UsageError: there are several.
-    """
-    if len(job.cleanups) > 1:
-        tables = ", ".join(each.selection.table for each in job.cleanups)
-        raise UsageError(
-            f"There are {len(job.cleanups)} removes ({tables}), and one is looked at at a time.",
-            "See all of them with 'yeldro plan', or name the table and its options.",
-        )
-    return job.cleanups[0]
 
 
 def _option(name: str) -> str:

@@ -21,6 +21,9 @@ from systems import (
     mariadb_answers,
     postgresql_answers,
 )
+from undoing import back_and_forth
+
+from yeldro.engines import open_database
 
 PROGRAM = Path(sys.executable).with_name("yeldro")
 
@@ -72,9 +75,9 @@ def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
     assert done["outcome"] == "committed"
     assert database.contents() != before
     assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
-    yeldro("restore", "last", "--yes")
+    back_and_forth(open_database(database.url), Path(done["receipt"]), database.contents)
     assert database.contents() == before
-    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all back"
+    assert yeldro("receipt", "check", done["receipt"], "--json").json()["verdict"] == "all back"
     return done
 
 

@@ -13,14 +13,14 @@ from conftest import there_and_back
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from systems import SqliteFile
+from undoing import back_and_forth
 
 from yeldro.core.duplicates import KeepRule
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
-from yeldro.core.receipts import read_receipt
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.repeats import search_repeats
-from yeldro.core.restore import compare, restore
-from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.run import plan, run
 from yeldro.core.sameness import Sameness
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
@@ -291,7 +291,5 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
             n: first[b] for n, b in alerts.items()
         }
         if done.receipt:
-            receipt = read_receipt(done.receipt)
-            restore(opened, receipt, 1)
+            back_and_forth(opened, done.receipt, database.contents)
             assert database.contents() == before
-            assert compare(opened, receipt).verdict == "all back"

@@ -12,14 +12,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
+from undoing import back_and_forth
 
 from yeldro.core.errors import Refused
 from yeldro.core.graph import components, cycle_through
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
-from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import restore
-from yeldro.core.run import ReceiptWish, run
+from yeldro.core.receipt import ReceiptWish
+from yeldro.core.run import run
+from yeldro.core.schema import TableName
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines.sqlite import SqliteDatabase, SqliteSession
@@ -54,7 +55,10 @@ class Checking(SqliteDatabase):
     """An SQLite file whose own checks stay on: every statement must leave no row hanging."""
 
     @contextmanager
-    def writing(self, lock_wait: float) -> Iterator[SqliteSession]:
+    def writing(
+        self, lock_wait: float, alone_in: TableName | None = None
+    ) -> Iterator[SqliteSession]:
+        assert alone_in is None
         with self._session("rw", lock_wait) as session:
             session.checks_when_all_is_done = False
             session.connection.exec_driver_sql("PRAGMA foreign_keys = ON")
@@ -80,7 +84,7 @@ def remove_all(database: SqliteFile, folder: Path) -> list[str]:
     result = run(checking, job, ReceiptWish(folder / "receipts"), 1)
     assert database.value("SELECT count(*) FROM port") == 0
     assert result.receipt is not None
-    restore(SqliteDatabase(database.path), read_receipt(result.receipt), 1)
+    back_and_forth(SqliteDatabase(database.path), result.receipt, database.contents)
     assert database.contents() == before
     return [f"{step.action} {step.table} {step.because}" for step in result.plans[0].steps]
 

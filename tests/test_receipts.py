@@ -180,8 +180,8 @@ def test_an_open_receipt_is_known_to_have_changed_nothing(
     yeldro: Yeldro, network: AnyDatabase
 ) -> None:
     yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=network.url)
-    yeldro("restore", "last", "--yes")
     (path,) = yeldro.receipts.glob("*.sqlite")
+    yeldro("restore", "last", "--yes")
     receipt = sqlite3.connect(path)
     receipt.execute("UPDATE receipt SET outcome = 'open'")
     receipt.commit()

@@ -14,13 +14,15 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, Phase, event, given, settings
 from random_schemas import Case, cases, quoted, rows_by_table
+from undoing import back_and_forth
 
 from yeldro.core.errors import Refused
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import read_receipt
 from yeldro.core.restore import compare, restore
-from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.run import plan, run
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines import open_database
@@ -102,9 +104,11 @@ def check(case: Case, cleanup: Cleanup) -> None:
         if result.receipt is not None:
             receipt = read_receipt(result.receipt)
             assert compare(database, receipt).verdict == "all gone"
-            restore(database, receipt, 1)
+            if result.tally.total % 3 == 1:
+                back_and_forth(database, result.receipt, lambda: rows_by_table(ours))
+            else:
+                restore(database, receipt, 1)
             assert rows_by_table(ours) == before
-            assert compare(database, receipt).verdict == "all back"
 
 
 @many

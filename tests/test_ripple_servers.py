@@ -20,13 +20,15 @@ from hypothesis import HealthCheck, Phase, event, given, settings
 from random_schemas import Case, cases, quoted
 from systems import MariadbServerDatabase, PostgresqlServerDatabase
 from test_ripple import cleanup_of, name_of
+from undoing import back_and_forth
 
 from yeldro.core.errors import Refused
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import compare, restore
-from yeldro.core.run import ReceiptWish, plan, run
+from yeldro.core.restore import restore
+from yeldro.core.run import plan, run
 from yeldro.engines import open_database
 
 CASES = int(os.environ.get("YELDRO_SERVER_CASES", "300"))
@@ -243,10 +245,11 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
         wanted.close()
         event(f"the server {'agrees' if goes else 'refuses'}: {len(result.plans[0].steps)} steps")
         if result.receipt is not None:
-            receipt = read_receipt(result.receipt)
-            restore(database, receipt, 5)
+            if result.tally.total % 3 == 1:
+                back_and_forth(database, result.receipt, ours.contents)
+            else:
+                restore(database, read_receipt(result.receipt), 5)
             assert ours.contents() == before
-            assert compare(database, receipt).verdict == "all back"
     finally:
         ours.close()
         theirs.close()

@@ -16,15 +16,17 @@ from yeldro.core import run as running
 from yeldro.core.agreement import SeenPlans
 from yeldro.core.answers import Answer
 from yeldro.core.checks import Check
+from yeldro.core.copies import CopyPlace
 from yeldro.core.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations, RowRange
 from yeldro.core.job import Job, JobPlan, Limits
 from yeldro.core.plan import Cleanup
 from yeldro.core.preview import Preview, look_at
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import Receipt, read_receipt
-from yeldro.core.restore import RestorePlan
-from yeldro.core.run import ReceiptWish, RunResult
+from yeldro.core.restore import RestorePlan, RestoreResult
+from yeldro.core.run import RunResult
 from yeldro.core.sameness import Sameness
 from yeldro.core.selection import RelatedTable, Selection
 from yeldro.core.survey import Survey, TableDetail, survey, survey_table
@@ -74,6 +76,7 @@ def cleanup(
     allow_trigger: Names = (),
     no_way_back: Names = (),
     add_constraint: bool = False,
+    truncate: bool = False,
 ) -> Cleanup:
     """One described deletion, with the names of the command line's options.
 
@@ -110,6 +113,7 @@ def cleanup(
         allowed_triggers=_names(allow_trigger),
         no_way_back=_names(no_way_back),
         add_constraint=add_constraint,
+        truncate=truncate,
     )
 
 
@@ -232,6 +236,7 @@ class Connection:
         receipts: str | Path,
         agreed: JobPlan | None = None,
         with_rows: bool = True,
+        copy_to: str | None = None,
         lock_wait: float = _LOCK_WAIT,
     ) -> RunResult:
         """Removes the rows, if exactly the agreed or expected number goes; else changes nothing.
@@ -240,6 +245,7 @@ class Connection:
             receipts: the folder for the receipt.
             agreed: a plan whose counts must be found again; else the cleanups say what they expect.
             with_rows: store the rows, so that they can be put back.
+            copy_to: "schema." or "prefix_" of tables that keep the rows in place of the receipt.
             lock_wait: seconds to wait for other sessions' locks.
 
         Raises:
@@ -255,20 +261,34 @@ class Connection:
                 "Give every cleanup expect=…, or pass the plan as agreed=…",
             )
         seen = SeenPlans(agreed.plans) if agreed else None
-        wish = ReceiptWish(Path(receipts), with_rows)
+        place = CopyPlace.parse(copy_to) if copy_to else None
+        wish = ReceiptWish(Path(receipts), with_rows, place)
         return running.run(self._database, wanted, wish, lock_wait, seen)
 
     def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
         """Whether the rows of a receipt are still gone."""
         return restoring.compare(self._database, _receipt(receipt))
 
-    def restore(self, receipt: str | Path | Receipt, lock_wait: float = _LOCK_WAIT) -> RestorePlan:
+    def restore(
+        self,
+        receipt: str | Path | Receipt,
+        receipts: str | Path | None = None,
+        lock_wait: float = _LOCK_WAIT,
+    ) -> RestoreResult:
         """Puts the rows of a receipt back, parents first, and undoes the links it cut.
+
+        Args:
+            receipts: the folder for the restore's own receipt, by which it can be undone; beside
+                the one that is restored if not said.
 
         Raises:
             Refused: a key is taken by another row, or a parent is gone.
+            CountMismatch: a count was not as planned; rolled back.
+            DatabaseFailure: the database or the receipt's disk refused; rolled back.
         """
-        return restoring.restore(self._database, _receipt(receipt), lock_wait)
+        found = _receipt(receipt)
+        wish = ReceiptWish(Path(receipts)) if receipts else None
+        return restoring.restore(self._database, found, lock_wait, wish=wish)
 
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
         """The steps as a SQL script that stops where a count is another one."""

@@ -16,7 +16,8 @@ from yeldro.cli.what import What
 from yeldro.core.batches import Batches, Progress, run_in_batches
 from yeldro.core.errors import UsageError
 from yeldro.core.plan import Plan
-from yeldro.core.run import ReceiptWish, RunResult
+from yeldro.core.receipt import ReceiptWish
+from yeldro.core.run import RunResult
 from yeldro.report.text import counted
 
 _SECONDS_BETWEEN_LINES = 2.0
@@ -32,6 +33,15 @@ def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
         raise UsageError(
             "A saved plan is run exactly as it was made, in one piece.",
             "Drop --batch, or run the cleanup itself in batches.",
+        )
+    if options.get("truncate"):
+        raise UsageError(
+            "--truncate empties the table at once, and --batch goes in parts.", "Drop one of them."
+        )
+    if options.get("copy_to"):
+        raise UsageError(
+            "--copy-to makes one table for each step, and --batch takes the steps many times.",
+            "Drop --copy-to, so that the receipt holds the rows, or --batch.",
         )
     return Batches(int(size or Batches.size), float(pause or 0), seconds)
 

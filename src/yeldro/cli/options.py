@@ -197,6 +197,12 @@ ripple_options = _all(
     ),
 )
 
+truncate_option = click.option(
+    "--truncate",
+    is_flag=True,
+    help="With --all-rows: empty the table by the system's TRUNCATE.",
+)
+
 batch_options = _all(
     click.option(
         "--batch",
@@ -257,6 +263,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
         expectations=Expectations.parse(options.get("expect", ())),
         allowed_triggers=tuple(options.get("allow_trigger", ())),
         add_constraint=bool(options.get("add_constraint")),
+        truncate=bool(options.get("truncate")),
         no_way_back=tuple(options.get("no_way_back", ())),
     )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from datetime import datetime
 from pathlib import Path
@@ -18,6 +19,7 @@ from yeldro.core import restore as restoring
 from yeldro.core.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.names import same_name
 from yeldro.core.protocol import Database
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents, tables
 from yeldro.report.text import counted
@@ -141,6 +143,9 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
 )
 @click.option("--into", metavar="URL", help="Put the rows into another database than their own.")
 @click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@click.option(
+    "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
+)
 @opt.triggers_option
 @opt.receipts_option
 @opt.lock_wait_option
@@ -154,6 +159,7 @@ def restore(
     skip_conflicts: bool,
     into: str | None,
     yes: bool,
+    without_rows: bool,
     allow_trigger: tuple[str, ...],
     receipts: Path | None,
     lock_wait: float | None,
@@ -163,25 +169,31 @@ def restore(
 ) -> None:
     """Put the rows of RECEIPT back, parents first, and undo the links it cut.
 
-    RECEIPT is a file, its short id, or 'last'. Refused, with the rows named, where a key is taken
-    by another row or a parent is gone.
+    RECEIPT is a file, its short id, or 'last', the newest run. Refused, with the rows named, where
+    a key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring
+    that one takes the rows away again.
     """
-    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    folder = settings.receipts_folder(receipts)
+    found = find_receipt(folder, receipt)
     database = settings.database_of(into) if into else _database_of(found, db)
     scope = restoring.Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
-    planned = restoring.restore(database, found, wait, agreed, allow_trigger, scope)
+    wish = ReceiptWish(folder, not without_rows)
+    done = restoring.restore(database, found, wait, agreed, allow_trigger, scope, wish)
     if as_json:
-        show_json(
-            documents.restore_document(planned, "committed" if planned.total else "nothing_to_do")
-        )
+        outcome = "committed" if done.total else "nothing_to_do"
+        show_json(documents.restore_document(done.plan, outcome, done.receipt))
     elif not quiet:
         if yes:
-            show_text(tables.restore_view(planned, "restore"))
-        committed = f"Committed: {counted(planned.total, 'row')} as before."
+            show_text(tables.restore_view(done.plan, "restore"))
+        committed = f"Committed: {counted(done.total, 'row')} as before."
         nothing = "Nothing to do: every row of this receipt is in place."
-        click.secho(f"\n{committed if planned.total else nothing}", fg="green", bold=True)
+        if found.is_of_restore:
+            nothing = "Nothing to do: this restore is undone already."
+        click.secho(f"\n{committed if done.total else nothing}", fg="green", bold=True)
+        if done.receipt and not without_rows:
+            click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
 
 
 def _agree(database: Database, found: Receipt, as_json: bool, scope: restoring.Scope) -> int:
@@ -190,7 +202,8 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: restoring.S
     planned = restoring.compare(database, found, scope)
     show_text(tables.restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
-        agreed_number(planned.total, "rows to put back", UNCHANGED)
+        what = "rows to change back" if found.is_of_restore else "rows to put back"
+        agreed_number(planned.total, what, UNCHANGED)
     return planned.total
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -18,9 +19,11 @@ from yeldro.cli.what import What, what_of
 from yeldro.core import run as running
 from yeldro.core.agreement import SeenPlans
 from yeldro.core.answers import check_now
-from yeldro.core.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.errors import UNCHANGED, CountMismatch, Refused, UsageError
 from yeldro.core.job import JobPlan, what_follows
-from yeldro.core.run import Outcome, ReceiptWish
+from yeldro.core.receipt import ReceiptWish
+from yeldro.core.run import Outcome
+from yeldro.core.schema import TableName
 from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, plans
 
@@ -95,10 +98,16 @@ def rehearse(
     is_flag=True,
     help="With --duplicates-by: make the constraint that keeps them from coming back.",
 )
+@opt.truncate_option
 @opt.batch_options
 @opt.allow_more_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
+@click.option(
+    "--copy-to",
+    metavar="SCHEMA.|PREFIX_",
+    help="Keep copies of the rows as tables of the same database, not in the receipt.",
+)
 @opt.receipts_option
 @opt.lock_wait_option
 @opt.database_option
@@ -108,6 +117,7 @@ def run(
     db: str | None,
     yes: bool,
     without_rows: bool,
+    copy_to: str | None,
     receipts: Path | None,
     lock_wait: float | None,
     as_json: bool,
@@ -123,12 +133,17 @@ def run(
     what = what_of(options | {"yes": yes}, db)
     wait = what.lock_wait(lock_wait)
     _check_attendance(yes, what)
-    batches = batches_of(what, options)
+    copies = what.copy_to(copy_to)
+    if copies and what.without_rows(without_rows):
+        raise UsageError("--copy-to keeps the rows, and --without-rows does not.", "Drop one.")
+    batches = batches_of(what, options | {"copy_to": copies})
     agreed = None if yes else _agree(what, wait, as_json)
+    if agreed:
+        what = _agree_to_no_way_back(what, agreed)
     makes = any(each.add_constraint for each in what.job.cleanups)
     if agreed is None or agreed.total or makes or what.job.after:
         counts_only = what.without_rows(without_rows)
-        wish = ReceiptWish(what.receipts(receipts), not counts_only)
+        wish = ReceiptWish(what.receipts(receipts), not counts_only, copies)
         if batches:
             seen = agreed.plans[0] if agreed else None
             result = run_batches(what, wish, wait, batches, seen, quiet)
@@ -142,7 +157,7 @@ def run(
     elif not quiet:
         show(plans.run_view(result))
         if result.outcome is Outcome.COMMITTED and result.receipt:
-            _tell_way_back(result.receipt, what.without_rows(without_rows))
+            _tell_way_back(result.receipt, what.without_rows(without_rows), result.copies)
 
 
 @click.command()
@@ -216,8 +231,32 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
     return found
 
 
-def _tell_way_back(receipt: Path, without_rows: bool) -> None:
+def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
+    """Asks once more where what goes can not be rolled back, unless an option says so already."""
+    (cleanup,) = what.job.cleanups if len(what.job.cleanups) == 1 else (None,)
+    lasting = [plan.table for plan in found.plans if plan.commits_by_itself and plan.total]
+    if cleanup is None or not lasting or lasting[0] in cleanup.no_way_back:
+        return what
+    (table,) = lasting
+    typed = click.prompt(
+        f"Nothing of this can be rolled back. Type the table's name ({table})",
+        prompt_suffix=": ",
+        err=True,
+    )
+    if typed.strip() != table:
+        raise CountMismatch(
+            f"You typed {typed.strip()!r}, and the table is {table}.",
+            "Drop --truncate to remove the rows in a transaction.",
+            data=UNCHANGED,
+        )
+    accepted = replace(cleanup, no_way_back=(*cleanup.no_way_back, table))
+    return replace(what, job=replace(what.job, cleanups=(accepted,)))
+
+
+def _tell_way_back(receipt: Path, without_rows: bool, copies: Sequence[TableName]) -> None:
     click.echo(f"Receipt: {receipt}")
+    if copies:
+        click.echo(f"The rows are in {', '.join(map(str, copies))}, and not in the receipt.")
     if without_rows:
         click.echo("It holds counts only; these rows cannot be restored from it.")
     else:

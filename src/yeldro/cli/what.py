@@ -13,6 +13,7 @@ import click
 from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.output import as_typed
+from yeldro.core.copies import CopyPlace
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.job import Job
@@ -26,7 +27,7 @@ from yeldro.formats.sql_in import cleanups_in
 _CHOOSES = (
     "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",
     "null_distinct", "as_text", "order_by", "limit", "all_rows", "repoint", "follow", "detach",
-    "add_constraint",
+    "add_constraint", "truncate",
 )  # fmt: skip
 _ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
 _NOT_ASKED = (
@@ -57,6 +58,11 @@ class What:
     def without_rows(self, typed: bool) -> bool:
         """Whether the receipt holds counts only."""
         return typed or bool(self.options.get("without_rows"))
+
+    def copy_to(self, typed: str | None) -> CopyPlace | None:
+        """Where copies of the rows go, if they are kept as tables."""
+        found = typed or self.options.get("copy_to")
+        return CopyPlace.parse(str(found)) if found else None
 
     def receipts(self, typed: Path | None) -> Path:
         """Where receipts are kept."""

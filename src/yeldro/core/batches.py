@@ -31,8 +31,9 @@ from yeldro.core.job import Job, JobPlan
 from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
 from yeldro.core.proofs import prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipt_batches import BatchReceipt, Unfinished, find_unfinished
-from yeldro.core.run import Outcome, Part, ReceiptWish, RunResult
+from yeldro.core.run import Outcome, Part, RunResult
 from yeldro.core.schema import IdentityKind, TableName
 from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally
@@ -260,7 +261,7 @@ class _Batched:
             self.receipt.add_plan(prepared.plan)
             on_disk = False
             try:
-                store(session, prepared, self.receipt, self.wish.with_rows)
+                store(session, prepared, self.receipt, self.wish)
                 tally, ledger = carry_out(session, prepared, cleanup)
                 if session.checks_when_all_is_done:
                     prove_nothing_hangs(session, prepared)

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.errors import Refused
+from yeldro.core.errors import Refused, YeldroError
 from yeldro.core.plan import Action, Cleanup, Prepared, Work, missing_privileges
 from yeldro.core.proofs import prove_groups_live
 from yeldro.core.protocol import Session
+from yeldro.core.receipt import ReceiptWriter
+from yeldro.core.schema import Table
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
+from yeldro.core.truncation import truncate
+
+_EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
 
 
 def check_means(
@@ -30,6 +35,15 @@ def check_means(
     Raises:
         Refused: a privilege is missing, or a table has no transactions and is not named.
     """
+    if prepared.plan.commits_by_itself:
+        name = prepared.plan.table
+        if name not in (no_way_back or ()):
+            raise Refused(
+                f"TRUNCATE commits by itself on {session.system}: what goes from {name} cannot be "
+                f"rolled back.",
+                f"Accept it with --no-way-back {name}, or drop --truncate.",
+            )
+        return [name]
     missing = missing_privileges(session, prepared.ripple)
     if missing:
         raise Refused(
@@ -55,12 +69,18 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     before = session.change_count()
     affected = []
     for work in prepared.work:
-        rows = _execute(session, work)
+        if cleanup.truncate:
+            rows = truncate(session, work.rows.table, work.step.rows)
+        else:
+            rows = _execute(session, work)
         check_step(work.step, rows)
         affected.append(rows)
     tally = Tally(prepared.plan.steps, tuple(affected))
+    if cleanup.truncate:  # no row is counted by the system, and the table is empty
+        return tally, Ledger(tally.by_table({}))
     ledger = read_ledger(before, session.change_count(), tally)
-    check_ledger(ledger, _triggers(prepared), cleanup.allowed_triggers)
+    fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
+    check_ledger(ledger, fired, cleanup.allowed_triggers)
     if cleanup.selection.duplicates_by:
         prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger
@@ -85,14 +105,35 @@ def statement_of(work: Work) -> sa.Delete | sa.Update:
     return sa.update(rows.source).where(rows.condition).values(values)
 
 
-def _triggers(prepared: Prepared) -> list[str]:
-    """The triggers that the steps can fire."""
-    events = {Action.REMOVE: "delete", Action.DETACH: "update", Action.REPOINT: "update"}
+def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
+    """The triggers that such steps on such tables can fire."""
     return list(
         dict.fromkeys(
             trigger.name
-            for work in prepared.work
-            for trigger in work.rows.table.triggers
-            if trigger.event == events[work.step.action]
+            for action, table in steps
+            for trigger in table.triggers
+            if trigger.event == _EVENTS.get(action, "update")
         )
     )
+
+
+def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
+    """Commits what a receipt that is ready holds.
+
+    Args:
+        done: what to say has happened to the data if only the receipt cannot be closed.
+    """
+    try:
+        session.commit()
+    except BaseException:
+        session.roll_back()
+        receipt.discard()
+        raise
+    try:
+        receipt.committed()
+    except Exception as error:
+        raise YeldroError(
+            f"The receipt {receipt.path} could not be closed ({error}); it is complete.",
+            "Check it with 'yeldro receipt check'.",
+            data=done,
+        ) from error

@@ -27,6 +27,9 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
         Refused: the receipt holds no rows, or a file is there already.
         DatabaseFailure: a file cannot be written.
     """
+    if receipt.copies:
+        listed = ", ".join(map(str, receipt.copies))
+        raise Refused(f"The rows are tables of the database: {listed}.", "Read them there.")
     if not receipt.holds_rows:
         raise Refused("This receipt holds counts and no rows.", "There is nothing to export.")
     steps = [step for step in receipt.steps if step.rows_table]

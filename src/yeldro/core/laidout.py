@@ -27,7 +27,11 @@ class LaidOut:
         self.step = step
         self.table = table_of(session, step)
         self.rows = sql.rows_of(self.table)
-        self.row_id = session.restorable_row_id(self.table)
+        self.row_id = (
+            session.restorable_row_id(self.table)
+            if any(each.role == "row id" for each in step.columns)
+            else None
+        )
         short = (form.ROW_ID if each.role == "row id" else f"c{place}"
                  for place, each in enumerate(step.columns))  # fmt: skip
         self.roles = dict(zip(short, step.columns, strict=True))
@@ -43,6 +47,11 @@ class LaidOut:
         self.missing = 0
         self.late: list[ForeignKey] = []
 
+    @property
+    def holds_whole_rows(self) -> bool:
+        """Whether the rows came or went as a whole, in place of being changed."""
+        return self.step.action in (Action.REMOVE, Action.ADD)
+
     def named(self, role: str) -> list[tuple[str, str]]:
         """(column of the table, column of the staged rows) for all columns of a role."""
         return [
@@ -54,7 +63,7 @@ class LaidOut:
     @property
     def key(self) -> list[tuple[str, str]]:
         """The pairs of columns by which a stored row is found in the table."""
-        role = "value" if self.step.action is Action.REMOVE else "key"
+        role = "value" if self.holds_whole_rows else "key"
         pairs = self.named(role)
         if self.table.has_key:
             pairs = [pair for pair in pairs if pair[0] in self.table.identity.columns]
@@ -89,18 +98,45 @@ class LaidOut:
         changed = sa.exists(found.correlate(self.rows))
         return sql.count(self.session.connection, self.rows, changed) > self.stored
 
-    def equal_rows(self) -> int:
-        """Rows of the table that are equal to a staged one."""
-        pairs = self.named("value")
-        ours = [
-            self.session.readable(self.rows.c[name], self.table.by_name[name]) for name, _ in pairs
-        ]
-        staged = sa.select(*sql.contents(self.staged.c[staged] for _, staged in pairs))
-        there = sa.tuple_(*sql.contents(ours)).in_(staged.correlate(None))
-        return sql.count(self.session.connection, self.rows, there)
+    def equal_rows(self, role: str = "new") -> int:
+        """Rows of the table that are equal to a staged one, in what is stored of it.
+
+        Args:
+            role: of a changed row, the values after (`new`) or before (`old`) the step.
+        """
+        pairs = self.named("value") or [*self.key, *self.named(role)]
+        return sql.count(self.session.connection, self.rows, self._equal_in(self.rows, pairs))
+
+    def _equal_in(self, rows: sa.FromClause, pairs: Sequence[tuple[str, str]]) -> sql.Predicate:
+        """Whether a row of this table, taken from `rows`, has the same values as a stored one."""
+        theirs = sql.contents(
+            self.session.readable(rows.c[ours], self.table.by_name[ours]) for ours, _ in pairs
+        )
+        staged = sa.select(*sql.contents(self.staged.c[own] for _, own in pairs))
+        return sa.tuple_(*theirs).in_(staged.correlate(None))
 
     def count(self, *conditions: sql.Predicate) -> int:
         return sql.count(self.session.connection, self.staged, *conditions)
+
+    def is_mine(self, rows: sa.FromClause) -> sql.Predicate:
+        """Whether a row of this table, taken from `rows`, is one of the stored ones."""
+        if self.row_id and not self.table.has_key:
+            return rows.c[self.row_id].in_(sa.select(self.staged.c[form.ROW_ID]))
+        if self.table.has_key:
+            mine = sa.select(*(self.typed(staged) for _, staged in self.key))
+            return sql.among([rows.c[ours] for ours, _ in self.key], mine)
+        return self._equal_in(rows, self.key)
+
+    def row_ids_taken(self) -> int:
+        """Stored rows that cannot go back under their row id: another row has it."""
+        if self.row_id is None or self.step.action is not Action.REMOVE:
+            return 0
+        return self.count(self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID]))
+
+    def narrow(self) -> None:
+        """Leaves out what is in place already, so that only what is to be done is left."""
+        if self.step.action is Action.REMOVE and self.missing < self.stored:
+            self.leave_out(self.exists(*self.agree(self.key)))
 
     def leave_out(self, condition: sql.Predicate) -> None:
         """Takes the staged rows that meet a condition out again."""
@@ -132,6 +168,20 @@ class LaidOut:
         value: sa.ColumnElement[Any] = self.staged.c[staged]
         return value if column is None else self.session.typed(value, column)
 
+    def needs(self, key: ForeignKey) -> bool:
+        """Whether the rows can need a parent by this key once the step is undone."""
+        if self.step.action is Action.REMOVE:
+            return set(key.columns) <= dict(self.named("value")).keys()
+        return bool(set(key.columns) & dict(self.named("old")).keys())
+
+    def coming(self, name: str) -> sa.ColumnElement[Any]:
+        """The value that a column of a stored row has once the step is undone."""
+        staged = dict([*self.named("value"), *self.named("old")]).get(name)
+        if staged:
+            return self.typed(staged)
+        row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
+        return row.correlate(self.staged).scalar_subquery()
+
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
         return sa.exists(query.correlate(self.staged))
@@ -143,7 +193,7 @@ class LaidOut:
         """
         staged = later.staged.alias("yeldro_later")
         found_by = dict(later.old_key)
-        left = dict(later.named("value" if later.step.action is Action.REMOVE else "old"))
+        left = dict(later.named("value" if later.holds_whole_rows else "old"))
         pairs = [(ours, found_by) for ours in self.key] + [(new, left) for new in self.named("new")]
         same = [
             staged.c[theirs[name]].is_not_distinct_from(self.staged.c[own])
@@ -187,13 +237,12 @@ class LaidOut:
         Raises:
             DatabaseFailure: somebody has done so since it was found.
         """
-        staged_as = dict(self.named("value"))
         for key in self.table.foreign_keys:
-            if not set(key.columns) <= staged_as.keys():
+            if not self.needs(key):
                 continue
             parent = self.session.catalogue.table(key.parent)
             parents = sql.rows_of(parent)
-            needed = sa.select(*(self.typed(staged_as[name]) for name in key.columns))
+            needed = sa.select(*map(self.coming, key.columns)).select_from(self.staged)
             condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
             query = sa.select(sa.func.count()).select_from(parents).where(condition)
             held = self.session.held(query)
@@ -318,10 +367,37 @@ class LaidOut:
             self.session.connection.execute(sa.insert(self.staged).values(values))
         if plain:
             self.session.connection.execute(sa.insert(self.staged), plain)
+        self._filled(number, all_of_them=all_of_them)
+
+    def fill_from(self, copy: TableName) -> None:
+        """Lays out the rows of a copy in the database.
+
+        Raises:
+            Refused: the copy, or a column of it, is not there any more.
+            DatabaseFailure: it holds another number of rows than the step affected.
+        """
+        catalogue = self.session.catalogue
+        known = catalogue.table(copy).by_name if catalogue.has_table(copy) else {}
+        gone = [each.stored_as for each in self.step.columns if each.stored_as not in known]
+        if gone:
+            what = f"column {copy}.{gone[0]}" if known else f"copy {copy}"
+            raise Refused(f"The {what} is not there any more.", "Nothing can be restored from it.")
+        rows = sql.rows_of(catalogue.table(copy))
+        values = [
+            self.session.readable(rows.c[each.stored_as], Column(each.name, each.type))
+            for each in self.roles.values()
+        ]
+        number = sa.func.row_number().over()
+        names = ["yeldro_row", *self.roles]
+        query = sa.select(number, *values)
+        statement = sa.insert(self.staged).from_select(sql.columns_of(self.staged, names), query)
+        self._filled(sql.inserted(self.session.connection, statement), all_of_them=True)
+
+    def _filled(self, number: int, *, all_of_them: bool) -> None:
         if all_of_them and self.step.affected not in (None, number):
             raise DatabaseFailure(
-                f"The receipt holds {number:,} rows of step {self.step.n}, and "
-                f"{self.step.affected:,} were affected: it is not complete.",
+                f"{'The copy' if self.step.copy else 'The receipt'} holds {number:,} rows of step "
+                f"{self.step.n}, and {self.step.affected:,} were affected: it is not complete.",
                 "Nothing can be restored from it safely.",
             )
         self.stored = number

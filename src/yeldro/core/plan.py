@@ -16,21 +16,24 @@ from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.grouping import inexact
 from yeldro.core.order import Order, removal_order, unordered
-from yeldro.core.protocol import Session
+from yeldro.core.protocol import Session, Truncation
 from yeldro.core.ripple import Ripple, count_dependents, trace
 from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.settling import Repointed
 from yeldro.core.treatment import Choices, Link, Treatment, reach
+from yeldro.core.truncation import check_selection, check_truncation
 
 
 class Action(StrEnum):
-    """What one step does."""
+    """What one step does; the last two are a restore's."""
 
     REMOVE = "remove"
     DETACH = "detach"
     REPOINT = "repoint"
+    ADD = "add"
+    RELINK = "relink"
 
 
 @dataclass(frozen=True)
@@ -41,6 +44,7 @@ class Cleanup:
         allowed_triggers: triggers whose own changes to other rows the user accepts.
         no_way_back: tables without transactions, of which the user accepts that what is removed
             cannot be rolled back.
+        truncate: empty the whole table by the system's TRUNCATE.
         add_constraint: make the constraint that keeps the removed duplicates from coming back.
     """
 
@@ -50,6 +54,7 @@ class Cleanup:
     allowed_triggers: tuple[str, ...] = ()
     no_way_back: tuple[str, ...] = ()
     add_constraint: bool = False
+    truncate: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,6 +119,7 @@ class Plan:
         prevention: the statement that would have kept the duplicates out, where the plan leaves
             none.
         reads: the tables whose rows decide the counts.
+        commits_by_itself: nothing can be rolled back once the rows go.
         table_rows: rows in the named table.
     """
 
@@ -129,6 +135,7 @@ class Plan:
     at_most: int | None = None
     prevention: str = ""
     reads: frozenset[str] = frozenset()
+    commits_by_itself: bool = False
 
     @property
     def rows_by_table(self) -> dict[str, int]:
@@ -186,7 +193,10 @@ def prepare(
             "--repoint moves rows to the one that is kept of duplicates, and none are chosen.",
             "Add --duplicates-by COLUMNS, or drop --repoint.",
         )
+    if cleanup.truncate:
+        check_selection(cleanup.selection)
     matched = resolve(cleanup.selection, session)
+    truncation = check_truncation(session, matched.table) if cleanup.truncate else Truncation()
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
@@ -202,11 +212,12 @@ def prepare(
         steps=tuple(each.step for each in work),
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=tuple(_warnings(session, cleanup, ripple)),
+        warnings=(*truncation.notes, *_warnings(session, cleanup, ripple)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
         reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
+        commits_by_itself=truncation.commits_by_itself,
     )
     return Prepared(plan, tuple(work), ripple, matched, order.deferred)
 
@@ -360,7 +371,9 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                     f"it changes rows, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
-    warnings += [f"A privilege is missing: {each}." for each in missing_privileges(session, ripple)]
+    if not cleanup.truncate:  # that needs another one
+        missing = missing_privileges(session, ripple)
+        warnings += [f"A privilege is missing: {each}." for each in missing]
     return warnings
 
 

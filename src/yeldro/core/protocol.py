@@ -28,6 +28,21 @@ class ChangeCount:
     counted_under: Mapping[str, str] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class Truncation:
+    """How a system empties a table at once.
+
+    Args:
+        forbidden: what stands in the way, as phrases; empty where nothing does.
+        commits_by_itself: it ends the transaction, so that nothing can be rolled back.
+        notes: what to know before, as sentences.
+    """
+
+    forbidden: tuple[str, ...] = ()
+    commits_by_itself: bool = False
+    notes: tuple[str, ...] = ()
+
+
 class Catalogue(Protocol):
     """The parts of a database's catalogue that are asked for, each read once."""
 
@@ -133,6 +148,24 @@ class Session(Protocol):
     ) -> int:
         """Changes a single one of the rows that meet a condition; the number changed, 0 or 1."""
 
+    def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
+        """Removes a single one of the rows that meet a condition; the number removed, 0 or 1."""
+
+    def create_copy(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> None:
+        """Makes an empty table that is gone again when the transaction is rolled back.
+
+        Args:
+            columns: the new table's names, each with the column of `table` that it is like.
+        """
+
+    def truncation(self, table: Table) -> Truncation:
+        """How this system would empty a table at once."""
+
+    def truncate(self, table: Table) -> None:
+        """Empties a table at once."""
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What this user may not do, empty where nothing is missing.
 
@@ -211,11 +244,14 @@ class Database(Protocol):
     def reading(self) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""
 
-    def writing(self, lock_wait: float) -> AbstractContextManager[Session]:
+    def writing(
+        self, lock_wait: float, alone_in: TableName | None = None
+    ) -> AbstractContextManager[Session]:
         """A session in a transaction that other writers wait for; rolled back unless committed.
 
         Args:
             lock_wait: seconds to wait for other sessions' locks.
+            alone_in: a table that nobody else may use meanwhile.
         """
 
     def limit_statements(self, seconds: float) -> None:

@@ -16,8 +16,10 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core import receipt_format as form
+from yeldro.core.copies import CopyPlace
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure
 from yeldro.core.plan import Plan, Step
+from yeldro.core.receipt_format import StoredColumn
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Ledger, Tally
 
@@ -25,13 +27,17 @@ _BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
 
 
 @dataclass(frozen=True)
-class StoredColumn:
-    """One column of a rows table: `role` is value, key, old, new or row id."""
+class ReceiptWish:
+    """Where a receipt goes and what it holds.
 
-    role: str
-    name: str
-    type: str
-    stored_as: str
+    Args:
+        with_rows: store the removed and changed rows, so that they can be restored.
+        copy_to: keep them as tables of the same database in place of the receipt.
+    """
+
+    folder: Path
+    with_rows: bool = True
+    copy_to: CopyPlace | None = None
 
 
 class ReceiptWriter:
@@ -49,6 +55,7 @@ class ReceiptWriter:
 
     def __init__(self, folder: Path, title: str, system: str, database: str, table: str) -> None:
         started = datetime.now(UTC)
+        self.copies: list[TableName] = []
         self.id = secrets.token_hex(3)
         label = re.sub(r"[^\w-]+", "_", table)[:40]
         self.path = folder / f"{started:%Y%m%d-%H%M%S}-{label}-{self.id}{form.SUFFIX}"
@@ -85,6 +92,11 @@ class ReceiptWriter:
                 (plan.table,),
             )
 
+    def add_total(self, rows: int) -> None:
+        """Notes how many rows a restore puts back or changes back."""
+        with self._failures_told():
+            self._file.execute("UPDATE receipt SET matched = ?", (rows,))
+
     def add_step(self, step: Step, table: TableName) -> None:
         """Notes a step before it is carried out."""
         with self._failures_told():
@@ -120,17 +132,29 @@ class ReceiptWriter:
             declared = ", ".join(form.quoted(column.stored_as) for column in stored)
             self._file.execute(f"CREATE TABLE {name} ({declared}, {form.FORMS})")
             self._file.execute("UPDATE step SET rows_table = ? WHERE n = ?", (name, step.n))
-            self._file.executemany(
-                "INSERT INTO stored_column VALUES (?, ?, ?, ?, ?, ?)",
-                [(step.n, place, c.role, c.name, c.type, c.stored_as)
-                 for place, c in enumerate(stored)],
-            )  # fmt: skip
+            self._add_columns(step, stored)
             insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
             for part in parts:
                 self._file.executemany(insert, part)
 
+    def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
+        """Notes the table that holds the rows of a step in place of the receipt."""
+        with self._failures_told():
+            self._add_columns(step, columns)
+            self._file.execute(
+                "INSERT INTO copy VALUES (?, ?, ?)", (step.n, name.schema, name.name)
+            )
+            self.copies.append(name)
+
+    def _add_columns(self, step: Step, columns: Sequence[StoredColumn]) -> None:
+        self._file.executemany(
+            "INSERT INTO stored_column VALUES (?, ?, ?, ?, ?, ?)",
+            [(step.n, place, each.role, each.name, each.type, each.stored_as)
+             for place, each in enumerate(columns)],
+        )  # fmt: skip
+
     def add_equal_rows_left(self, step: Step, rows: int) -> None:
-        """Notes how many rows that are equal to removed ones, and have no key either, stay."""
+        """Notes how many rows stay that are, or will be, equal to those of a step without a key."""
         with self._failures_told():
             self._file.execute("UPDATE step SET equal_rows_left = ? WHERE n = ?", (rows, step.n))
 

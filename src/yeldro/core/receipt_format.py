@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 FORMAT = 1
 SUFFIX = ".receipt.sqlite"
 
@@ -47,6 +49,11 @@ CREATE TABLE stored_column (
     stored_as TEXT NOT NULL,
     PRIMARY KEY (step, position)
 );
+CREATE TABLE copy (
+    step INTEGER PRIMARY KEY REFERENCES step,
+    table_schema TEXT,
+    table_name TEXT NOT NULL
+);
 CREATE TABLE ledger (
     table_name TEXT PRIMARY KEY,
     removed INTEGER NOT NULL,
@@ -72,6 +79,16 @@ CREATE TABLE orphan (
     PRIMARY KEY (step, foreign_key)
 );
 """
+
+
+@dataclass(frozen=True)
+class StoredColumn:
+    """One column of a rows table: `role` is value, row id, key, old or new."""
+
+    role: str
+    name: str
+    type: str
+    stored_as: str
 
 
 def quoted(name: str) -> str:

@@ -15,7 +15,7 @@ from yeldro.core import receipt_format as form
 from yeldro.core.errors import UNCHANGED, DatabaseFailure, Refused, UsageError
 from yeldro.core.names import suggestion
 from yeldro.core.plan import Action
-from yeldro.core.receipt import StoredColumn
+from yeldro.core.receipt_format import StoredColumn
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Changes
 
@@ -26,10 +26,12 @@ class ReceiptStep:
 
     Args:
         in_passing: the rows were changed only so that a later step could remove them.
-        equal_rows_left: rows equal to removed ones that stayed, where a table has no key and its
-            system no row id to put rows back under; None elsewhere.
+        equal_rows_left: rows that stayed and are equal to those that went, or to the changed ones
+            as they are now, where a table has no key and its system no row id to put rows back
+            under; None elsewhere.
         affected: None where the run ended before it was known.
         columns: what is stored of each row, empty where rows are not stored.
+        copy: the table of the same database that holds the rows in place of the receipt.
         orphans: rows that had no parent row even before, by foreign key.
     """
 
@@ -44,6 +46,12 @@ class ReceiptStep:
     rows_table: str | None
     columns: tuple[StoredColumn, ...]
     orphans: dict[str, int]
+    copy: TableName | None = None
+
+    @property
+    def is_kept(self) -> bool:
+        """Whether its rows are in the receipt, or in a table of the database."""
+        return self.rows_table is not None or self.copy is not None
 
 
 @dataclass(frozen=True)
@@ -70,8 +78,19 @@ class Receipt:
         return sum(step.planned for step in self.steps if not step.in_passing)
 
     @property
+    def is_of_restore(self) -> bool:
+        """Whether a restore wrote it: its rows were put back, or linked again."""
+        actions = {step.action for step in self.steps}
+        return bool(actions) and actions <= {Action.ADD, Action.RELINK}
+
+    @property
     def holds_rows(self) -> bool:
         return any(step.rows_table for step in self.steps)
+
+    @property
+    def copies(self) -> list[TableName]:
+        """The tables of the database that hold the rows in place of the receipt."""
+        return [step.copy for step in self.steps if step.copy]
 
 
 def read_receipt(path: Path) -> Receipt:
@@ -88,6 +107,7 @@ def read_receipt(path: Path) -> Receipt:
                 f"{form.FORMAT}.",
                 "Use the version of Yeldro that wrote it, or a newer one.",
             )
+        copies = dict(_copies(file))
         steps = []
         for row in file.execute("SELECT * FROM step ORDER BY n").fetchall():
             columns = file.execute(
@@ -111,6 +131,7 @@ def read_receipt(path: Path) -> Receipt:
                     rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
                     columns=tuple(StoredColumn(*column) for column in columns),
                     orphans=dict(orphans.fetchall()),
+                    copy=copies.get(row["n"]),
                 )
             )
         ledger = file.execute("SELECT * FROM ledger").fetchall()
@@ -122,6 +143,13 @@ def read_receipt(path: Path) -> Receipt:
             steps=tuple(steps),
             ledger={name: Changes(*changes) for name, *changes in ledger},
         )  # fmt: skip
+
+
+def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
+    """The tables with copies, by step; the first receipts know of none."""
+    if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
+        for step, schema, name in file.execute("SELECT * FROM copy"):
+            yield step, TableName(name, schema)
 
 
 def stored_rows(
@@ -193,14 +221,17 @@ def forget_rows(receipt: Receipt) -> int:
 def find_receipt(folder: Path, typed: str) -> Receipt:
     """The receipt that `typed` means: a path, its short id, its file name, or `last`.
 
+    `last` is the newest one of a run; a restore's own is named by its id.
+
     Raises:
         UsageError: there is none, or the id is not whole enough to tell it from others.
     """
     if Path(typed).is_file():
         return read_receipt(Path(typed))
     known = receipts_in(folder)
-    if typed == "last" and known:
-        return known[0]
+    runs = [receipt for receipt in known if not receipt.is_of_restore]
+    if typed == "last" and runs:
+        return runs[0]
     found = [receipt for receipt in known if typed in (receipt.id, receipt.path.name)]
     found = found or [receipt for receipt in known if typed and receipt.id.startswith(typed)]
     if len(found) == 1:

@@ -10,7 +10,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from yeldro.core.agreement import Agreement
-from yeldro.core.carrying import carry_out, check_means
+from yeldro.core.carrying import carry_out, check_means, commit_with
 from yeldro.core.checks import Checked, ask, hold
 from yeldro.core.errors import (
     ROLLED_BACK,
@@ -30,9 +30,11 @@ from yeldro.core.plan import (
 )
 from yeldro.core.proofs import prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
-from yeldro.core.receipt import ReceiptWriter
+from yeldro.core.receipt import ReceiptWish, ReceiptWriter
+from yeldro.core.schema import TableName
 from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally, joined
+from yeldro.core.truncation import table_to_hold
 
 
 class Outcome(StrEnum):
@@ -62,6 +64,7 @@ class RunResult:
 
     Args:
         receipt: where the receipt lies, None where none was written.
+        copies: tables of the database that hold the rows in place of the receipt.
     """
 
     title: str
@@ -70,6 +73,7 @@ class RunResult:
     ledger: Ledger
     receipt: Path | None = None
     after: tuple[Checked, ...] = ()
+    copies: tuple[TableName, ...] = ()
 
     @property
     def plans(self) -> tuple[Plan, ...]:
@@ -80,18 +84,6 @@ class RunResult:
     def tally(self) -> Tally:
         """All cleanups' steps together."""
         return joined(part.tally for part in self.parts)
-
-
-@dataclass(frozen=True)
-class ReceiptWish:
-    """Where a receipt goes and what it holds.
-
-    Args:
-        with_rows: store the removed and changed rows, so that they can be restored.
-    """
-
-    folder: Path
-    with_rows: bool = True
 
 
 def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPlan:
@@ -170,7 +162,7 @@ def run(
         CountMismatch: a count or a check was not as planned or expected; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
-    with database.writing(lock_wait) as session:
+    with database.writing(lock_wait, _held_alone(database, job)) as session:
         work = _Running(session, database, job, wish, agreed)
         try:
             work.carry_out()
@@ -183,13 +175,14 @@ def run(
             work.give_up(error)
             raise
         if work.receipt:
-            _commit(session, work.receipt)
+            commit_with(session, work.receipt, "The rows are removed and committed.")
         else:
             session.commit()
         work.make_constraints(at_once=False)
     outcome = Outcome.COMMITTED if work.receipt else Outcome.NOTHING_TO_DO
     path = work.receipt.path if work.receipt else None
-    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, path, found)
+    copies = tuple(work.receipt.copies) if work.receipt else ()
+    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, path, found, copies)
 
 
 class _Running:
@@ -264,7 +257,7 @@ class _Running:
                 prepared.plan.table,
             )
         self.receipt.add_plan(prepared.plan)
-        store(self.session, prepared, self.receipt, wish.with_rows)
+        store(self.session, prepared, self.receipt, wish)
         if lasting:
             self.lasting += lasting
             self.receipt.keep()
@@ -282,10 +275,18 @@ class _Running:
     def give_up(self, error: BaseException) -> None:
         """Rolls everything back; the receipt goes, unless rows may be gone that cannot be."""
         self.session.roll_back()
-        if self.lasting and self.receipt:
+        if self.lasting and self.receipt and getattr(error, "data", "") != UNCHANGED:
             raise _not_rolled_back(error, self.lasting, self.receipt) from error
         if self.receipt:
             self.receipt.discard()
+
+
+def _held_alone(database: Database, job: Job) -> TableName | None:
+    """The table that is to be truncated, if any."""
+    for cleanup in job.cleanups:
+        if cleanup.truncate:
+            return table_to_hold(database, cleanup.selection)
+    return None
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:
@@ -339,23 +340,6 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
     job.limits.check_rows(total)
     matched = sum(each.matched for each in plans)
     job.expectations.check(matched, total, rows_by_table(plans), data)
-
-
-def _commit(session: Session, receipt: ReceiptWriter) -> None:
-    try:
-        session.commit()
-    except BaseException:
-        session.roll_back()
-        receipt.discard()
-        raise
-    try:
-        receipt.committed()
-    except Exception as error:
-        raise YeldroError(
-            f"The receipt {receipt.path} could not be closed ({error}); it is complete.",
-            "Check it with 'yeldro receipt check'.",
-            data="The rows are removed and committed.",
-        ) from error
 
 
 def _add_constraint(session: Session, statement: str) -> None:

@@ -271,7 +271,7 @@ def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
 
 def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
     """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
-    parents = sql.rows_of(parent).alias("yeldro_parent")
+    parents = sql.parents_of(key, parent)
     pairs = zip(key.columns, key.referenced_columns, strict=True)
     has_parent = sa.exists().where(*(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs))
     return sa.and_(*(rows.c[name].is_not(None) for name in key.columns), ~has_parent)

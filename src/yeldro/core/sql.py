@@ -5,6 +5,7 @@ Identifiers are always quoted by the dialect, and values are always bound.
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Collection, Iterable, Sequence
 from functools import lru_cache
 from typing import Any
@@ -12,7 +13,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.sql.elements import quoted_name
 
-from yeldro.core.schema import Table, TableName
+from yeldro.core.schema import ForeignKey, Table, TableName
 
 Predicate = sa.ColumnElement[bool]
 
@@ -54,6 +55,16 @@ def among(columns: Sequence[sa.ColumnElement[Any]], rows: sa.Select[Any]) -> Pre
     return sa.tuple_(*columns).in_(rows)
 
 
+def parents_of(key: ForeignKey, parent: Table) -> sa.FromClause:
+    """The parent table beside the child's rows, under a name of its own for each key."""
+    return rows_of(parent).alias(parent_alias(key))
+
+
+def parent_alias(key: ForeignKey) -> str:
+    """The name under which `parents_of` looks at the parent table."""
+    return f"yeldro_parent_{zlib.crc32(key.name.encode()):08x}"
+
+
 def left_alone(
     table: Table, rows: sa.TableClause, changed: Collection[str]
 ) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
@@ -81,3 +92,9 @@ def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predica
     """The number of rows of `source` that meet all conditions."""
     query = sa.select(sa.func.count()).select_from(source).where(*conditions)
     return int(connection.execute(query).scalar_one())
+
+
+def inserted(connection: sa.Connection, statement: sa.Insert) -> int:
+    """Executes an INSERT from a query; the number of rows inserted."""
+    options = {"preserve_rowcount": True}
+    return int(connection.execute(statement, execution_options=options).rowcount)

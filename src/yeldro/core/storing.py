@@ -8,10 +8,12 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.copies import CopyPlace, make_copy
 from yeldro.core.identity import column_list
 from yeldro.core.plan import Action, Prepared, Work
 from yeldro.core.protocol import Session
-from yeldro.core.receipt import ReceiptWriter
+from yeldro.core.receipt import ReceiptWish, ReceiptWriter, stored_columns
+from yeldro.core.receipt_format import StoredColumn
 from yeldro.core.rowset import rows_in
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
@@ -19,19 +21,15 @@ from yeldro.core.selection import without_parent
 _ROWS_AT_ONCE = 1000
 
 
-def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_rows: bool) -> None:
-    """Notes every step in the receipt, and the rows it is about to remove or change.
-
-    Args:
-        with_rows: store the rows, not only their numbers.
-    """
-    if with_rows:
+def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish) -> None:
+    """Notes every step in the receipt, and keeps the rows it is about to remove or change."""
+    if wish.with_rows and not wish.copy_to:
         widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
         receipt.check_space(sum(rows * width for rows, width in widths))
     for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)
-        if not with_rows or work.step.in_passing:
+        if not wish.with_rows or work.step.in_passing:
             continue
         changes = {
             name: value
@@ -39,19 +37,48 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, with_row
             if other.rows.table == table
             for name, value in other.changes.items()
         }
-        columns, expressions = _columns_to_store(session, work, changes)
-        query = rows_in(session, work.rows, expressions)
-        held = query if work.rows.copies else session.held(query)
-        receipt.add_rows(work.step, columns, _rows_to_store(session, held))
+        columns, values = _columns_to_store(session, work, changes)
+        if wish.copy_to:
+            _copy(session, work, receipt, wish.copy_to, stored_columns(columns), values)
+        else:
+            known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
+            forms = [
+                session.readable(value, known[name]).label(f"c{place}")
+                for place, (value, (_, name, _)) in enumerate(zip(values, columns, strict=True))
+            ]
+            query = rows_in(session, work.rows, forms)
+            held = query if work.rows.copies else session.held(query)
+            receipt.add_rows(work.step, columns, _rows_to_store(session, held))
+        if not table.has_key and session.restorable_row_id(table) is None:
+            removed = work.step.action is Action.REMOVE
+            left = (
+                _equal_rows_left(session, work) if removed else _equal_after(session, work, changes)
+            )
+            receipt.add_equal_rows_left(work.step, left)
         if work.step.action is Action.REMOVE:
-            if not table.has_key and session.restorable_row_id(table) is None:
-                receipt.add_equal_rows_left(work.step, _equal_rows_left(session, work))
             for key in table.foreign_keys:
                 parent = session.catalogue.table(key.parent)
                 hanging = without_parent(key, work.rows.source, parent)
                 rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
+
+
+def _copy(
+    session: Session,
+    work: Work,
+    receipt: ReceiptWriter,
+    place: CopyPlace,
+    columns: list[StoredColumn],
+    values: list[sa.ColumnElement[Any]],
+) -> None:
+    """Keeps the rows of a step as a table of the database."""
+    table = work.rows.table
+    name = place.name_for(work.step, table.name, receipt.copies)
+    labelled = [value.label(f"c{n}") for n, value in enumerate(values)]
+    query = rows_in(session, work.rows, labelled)
+    make_copy(session, name, table, columns, query, work.step.rows)
+    receipt.add_copy(work.step, name, columns)
 
 
 def _equal_rows_left(session: Session, work: Work) -> int:
@@ -65,10 +92,29 @@ def _equal_rows_left(session: Session, work: Work) -> int:
     return equal - rows.rows
 
 
+def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> int:
+    """Rows that stay, and that the changed ones will be equal to but for what other steps change.
+
+    Args:
+        changes: new values by column, by all steps on this table.
+    """
+    rows, columns = work.rows, []
+    for column in rows.table.stored_columns:
+        if column.name in work.changes or column.name not in changes:
+            columns.append(column)
+    now = sql.contents(session.readable(rows.source.c[each.name], each) for each in columns)
+    then = sql.contents(
+        session.readable(work.changes.get(each.name, rows.source.c[each.name]), each)
+        for each in columns
+    )
+    changed = sa.select(*then).select_from(rows.source).where(rows.condition).correlate(None)
+    return sql.count(session.connection, rows.source, sa.tuple_(*now).in_(changed))
+
+
 def _columns_to_store(
     session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]
 ) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
-    """(role, name, type) of what is stored of each row, and the expressions that select it.
+    """(role, name, type) of what is stored of each row, and its values.
 
     A changed row is found again by its key as it will be then, or by all columns that no step
     changes.
@@ -83,8 +129,7 @@ def _columns_to_store(
 
     def add(role: str, column: Column, expression: sa.ColumnElement[Any] | None = None) -> None:
         columns.append((role, column.name, column.type))
-        value = source.c[column.name] if expression is None else expression
-        expressions.append(session.readable(value, column).label(f"c{len(columns)}"))
+        expressions.append(source.c[column.name] if expression is None else expression)
 
     if row_id:
         add("row id", column_list(table, [row_id])[0])

@@ -18,6 +18,12 @@ class Changes:
     changed: int = 0
     added: int = 0
 
+    def with_more(self, more: Changes) -> Changes:
+        """What was counted here and, after it, there."""
+        return Changes(
+            self.removed + more.removed, self.changed + more.changed, self.added + more.added
+        )
+
 
 @dataclass(frozen=True)
 class Tally:
@@ -38,10 +44,10 @@ class Tally:
         for step, rows in zip(self.steps, self.affected, strict=True):
             name = counted_under.get(step.table, step.table)
             so_far = counted.get(name, Changes())
-            if step.action is Action.REMOVE:
-                counted[name] = Changes(so_far.removed + rows, so_far.changed, so_far.added)
-            else:
-                counted[name] = Changes(so_far.removed, so_far.changed + rows, so_far.added)
+            removed = rows if step.action is Action.REMOVE else 0
+            added = rows if step.action is Action.ADD else 0
+            changed = rows - removed - added
+            counted[name] = so_far.with_more(Changes(removed, changed, added))
         return counted
 
 
@@ -62,12 +68,7 @@ class Ledger:
         """What was counted here and, after it, there."""
         tables = dict(self.tables)
         for name, each in more.tables.items():
-            so_far = tables.get(name, Changes())
-            tables[name] = Changes(
-                so_far.removed + each.removed,
-                so_far.changed + each.changed,
-                so_far.added + each.added,
-            )
+            tables[name] = tables.get(name, Changes()).with_more(each)
         unplanned = dict(self.unplanned)
         for name, rows in more.unplanned.items():
             unplanned[name] = unplanned.get(name, 0) + rows

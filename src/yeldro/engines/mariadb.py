@@ -21,11 +21,11 @@ from sqlglot import exp
 from sqlglot.dialects.mysql import MySQL
 
 from yeldro.core import sql
-from yeldro.core.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.errors import UNCHANGED, DatabaseFailure, Refused, UsageError
 from yeldro.core.identity import COPIES, PRINT
-from yeldro.core.protocol import ChangeCount
+from yeldro.core.protocol import ChangeCount, Truncation
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, Table
+from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
 from yeldro.engines.mariadb_errors import OPTION_FILE, explained, heed_warnings, told
@@ -42,6 +42,10 @@ _SETTINGS = (
     "max_recursive_iterations = 4294967295",
     "TRANSACTION ISOLATION LEVEL REPEATABLE READ",
 )
+_COUNTERS = """
+SELECT COLUMN_NAME FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
+"""
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
@@ -121,7 +125,9 @@ class MariadbDatabase:
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float) -> Iterator[MariadbSession]:
+    def writing(
+        self, lock_wait: float, alone_in: TableName | None = None
+    ) -> Iterator[MariadbSession]:
         """A session in one repeatable read transaction, which acts on no foreign key by itself."""
         with self._session() as session:
             if session.setting("sql_safe_updates"):
@@ -142,6 +148,8 @@ class MariadbDatabase:
             session.set("lock_wait_timeout", max(seconds, 1))
             session.set("foreign_key_checks", 0)
             session.connection.exec_driver_sql("START TRANSACTION")
+            if alone_in:
+                session.be_alone_in(session.catalogue.table(alone_in))
             yield session
 
     def _engine(self) -> sa.Engine:
@@ -203,6 +211,7 @@ class MariadbSession(StandardSession):
         self._may_look_again = False
         self.makes_key_tables_first = False
         self._has_looked = False
+        self._copies: list[TableName] = []
         self._key_column_types: dict[tuple[str, str], str] = {}
 
     def setting(self, name: str) -> Any:
@@ -301,6 +310,65 @@ class MariadbSession(StandardSession):
         statement = sa.update(rows).where(condition).values(values)
         limited = statement.with_dialect_options(mariadb_limit=1)
         return self.connection.execute(limited).rowcount
+
+    def create_copy(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> None:
+        """Another connection makes it: the server commits whatever makes a table."""
+        with self.connection.engine.connect() as another:
+            for setting in _SETTINGS:
+                another.exec_driver_sql(f"SET SESSION {setting}")
+            another.exec_driver_sql(self._copy_statement(name, table, columns))
+        self._copies.append(name)
+
+    def commit(self) -> None:
+        super().commit()
+        self._copies = []
+
+    def roll_back(self) -> None:
+        """Drops the tables made for copies, which are empty again."""
+        super().roll_back()
+        while self._copies and not self.connection.invalidated:
+            self.connection.exec_driver_sql(f"DROP TABLE {self._name(self._copies.pop())}")
+
+    def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
+        statement = sa.delete(sql.rows_of(table)).where(condition)
+        limited = statement.with_dialect_options(mariadb_limit=1)
+        return self.connection.execute(limited).rowcount
+
+    def be_alone_in(self, table: Table) -> None:
+        """Locks a table; what else is looked at has to be named too, with its alias."""
+        name = self._name(table.name)
+        locks = [f"{name} WRITE"]
+        for key in table.foreign_keys:
+            how = "WRITE" if key.parent == table.name else "READ"
+            locks.append(f"{self._name(key.parent)} AS {sql.parent_alias(key)} {how}")
+        self.connection.exec_driver_sql(f"LOCK TABLES {', '.join(locks)}")
+
+    def truncation(self, table: Table) -> Truncation:
+        """The server commits before and after it, and begins to count anew."""
+        counters = self.connection.exec_driver_sql(_COUNTERS, self.catalogue.place_of(table.name))
+        notes = ["TRUNCATE commits by itself: nothing can be rolled back, and the receipt is on "
+                 "disk before."]  # fmt: skip
+        notes += [f"The counter of {name} begins at 1 again." for (name,) in counters]
+        return Truncation(commits_by_itself=True, notes=tuple(notes))
+
+    def truncate(self, table: Table) -> None:
+        """The server does it whole or not at all.
+
+        Raises:
+            DatabaseFailure: it has done nothing.
+        """
+        try:
+            super().truncate(table)
+        except sa.exc.DBAPIError as error:
+            if error.connection_invalidated or not sql.count(self.connection, sql.rows_of(table)):
+                raise
+            raise DatabaseFailure(
+                f"{table.name} could not be truncated: {self.reason(error)}.",
+                "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+                data=UNCHANGED,
+            ) from error
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server denies when it is asked how it would carry out such a statement."""

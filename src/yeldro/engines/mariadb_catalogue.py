@@ -88,7 +88,7 @@ class MariadbCatalogue:
         return tuple(sorted(TableName(name) for name in self._list(self._database)))
 
     def has_table(self, name: TableName) -> bool:
-        schema, bare = self._place(name)
+        schema, bare = self.place_of(name)
         return bare in self._list(schema)
 
     def table(self, name: TableName) -> Table:
@@ -102,7 +102,7 @@ class MariadbCatalogue:
     def view_query(self, name: TableName) -> str:
         query = """SELECT VIEW_DEFINITION FROM information_schema.VIEWS
             WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s"""
-        return str(self._rows(query, *self._place(name))[0][0])
+        return str(self._rows(query, *self.place_of(name))[0][0])
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
         """Foreign keys that were declared while checks were off, and whose parent is not there."""
@@ -116,7 +116,7 @@ class MariadbCatalogue:
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
 
-    def _place(self, name: TableName) -> tuple[str, str]:
+    def place_of(self, name: TableName) -> tuple[str, str]:
         return name.schema or self._database, name.name
 
     def _named(self, schema: str, name: str) -> TableName:
@@ -128,7 +128,7 @@ class MariadbCatalogue:
         return self._schemas[schema]
 
     def _read(self, name: TableName) -> Table:
-        schema, bare = self._place(name)
+        schema, bare = self.place_of(name)
         row = self._list(schema)[bare]
         columns = tuple(map(_column, self._rows(_COLUMNS, schema, bare)))
         nullable = {column.name for column in columns if column.nullable}
@@ -202,7 +202,7 @@ class MariadbCatalogue:
     def _action_as_written(self, child: TableName, constraint: str) -> str:
         """The action from the CREATE statement, which users who may only look are shown."""
         quote = self._connection.dialect.identifier_preparer.quote_identifier
-        (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self._place(child)))}")
+        (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
         for line in str(list(row)[1]).splitlines():
             if line.strip().startswith(f"CONSTRAINT {quote(constraint)} FOREIGN KEY"):
                 found = _ON_DELETE.search(line)

@@ -11,9 +11,9 @@ from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
-from yeldro.core.protocol import ChangeCount
+from yeldro.core.protocol import ChangeCount, Truncation
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, ForeignKey, Table
+from yeldro.core.schema import Column, ForeignKey, Table, TableName
 from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.standard import StandardSession
 
@@ -22,6 +22,24 @@ _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygo
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
 _LOOKING = "yeldro_looking"
+_NO_TRUNCATE = """
+SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
+WHERE tgrelid = %(oid)s AND NOT tgisinternal AND tgtype & 32 > 0
+UNION ALL
+SELECT 'the publication ' || p.pubname || ' does not tell its subscribers'
+FROM pg_publication AS p
+JOIN pg_publication_tables AS t ON t.pubname = p.pubname
+JOIN pg_class AS c ON c.relname = t.tablename
+JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
+WHERE c.oid = %(oid)s AND NOT p.pubtruncate
+UNION ALL
+SELECT 'row-level security may hide rows of it' WHERE row_security_active(%(oid)s::oid)
+"""
+_COUNTERS = """
+SELECT attname FROM pg_attribute
+WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
+  AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
+"""
 _COUNTS = """
 SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid,
        sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
@@ -82,11 +100,15 @@ class PostgresqlDatabase:
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float) -> Iterator[PostgresqlSession]:
+    def writing(
+        self, lock_wait: float, alone_in: TableName | None = None
+    ) -> Iterator[PostgresqlSession]:
         """A session in one repeatable read transaction."""
         with self._session() as session:
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
+            if alone_in:
+                session.be_alone_in(alone_in)
             yield session
 
     @contextmanager
@@ -200,6 +222,19 @@ class PostgresqlSession(StandardSession):
         if child.collation != parent.collation and parent.collation:
             return sa.collate(value, parent.collation.strip('"'))
         return value
+
+    def be_alone_in(self, name: TableName) -> None:
+        """Locks a table; before the first look at a row, so that nobody's last change is missed."""
+        self.connection.exec_driver_sql(f"LOCK TABLE {self._name(name)} IN ACCESS EXCLUSIVE MODE")
+
+    def truncation(self, table: Table) -> Truncation:
+        """It can be rolled back, and counters go on; subscribers may not be told of it."""
+        oid = self.catalogue.oid_of(table.name)
+        forbidden = [row[0] for row in self.connection.exec_driver_sql(_NO_TRUNCATE, {"oid": oid})]
+        counters = [row[0] for row in self.connection.exec_driver_sql(_COUNTERS, {"oid": oid})]
+        notes = ["TRUNCATE locks everybody else out of the table until the commit."]
+        notes += [f"The counter of {name} goes on where it is." for name in counters]
+        return Truncation(tuple(forbidden), notes=tuple(notes))
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server's own has_…_privilege functions deny."""

@@ -25,7 +25,7 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
 from yeldro.core.protocol import ChangeCount
-from yeldro.core.schema import Column, Table
+from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
 from yeldro.engines.standard import StandardSession
 
@@ -75,8 +75,11 @@ class SqliteDatabase:
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float) -> Iterator[SqliteSession]:
-        """A session that holds the file's write lock from its first moment."""
+    def writing(
+        self, lock_wait: float, alone_in: TableName | None = None
+    ) -> Iterator[SqliteSession]:
+        """A session that holds the whole file's write lock from its first moment."""
+        del alone_in
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
         ):

@@ -78,7 +78,7 @@ class SqliteCatalogue:
         return tuple(TableName(name) for name in sorted(self._listed()))
 
     def has_table(self, name: TableName) -> bool:
-        return name.name in self._listed()
+        return name.schema is None and name.name in self._listed()
 
     def table(self, name: TableName) -> Table:
         if name.name not in self._tables:

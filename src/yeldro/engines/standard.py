@@ -9,8 +9,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.protocol import Truncation
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, ForeignKey, Table
+from yeldro.core.schema import Column, ForeignKey, Table, TableName
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 
@@ -18,6 +19,7 @@ _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORE
 class StandardSession:
     """One connection in one transaction, on a system with physical row ids and native types."""
 
+    system: str
     checks_when_all_is_done = False
     makes_key_tables_first = False
     makes_constraints_at_once = True
@@ -103,12 +105,33 @@ class StandardSession:
     def change_one(
         self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
     ) -> int:
-        """The row is chosen by its physical row id."""
         rows = sql.rows_of(table)
-        row_id = sql.columns_of(rows, [column.name for column in table.row_id_columns])
-        any_one = sa.select(*row_id).where(condition).limit(1).correlate(None)
-        statement = sa.update(rows).where(sql.among(row_id, any_one)).values(values)
+        statement = sa.update(rows).where(_any_one(table, condition)).values(values)
         return self.connection.execute(statement).rowcount
+
+    def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
+        statement = sa.delete(sql.rows_of(table)).where(_any_one(table, condition))
+        return self.connection.execute(statement).rowcount
+
+    def create_copy(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> None:
+        self.connection.exec_driver_sql(self._copy_statement(name, table, columns))
+
+    def _copy_statement(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> str:
+        listed = ", ".join(f"{self._quote(own)} AS {self._quote(new)}" for new, own in columns)
+        source = self._name(table.name)
+        return f"CREATE TABLE {self._name(name)} AS SELECT {listed} FROM {source} WHERE 1 = 0"
+
+    def truncation(self, table: Table) -> Truncation:
+        """Forbidden, where the system has no such statement."""
+        del table
+        return Truncation((f"{self.system} has no TRUNCATE",))
+
+    def truncate(self, table: Table) -> None:
+        self.connection.exec_driver_sql(f"TRUNCATE TABLE {self._name(table.name)}")
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """Nothing, where the system knows no privileges."""
@@ -169,5 +192,16 @@ class StandardSession:
         """A name for people to read in a statement: in quotes only where it needs them."""
         return str(self.connection.dialect.identifier_preparer.quote(name)).replace("%%", "%")
 
+    def _name(self, name: TableName) -> str:
+        """A table's name in a statement that goes to the driver."""
+        return ".".join(self._quote(part) for part in (name.schema, name.name) if part)
+
     def _quote(self, name: str) -> str:
         return self.connection.dialect.identifier_preparer.quote_identifier(name)
+
+
+def _any_one(table: Table, condition: sa.ColumnElement[bool]) -> sql.Predicate:
+    """Whether a row is the first found that meets the condition, by its physical row id."""
+    rows = sql.rows_of(table)
+    row_id = sql.columns_of(rows, [column.name for column in table.row_id_columns])
+    return sql.among(row_id, sa.select(*row_id).where(condition).limit(1).correlate(None))

@@ -63,6 +63,7 @@ OPTIONS = (
     Key("batch_seconds", "number", "How long one batch may hold its locks."),
     Key("receipts", "text", "The folder for receipts."),
     Key("without_rows", "flag", "A receipt with counts and no row contents."),
+    Key("copy_to", "text", "SCHEMA. or PREFIX_ of tables that keep copies of the rows."),
 )
 
 _ROWS = {

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from yeldro.core.answers import Answer
@@ -98,6 +99,7 @@ def run_document(result: RunResult, described: bool) -> Document:
         "ledger": ledger,
         "unplanned": dict(result.ledger.unplanned),
         "receipt": str(result.receipt) if result.receipt else None,
+        "copies": [str(name) for name in result.copies],
     }
 
 
@@ -262,6 +264,7 @@ def receipt_document(receipt: Receipt) -> Document:
         "ended": receipt.ended,
         "outcome": receipt.outcome,
         "holds_rows": receipt.holds_rows,
+        "copies": [str(name) for name in receipt.copies],
         "steps": [
             {
                 "n": step.n,
@@ -277,7 +280,12 @@ def receipt_document(receipt: Receipt) -> Document:
     }
 
 
-def restore_document(planned: RestorePlan, outcome: str) -> Document:
+def restore_document(planned: RestorePlan, outcome: str, own: Path | None = None) -> Document:
+    """A comparison, or a restore.
+
+    Args:
+        own: the restore's own receipt.
+    """
     return {
         "id": planned.receipt.id,
         "receipt": str(planned.receipt.path),
@@ -296,5 +304,7 @@ def restore_document(planned: RestorePlan, outcome: str) -> Document:
         ],
         "conflicts": list(planned.conflicts),
         "skipped": list(planned.skipped),
+        "notes": list(planned.notes),
+        "own_receipt": str(own) if own else None,
         "outcome": outcome,
     }

@@ -217,11 +217,12 @@ def receipts_view(receipts: Sequence[Receipt], folder: str) -> RenderableType:
     if not receipts:
         return Text(f"No receipts in {visible(folder)}.")
     rows = [
-        [each.id, _when(each.started), each.named_table, f"{each.total:,}", each.outcome,
-         "yes" if each.holds_rows else "counts only", each.database]
+        [each.id, _when(each.started), each.named_table, f"{each.total:,}",
+         "back" if each.is_of_restore else "gone", each.outcome,
+         _kept(each), each.database]
         for each in receipts
     ]  # fmt: skip
-    headings = ["id", "started (UTC)", "table", "rows", "outcome", "rows kept", "database"]
+    headings = ["id", "started (UTC)", "table", "rows", "", "outcome", "rows kept", "database"]
     return spaced([heading("receipts", folder, str(len(receipts))), grid(headings, rows, [3])])
 
 
@@ -237,8 +238,22 @@ def receipt_view(receipt: Receipt) -> RenderableType:
         Text(visible(f"database   {receipt.database}")),
         Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}")),
         Text(visible(f"file       {receipt.path}")),
+        *(
+            [Text(visible(f"copies     {', '.join(map(str, receipt.copies))}"))]
+            if receipt.copies
+            else []
+        ),
         grid(["step", "", "table", "planned", "affected", "because"], rows, [3, 4]),
     )
+
+
+def _kept(receipt: Receipt) -> str:
+    if receipt.copies:
+        return "as tables"
+    return "yes" if receipt.holds_rows else "counts only"
+
+
+_STATE = ["in place", "missing"]
 
 
 def restore_view(planned: RestorePlan, title: str) -> RenderableType:
@@ -254,12 +269,14 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
     ]
     parts: list[RenderableType] = [heading(title, planned.receipt.id, planned.verdict)]
     if rows:
-        headings = ["step was", "table", "stored", "in place", "missing"]
+        state = ["undone", "as put back"] if planned.receipt.is_of_restore else _STATE
+        headings = ["step was", "table", "stored", *state]
         parts.append(grid(headings, rows, [2, 3, 4]))
     else:
         parts.append(Text("This run ended before anything was changed."))
     parts += [caution(conflict) for conflict in planned.conflicts]
     parts += [remark(f"left out: {each}") for each in planned.skipped]
+    parts += [remark(each) for each in planned.notes]
     return spaced(parts)
 
 

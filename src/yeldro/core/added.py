@@ -1,0 +1,137 @@
+"""Rows that a restore put back, so that they can be taken away again."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.conflicts import Problem, Restored, sample
+from yeldro.core.errors import CountMismatch
+from yeldro.core.laidout import LaidOut
+from yeldro.core.schema import ForeignKey
+
+
+class AddedRows(LaidOut):
+    """The rows that one step of a restore added, held against the table they were added to."""
+
+    @property
+    def _as_added(self) -> sql.Predicate:
+        return self.exists(*self.agree(self.key), *self.agree(self.named("value")))
+
+    def compare(self, others: Sequence[LaidOut]) -> tuple[Restored, list[Problem]]:
+        """Counts what is gone again and what is still there, and says what stands in the way."""
+        if self.told_by_count:
+            still = min(max(self.equal_rows() - (self.step.equal_rows_left or 0), 0), self.stored)
+            said = f"only {still:,} of {self.stored:,} rows added to {self.table.name} are left"
+            problems = [Problem(said)] if 0 < still < self.stored else []
+        else:
+            there = self.exists(*self.agree(self.key))
+            still = self.count(self._as_added)
+            changed = sa.and_(there, ~self._as_added)
+            rows = self.count(changed)
+            said = f"{rows:,} rows of {self.table.name} were changed since they were put back"
+            problems = [Problem(said + sample(self, changed), changed)] if rows else []
+        gone = self.stored - still - sum(self.count(p.rows) for p in problems if p.rows is not None)
+        for key in self.session.catalogue.referencing(self.table.name):
+            problems += self._needed(key, others)
+        return Restored(self.step, self.stored, gone, still), problems
+
+    def _needed(self, key: ForeignKey, others: Sequence[LaidOut]) -> list[Problem]:
+        """Rows that reference those that would go, and neither go nor are linked anew."""
+        children = sql.rows_of(self.session.catalogue.table(key.child)).alias("yeldro_child")
+        stays = [
+            ~other.is_mine(children)
+            for other in others
+            if other.table.name == key.child
+            and (isinstance(other, AddedRows) or set(key.columns) & dict(other.named("old")).keys())
+        ]
+        references = self._references(key, children)
+        needed = sa.and_(sa.exists(sa.select(sa.literal(1)).select_from(children)
+                                   .where(references, *stays).correlate(self.staged)),
+                         *([] if self.told_by_count else [self._as_added]))  # fmt: skip
+        rows = self.count(needed)
+        if not rows:
+            return []
+        said = f"{rows:,} rows of {self.table.name} are referenced by rows of {key.child} ({key})"
+        return [Problem(said + sample(self, needed), needed)]
+
+    def _references(self, key: ForeignKey, children: sa.FromClause) -> sql.Predicate:
+        """Whether a row of `children` references a staged row."""
+        child = self.session.catalogue.table(key.child)
+        staged = dict(self.named("value"))
+        return sa.and_(
+            *(
+                self.session.referencing_value(
+                    children.c[ours], child.by_name[ours], self.table.by_name[theirs]
+                )
+                == self.typed(staged[theirs])
+                for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+            )
+        )
+
+    def needs(self, key: ForeignKey) -> bool:
+        """Rows that go need no parents."""
+        del key
+        return False
+
+    def narrow(self) -> None:
+        """Leaves out what is gone already."""
+        if not self.told_by_count and self.missing < self.stored:
+            self.leave_out(~self._as_added)
+
+    def cut_links(self) -> int:
+        """Cuts the links noted for later, to rows that go before these; the number cut."""
+        changed = 0
+        for key in self.late:
+            columns = sql.columns_of(self.rows, key.columns)
+            some = sa.or_(*(column.is_not(None) for column in columns))
+            values: dict[Any, Any] = dict.fromkeys(columns, sa.null())
+            values |= sql.left_alone(self.table, self.rows, key.columns)
+            statement = sa.update(self.rows).where(self.is_mine(self.rows), some).values(values)
+            led = self.session.led_by_keys(statement)
+            changed += self.session.connection.execute(led).rowcount
+        return changed
+
+    def put_back(self) -> int:
+        """Takes the rows away; their number."""
+        late = {name for key in self.late for name in key.columns}
+        values = [pair for pair in self.named("value") if pair[0] not in late]
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        if not self.told_by_count:
+            found = found.where(*self.agree(self.key), *self.agree(values))
+            where = [sa.exists(found.correlate(self.rows)), self.is_mine(self.rows)]
+            statement = sa.delete(self.rows).where(*where)
+            return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+        if self.equal_rows() == self.stored:
+            statement = sa.delete(self.rows).where(self.is_mine(self.rows))
+            return self.session.connection.execute(statement).rowcount
+        number = self.staged.c.yeldro_row
+        return sum(
+            self.session.remove_one(
+                self.table,
+                sa.exists(found.where(number == n, *self.agree(values)).correlate(self.rows)),
+            )
+            for n in range(1, self.stored + 1)
+        )
+
+    def prove_nothing_hangs(self) -> None:
+        """No row references one of these, now that they are gone.
+
+        Raises:
+            CountMismatch: one does, so it came while they went.
+        """
+        for key in self.session.catalogue.referencing(self.table.name):
+            children = sql.rows_of(self.session.catalogue.table(key.child))
+            found = sa.select(sa.literal(1)).select_from(self.staged)
+            hangs = sa.exists(found.where(self._references(key, children)).correlate(children))
+            query = sa.select(sa.func.count()).select_from(children).where(hangs)
+            rows = self.session.connection.execute(self.session.held(query)).scalar_one()
+            if rows:
+                raise CountMismatch(
+                    f"{rows:,} rows of {key.child} would be left without their parent rows "
+                    f"({key}).",
+                    "They came meanwhile; look again with 'yeldro receipt check'.",
+                )

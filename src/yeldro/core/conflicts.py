@@ -1,0 +1,240 @@
+"""What stands between the stored rows of one step and the database as it is now."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.laidout import LaidOut
+from yeldro.core.plan import Action
+from yeldro.core.receipts import ReceiptStep
+from yeldro.core.schema import Column, ForeignKey
+
+
+@dataclass(frozen=True)
+class Restored:
+    """What stands between a receipt's step and the database.
+
+    Args:
+        stored: rows the step removed or changed.
+        back: those that are in the database as they were before the step.
+        missing: those that a restore puts back.
+    """
+
+    step: ReceiptStep
+    stored: int
+    back: int
+    missing: int
+
+
+@dataclass(frozen=True)
+class Problem:
+    """What stands in the way of some staged rows; `rows` tells which, None where nothing does."""
+
+    said: str
+    rows: sql.Predicate | None = None
+
+
+def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[Problem]]:
+    """Counts what is back and what is missing, and says what stands in the way."""
+    if each.step.action is Action.REMOVE:
+        return _compare_removed(each, others)
+    problems: list[Problem] = []
+    cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
+    for earlier in _changed_before(each, others):
+        linked = sa.or_(linked, each.back_before(earlier))
+    back = each.count(linked)
+    counted = each.told_by_count and each.step.equal_rows_left is not None
+    if counted:
+        still = each.equal_rows() - (each.step.equal_rows_left or 0)
+        back = each.stored - min(max(still, 0), each.stored)
+    if 0 < back < each.stored and (counted or each.is_ambiguous()):
+        said = (
+            f"some changed rows of {each.table.name} are back, and nothing tells which of several "
+            f"equal ones they are"
+        )
+        problems.append(Problem(said))
+    later = [other for other in others if other.step.n > each.step.n]
+    covered = [each.covered_by(other) for other in later if other.table.name == each.table.name]
+    anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
+    rows = 0 if counted else each.count(anew)
+    if rows:
+        said = f"{rows:,} rows of {each.table.name} were removed or linked anew since"
+        problems.append(Problem(said, anew))
+    if counted:
+        linked = sa.true() if back == each.stored else sa.false()
+    for key in each.table.foreign_keys:
+        problems += parents_gone(each, key, others, linked)
+    return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def changed_since(each: LaidOut) -> list[str]:
+    """How the table's columns differ from those that the rows were stored with, as sentences."""
+    said = [
+        f"{each.table.name} has a column {column.name} since; rows get its default there"
+        for column in _columns_since(each)
+    ]
+    for stored in each.step.columns:
+        now = each.table.by_name.get(stored.name)
+        if now and stored.role != "row id" and now.type != stored.type:
+            was = stored.type or "without a type"
+            said.append(f"{each.table.name}.{now.name} was {was} and is {now.type} now")
+    return said
+
+
+def _columns_since(each: LaidOut) -> list[Column]:
+    """Columns that the table did not have when its rows went."""
+    if each.step.action is not Action.REMOVE:
+        return []
+    stored = dict(each.named("value"))
+    return [column for column in each.table.stored_columns if column.name not in stored]
+
+
+def _columns_to_fill(each: LaidOut) -> list[Problem]:
+    """Columns added since for which nothing says what a row gets there."""
+    return [
+        Problem(f"{each.table.name} has a column {column.name} since, which takes no NULL and has "
+                f"no default")
+        for column in _columns_since(each)
+        if not column.nullable and column.default is None
+    ]  # fmt: skip
+
+
+def _changed_before(each: LaidOut, others: Sequence[LaidOut]) -> list[LaidOut]:
+    """Earlier steps of the receipt that changed rows of the same table."""
+    return [
+        other
+        for other in others
+        if other.step.n < each.step.n
+        and other.table.name == each.table.name
+        and other.step.action is not Action.REMOVE
+        and other.table.has_key
+    ]
+
+
+def _compare_removed(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, list[Problem]]:
+    if each.told_by_count:
+        back, there, problems = _compare_by_count(each)
+        missing = each.stored - back
+    else:
+        there = each.exists(*each.agree(each.key))
+        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        for earlier in _changed_before(each, others):
+            same = sa.or_(same, each.back_before(earlier))
+        back, missing = each.count(same), each.count(~there)
+        taken = each.stored - back - missing
+        said = f"{taken:,} keys of {each.table.name} are taken by other rows"
+        other = sa.and_(there, ~same)
+        problems = [Problem(said + sample(each, other), other)] if taken else []
+    problems += _taken_elsewhere(each, there)
+    problems += _columns_to_fill(each) if missing else []
+    for key in each.table.foreign_keys:
+        problems += parents_gone(each, key, others, there)
+    return Restored(each.step, each.stored, back, missing), problems
+
+
+def _compare_by_count(each: LaidOut) -> tuple[int, sql.Predicate, list[Problem]]:
+    """Equal rows cannot be told apart; their number tells whether the stored ones are back.
+
+    Returns:
+        The number of rows that are back, whether a staged row is among them, what is in the way.
+    """
+    back = min(max(each.equal_rows() - (each.step.equal_rows_left or 0), 0), each.stored)
+    said = (
+        f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
+        f"without a key nothing tells which"
+    )
+    some = 0 < back < each.stored
+    return back, sa.true() if back else sa.false(), [Problem(said)] if some else []
+
+
+def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[Problem]:
+    """Unique keys, other than the one rows are found by, that other rows hold now."""
+    problems = []
+    names = dict(each.named("value"))
+    for key in each.table.candidate_keys:
+        if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
+            continue
+        pairs = [(name, names[name]) for name in key.columns]
+        equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
+        taken = each.exists(*equal)
+        found = each.count(~there, taken)
+        if found:
+            listed = ", ".join(key.columns)
+            said = (
+                f"{found:,} values of {each.table.name} ({listed}) are taken by other rows"
+                f"{sample(each, ~there, taken)}"
+            )
+            problems.append(Problem(said, sa.and_(~there, taken)))
+    return problems
+
+
+def parents_gone(
+    each: LaidOut, key: ForeignKey, others: Sequence[LaidOut], there: sql.Predicate
+) -> list[Problem]:
+    """Parents that rows need once they are as before, and that neither are there nor come too."""
+    without = without_parent(each, key)
+    if without is None:
+        return []
+    conditions = [~there, without]
+    parent = each.session.catalogue.table(key.parent)
+    for other in others:
+        if other.table.name == key.parent and other.step.action is Action.REMOVE:
+            theirs_names = dict(other.named("value"))
+            coming = other.staged.alias("yeldro_coming")
+            is_coming = (
+                each.session.typed(coming.c[theirs_names[theirs]], parent.by_name[theirs]) == value
+                for value, theirs in _references(each, key)
+            )
+            conditions.append(~sa.exists().where(*is_coming))
+    gone = each.count(*conditions)
+    alone_before = each.step.orphans.get(key.name, 0)
+    if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
+        return []
+    since = "any more" if gone > alone_before else "and had none before; the system asks for one"
+    said = (
+        f"{gone:,} rows of {each.table.name} have no parent row {since} ({key})"
+        f"{sample(each, *conditions)}"
+    )
+    return [Problem(said, sa.and_(*conditions))]
+
+
+def without_parent(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:
+    """Whether a staged row has no parent row in the database; None where it needs none."""
+    if not each.needs(key):
+        return None
+    parents = sql.parents_of(key, each.session.catalogue.table(key.parent))
+    is_parent = (parents.c[theirs] == value for value, theirs in _references(each, key))
+    some = (each.coming(ours).is_not(None) for ours in key.columns)
+    return sa.and_(*some, ~sa.exists().where(*is_parent))
+
+
+def _references(each: LaidOut, key: ForeignKey) -> list[tuple[sa.ColumnElement[Any], str]]:
+    """(a staged row's value, the parent's column that it is compared with)."""
+    parent = each.session.catalogue.table(key.parent)
+    return [
+        (
+            each.session.referencing_value(
+                each.coming(ours), each.table.by_name[ours], parent.by_name[theirs]
+            ),
+            theirs,
+        )
+        for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+    ]
+
+
+def sample(each: LaidOut, *conditions: sql.Predicate) -> str:
+    """A few of the staged rows that meet the conditions, by key."""
+    pairs = each.key[:3]
+    query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
+    rows = each.session.connection.execute(query).all()
+    listed = "; ".join(
+        ", ".join(f"{ours} {value!r}" for (ours, _), value in zip(pairs, row, strict=True))
+        for row in rows
+    )
+    return f" (such as {listed})" if listed else ""

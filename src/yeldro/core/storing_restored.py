@@ -1,0 +1,128 @@
+"""What a restore did, as a receipt of its own: each step is the other way round."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.conflicts import without_parent
+from yeldro.core.laidout import LaidOut
+from yeldro.core.plan import Action, Step
+from yeldro.core.receipt import ReceiptWriter
+
+_ROWS_AT_ONCE = 1000
+_OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
+
+Columns = list[tuple[str, str, str]]
+
+
+def inverse(each: LaidOut, n: int, source: str) -> Step:
+    """The step that undoes one of a receipt's.
+
+    Args:
+        source: the id of the receipt that is restored.
+    """
+    action = _OTHER_WAY.get(each.step.action, Action.RELINK)
+    name = str(each.table.name)
+    return Step(n, action, name, each.missing, f"restore of {source}", (name,))
+
+
+def passing(each: LaidOut, rows: int) -> Step:
+    """Links that are cut or set only so that rows can go or come in some order."""
+    name = str(each.table.name)
+    return Step(0, Action.RELINK, name, rows, "in passing", (name,), in_passing=True)
+
+
+def store_before(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequence[LaidOut],
+                 with_rows: bool) -> None:  # fmt: skip
+    """Notes a step that is about to be carried out, and the rows that only now can be read.
+
+    Args:
+        others: all steps of the restore.
+    """
+    receipt.add_step(step, each.table.name)
+    if not with_rows:
+        return
+    if step.action is Action.RELINK:
+        columns, expressions = _turned(each)
+        is_to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+        query = sa.select(*expressions).where(is_to_be_set, *_not_added(each, others))
+        receipt.add_rows(step, columns, _rows(each, query))
+        if each.told_by_count:
+            receipt.add_equal_rows_left(step, each.equal_rows("old"))
+        return
+    if not each.table.has_key or step.action is Action.REMOVE:
+        receipt.add_rows(step, *_as_staged(each))
+        if each.told_by_count:
+            stay = each.equal_rows() - (each.missing if step.action is Action.REMOVE else 0)
+            receipt.add_equal_rows_left(step, stay)
+    if step.action is Action.REMOVE:
+        for key in each.table.foreign_keys:
+            alone = without_parent(each, key)
+            rows = 0 if alone is None else each.count(alone)
+            if rows:
+                receipt.add_orphans(step, key.name, rows)
+
+
+def store_after(each: LaidOut, step: Step, receipt: ReceiptWriter) -> None:
+    """Stores added rows as they are now that everything is in place."""
+    if step.action is not Action.ADD or not each.table.has_key:
+        return
+    table = each.table
+    columns = [("value", column.name, column.type) for column in table.stored_columns]
+    expressions = [
+        each.session.readable(each.rows.c[column.name], column).label(f"c{place}")
+        for place, column in enumerate(table.stored_columns)
+    ]
+    if each.row_id:
+        columns.insert(0, ("row id", each.row_id, ""))
+        expressions.insert(0, each.rows.c[each.row_id].label("yeldro_id"))
+    query = sa.select(*expressions).select_from(each.rows).where(each.is_mine(each.rows))
+    receipt.add_rows(step, columns, _rows(each, query))
+
+
+def _turned(each: LaidOut) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
+    """A changed row's columns with old and new in each other's place, and the key it had before."""
+    old, new = dict(each.named("old")), dict(each.named("new"))
+    columns: Columns = []
+    expressions: list[sa.ColumnElement[Any]] = []
+    for stored_as, column in each.roles.items():
+        mine = {"key": old.get(column.name, stored_as), "old": new.get(column.name),
+                "new": old.get(column.name)}.get(column.role) or stored_as  # fmt: skip
+        columns.append((column.role, column.name, column.type))
+        expressions.append(each.staged.c[mine].label(f"c{len(columns)}"))
+    return columns, expressions
+
+
+def _not_added(each: LaidOut, others: Sequence[LaidOut]) -> Iterator[sql.Predicate]:
+    """Rows that the same restore adds are stored whole, links and all."""
+    for other in others:
+        added = other.step.action is Action.REMOVE and other.table == each.table
+        if not added or not other.table.has_key:
+            continue
+        staged = other.staged.alias("yeldro_added")
+        theirs = dict(other.key)
+        same = (
+            staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])
+            for name, own in each.key
+        )
+        yield ~sa.exists(sa.select(sa.literal(1)).select_from(staged).where(*same)
+                         .correlate(each.staged))  # fmt: skip
+
+
+def _as_staged(each: LaidOut) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
+    """The rows as they are laid out; with their row ids where they have them and will have them."""
+    roles = {"value", "row id"} if each.row_id and not each.row_ids_taken() else {"value"}
+    pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]
+    columns = [(column.role, column.name, column.type) for column, _ in pairs]
+    query = sa.select(*(each.staged.c[own] for _, own in pairs)).order_by(each.staged.c.yeldro_row)
+    return columns, _rows(each, query)
+
+
+def _rows(each: LaidOut, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
+    options = query.execution_options(stream_results=True)
+    streamed = each.session.connection.execute(options)
+    return map(each.session.stored, streamed.partitions(_ROWS_AT_ONCE))

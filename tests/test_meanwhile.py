@@ -1,0 +1,123 @@
+"""Other programs at work on the same rows: an exact tally or a rollback, and nothing else."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import subprocess
+import threading
+import time
+from collections import Counter
+from typing import Any
+
+import psycopg
+import pymysql
+import pytest
+from conftest import PROGRAM, Yeldro
+from systems import AnyDatabase, MariadbServerDatabase, SqliteFile
+from test_faults import filled
+
+from yeldro.core.receipts import receipts_in, stored_rows
+
+FAILURES = (psycopg.Error, pymysql.MySQLError, sqlite3.OperationalError)
+
+
+class Others(threading.Thread):
+    """Adds, changes and removes rows in short transactions, and counts what it has committed."""
+
+    def __init__(self, database: AnyDatabase, seed: int) -> None:
+        super().__init__()
+        self.database = database
+        self.chance = random.Random(seed)
+        self.ended = threading.Event()
+        self.added: Counter[str] = Counter()
+        self.failures = 0
+        self.next = 10_000
+
+    def run(self) -> None:
+        connection: Any
+        if isinstance(self.database, SqliteFile):
+            connection = sqlite3.connect(self.database.path, isolation_level=None, timeout=20)
+            connection.execute("PRAGMA foreign_keys = ON")
+        elif isinstance(self.database, MariadbServerDatabase):
+            connection = self.database.connect()
+        else:
+            connection = psycopg.connect(self.database.url, autocommit=True)
+        cursor = connection.cursor()
+        while not self.ended.is_set():
+            try:
+                self.do_something(cursor)
+            except FAILURES:
+                self.failures += 1
+                cursor.execute("ROLLBACK")
+            time.sleep(0.01)
+        connection.close()
+
+    def do_something(self, cursor: Any) -> None:
+        self.next += 1
+        mast, lamp = self.chance.randint(1, 300), self.chance.randint(1, 600)
+        table, statement = self.chance.choice([
+            ("lamp", f"INSERT INTO lamp VALUES ({self.next}, {mast})"),
+            ("mast", f"INSERT INTO mast VALUES ({self.next}, 'new')"),
+            ("note", f"INSERT INTO note VALUES ({self.next}, {lamp})"),
+            ("lamp", f"DELETE FROM lamp WHERE id = {lamp} AND id NOT IN "
+                     "(SELECT lamp_id FROM note WHERE lamp_id IS NOT NULL)"),
+            ("", f"UPDATE mast SET label = 'changed' WHERE id = {mast}"),
+            ("", f"UPDATE lamp SET mast_id = {mast} WHERE id = {lamp}"),
+            ("", f"UPDATE note SET lamp_id = NULL WHERE lamp_id = {lamp}"),
+        ])  # fmt: skip
+        cursor.execute("BEGIN")
+        cursor.execute(statement)
+        changed = cursor.rowcount
+        cursor.execute("COMMIT")
+        if table:
+            self.added[table] += changed if statement.startswith("INSERT") else -changed
+
+
+@pytest.mark.parametrize("how", ["whole", "batches"])
+def test_rows_that_others_change_meanwhile_are_counted_exactly_or_left(
+    yeldro: Yeldro, made, how: str
+) -> None:
+    database = made(filled())
+    others = [Others(database, seed) for seed in (1, 2)]
+    for number, each in enumerate(others):
+        each.next += number * 100_000
+        each.start()
+    codes = Counter()
+    try:
+        for first in range(1, 300, 50):
+            words = ["run", "mast", "--where", f"id BETWEEN {first} AND {first + 49}", "--expect",
+                     "50", "--yes", "--quiet", "--lock-wait", "20"]  # fmt: skip
+            if how == "batches":
+                words += ["--batch", "10", "--pause", "0.05"]
+            for _ in range(4):
+                done = subprocess.run(
+                    [PROGRAM, *words], env=yeldro.environment | {"YELDRO_DB": database.url},
+                    capture_output=True, text=True, check=False, timeout=120,
+                )  # fmt: skip
+                codes[done.returncode] += 1
+                assert done.returncode in (0, 3, 4, 5), done
+                assert "fault in Yeldro" not in done.stderr
+                if not done.returncode:
+                    break
+    finally:
+        for each in others:
+            each.ended.set()
+            each.join()
+    assert codes[0]
+    removed: Counter[str] = Counter()
+    for receipt in receipts_in(yeldro.receipts):
+        assert receipt.outcome in ("committed", "ready" if how == "batches" else "committed")
+        for step in receipt.steps:
+            assert step.rows_table
+            stored = sum(1 for _ in stored_rows(receipt.path, step))
+            assert stored == step.affected
+            if step.action == "remove":
+                removed[step.table.name] += stored
+    for table, rows in (("mast", 300), ("lamp", 600), ("note", 200)):
+        expected = rows + sum(each.added[table] for each in others) - removed[table]
+        assert database.value(f"SELECT count(*) FROM {table}") == expected, (table, codes)
+    for child, parent in (("lamp", "mast"), ("note", "lamp")):
+        hanging = f"{parent}_id IS NOT NULL AND {parent}_id NOT IN (SELECT id FROM {parent})"
+        assert database.value(f"SELECT count(*) FROM {child} WHERE {hanging}") == 0
+    assert sum(each.failures for each in others) < sum(each.next for each in others) - 120_000

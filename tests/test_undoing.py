@@ -1,0 +1,91 @@
+"""Restores undone by their own receipts, and tables that have changed meanwhile."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import Yeldro
+
+PORTS = """
+    CREATE TABLE port (id INTEGER PRIMARY KEY, name VARCHAR(9));
+    CREATE TABLE ship (id INTEGER PRIMARY KEY, port_id INTEGER, home_id INTEGER,
+                       FOREIGN KEY (port_id) REFERENCES port (id),
+                       FOREIGN KEY (home_id) REFERENCES port (id));
+    CREATE TABLE log (port_id INTEGER, line VARCHAR(9),
+                      FOREIGN KEY (port_id) REFERENCES port (id));
+    INSERT INTO port VALUES (1, 'a'), (2, 'b'), (3, NULL);
+    INSERT INTO ship VALUES (1, 1, 3), (2, 2, 3), (3, 3, 1);
+    INSERT INTO log VALUES (1, 'x'), (1, 'x'), (2, 'z'), (3, 'y');
+"""
+GONE = ("run", "port", "--where", "id < 3", "--follow", "ship.port_id", "--follow", "log",
+        "--detach", "ship.home_id", "--expect", "2", "--yes")  # fmt: skip
+
+
+@pytest.fixture
+def restored(yeldro: Yeldro, made) -> tuple:
+    """A database in which rows went and came back, and the receipt of their coming back."""
+    database = made(PORTS)
+    yeldro(*GONE, db=database.url)
+    own = yeldro("restore", "last", "--yes", "--json").json()["own_receipt"]
+    return database, own
+
+
+def test_undoing_a_restore_takes_no_row_that_is_changed_or_needed_since(
+    yeldro: Yeldro, restored
+) -> None:
+    database, own = restored
+    assert yeldro("receipt", "check", own, "--json").json()["verdict"] == "all there"
+    database.script("UPDATE port SET name = 'new' WHERE id = 1; INSERT INTO ship VALUES (9, 2, 3)")
+    before = database.contents()
+    refused = yeldro("restore", own, "--yes", code=3).err
+    assert "1 rows of port were changed since they were put back (such as id 1)" in refused
+    assert "referenced by rows of ship (ship.port_id" in refused
+    assert database.contents() == before
+    done = yeldro("restore", own, "--skip-conflicts", "--yes", "--json").json()
+    assert any("changed since" in each for each in done["skipped"])
+    assert database.rows("SELECT id FROM port ORDER BY id") == [(1,), (2,), (3,)]
+    assert database.rows("SELECT id, home_id FROM ship ORDER BY id") == [(3, None), (9, 3)]
+    assert database.rows("SELECT port_id FROM log") == [(3,)]
+    database.script("UPDATE port SET name = 'a' WHERE id = 1; DELETE FROM ship WHERE id = 9")
+    assert yeldro("restore", own, "--yes", "--json").json()["total"] == 2
+    assert yeldro("receipt", "check", own, "--json").json()["verdict"] == "all undone"
+    again = yeldro("restore", own, "--yes")
+    assert "this restore is undone already" in again.out
+
+
+def test_equal_rows_without_a_key_are_undone_by_their_number(yeldro: Yeldro, restored) -> None:
+    database, own = restored
+    database.script("INSERT INTO log VALUES (3, 'x'), (3, 'y')")
+    yeldro("restore", own, "--only", "log", "--yes")
+    assert database.rows("SELECT port_id, line FROM log ORDER BY line") == [
+        (3, "x"), (3, "y"), (3, "y")
+    ]  # fmt: skip
+    gone = yeldro("receipt", "list", "--json").json()[0]["id"]
+    yeldro("restore", gone, "--yes")
+    assert database.value("SELECT count(*) FROM log WHERE line = 'x'") == 3
+    database.script("DELETE FROM log WHERE line = 'z'")
+    few = yeldro("restore", own, "--only", "log", "--yes", code=3).err
+    assert "only 2 of 3 rows added to log are left" in few
+
+
+def test_what_has_changed_about_the_table_is_told_before(yeldro: Yeldro, made) -> None:
+    database = made(PORTS)
+    yeldro("run", "log", "--where", "port_id < 3", "--expect", "3", "--yes", db=database.url)
+    database.script("ALTER TABLE log ADD COLUMN grade VARCHAR(9) DEFAULT 'new'")
+    found = yeldro("receipt", "check", "--json").json()
+    assert found["notes"] == ["log has a column grade since; rows get its default there"]
+    yeldro("restore", "last", "--yes")
+    assert database.value("SELECT count(*) FROM log WHERE grade = 'new' AND line = 'x'") == 2
+    yeldro("run", "log", "--where", "port_id < 3", "--expect", "3", "--yes", db=database.url)
+    database.script("""
+        DROP TABLE log;
+        CREATE TABLE log (port_id INTEGER, line VARCHAR(90), grade VARCHAR(9),
+                          must INTEGER NOT NULL)
+    """)
+    refused = yeldro("restore", "last", "--yes", code=3).err
+    assert "log has a column must since, which takes no NULL and has no default" in refused
+    shown = yeldro("receipt", "check").out
+    assert "log.line was" in shown
+    assert "(90) now" in shown
+    database.script("ALTER TABLE log DROP COLUMN must; ALTER TABLE log DROP COLUMN grade")
+    assert "log.grade is not there any more" in yeldro("restore", "last", "--yes", code=3).err
+    assert database.value("SELECT count(*) FROM log") == 0

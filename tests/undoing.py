@@ -1,0 +1,29 @@
+"""Restores that are undone by their own receipts, and undone again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from yeldro.core.protocol import Database
+from yeldro.core.receipts import read_receipt
+from yeldro.core.restore import compare, restore
+
+
+def back_and_forth(database: Database, path: Path, contents: Callable[[], object]) -> None:
+    """Restores a receipt, undoes that, and undoes the undoing; each time all is as it was."""
+    gone = contents()
+    receipt = read_receipt(path)
+    first = restore(database, receipt, 5)
+    whole = contents()
+    assert whole != gone
+    verdict = "all undone" if receipt.is_of_restore else "all back"
+    assert compare(database, receipt).verdict == verdict
+    assert first.receipt is not None
+    second = restore(database, read_receipt(first.receipt), 5)
+    assert contents() == gone
+    assert second.receipt is not None
+    assert second.total == first.total
+    third = restore(database, read_receipt(second.receipt), 5)
+    assert contents() == whole
+    assert third.total == first.total

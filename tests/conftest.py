@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import loaded
 import pytest
 from systems import (
     AnyDatabase,
@@ -25,6 +26,7 @@ from undoing import back_and_forth
 
 from yeldro.engines import open_database
 
+_LONGEST = 120  # seconds
 PROGRAM = Path(sys.executable).with_name("yeldro")
 
 
@@ -41,10 +43,15 @@ class Finished:
 
 
 class Yeldro:
-    """Starts the installed program in a folder of its own, with its own receipts."""
+    """Starts the program in a folder of its own, with its own receipts.
 
-    def __init__(self, folder: Path) -> None:
+    Args:
+        installed: the installed program itself; else the same entry point, loaded once for all.
+    """
+
+    def __init__(self, folder: Path, *, installed: bool = False) -> None:
         self.folder = folder
+        self.installed = installed
         self.receipts = folder / "receipts"
         self.environment = {
             name: value for name, value in os.environ.items() if not name.startswith("YELDRO")
@@ -53,17 +60,20 @@ class Yeldro:
     def __call__(self, *words: str, db: str | None = None, code: int | None = 0) -> Finished:
         """Runs one command line; fails the test when it leaves with another code than `code`."""
         environment = self.environment | ({"YELDRO_DB": db} if db else {})
-        done = subprocess.run(
-            [PROGRAM, *words],
-            env=environment,
-            cwd=self.folder,
-            capture_output=True,
-            text=True,
-            stdin=subprocess.DEVNULL,
-            check=False,
-            timeout=120,
-        )
-        found = Finished(done.returncode, done.stdout, done.stderr)
+        if self.installed:
+            done = subprocess.run(
+                [PROGRAM, *words],
+                env=environment,
+                cwd=self.folder,
+                capture_output=True,
+                text=True,
+                stdin=subprocess.DEVNULL,
+                check=False,
+                timeout=_LONGEST,
+            )
+            found = Finished(done.returncode, done.stdout, done.stderr)
+        else:
+            found = Finished(*loaded.run(words, environment, self.folder, _LONGEST))
         assert code is None or found.code == code, found
         return found
 

@@ -64,7 +64,8 @@ def test_the_demo_never_overwrites_a_file(yeldro: Yeldro) -> None:
     assert (yeldro.folder / "here" / "buoys.db").read_bytes() == before
 
 
-def test_the_readmes_commands_work_on_the_demo(yeldro: Yeldro) -> None:
+def test_the_readmes_commands_work_on_the_demo(tmp_path: Path) -> None:
+    yeldro = Yeldro(tmp_path, installed=True)
     yeldro("demo", "yeldro-demo", "--only-data")
     text = README.read_text().replace("\\\n", " ")
     typed = [
@@ -88,7 +89,8 @@ def test_the_readmes_commands_work_on_the_demo(yeldro: Yeldro) -> None:
         yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == 2 else 0)
 
 
-def test_help_loads_nothing_heavy_and_comes_at_once(yeldro: Yeldro) -> None:
+def test_help_loads_nothing_heavy_and_comes_at_once(tmp_path: Path) -> None:
+    yeldro = Yeldro(tmp_path, installed=True)
     text = yeldro("--help").out
     for command in ("survey", "preview", "plan", "run", "restore", "demo"):
         assert command in text

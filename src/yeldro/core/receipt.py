@@ -76,7 +76,7 @@ class ReceiptWriter:
             self._file.execute(
                 "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
                 (form.FORMAT, self.id, title, system, database, table, 0,
-                 _user(), started.isoformat(timespec="seconds"), form.OPEN),
+                 _user(), started.isoformat(timespec="microseconds"), form.OPEN),
             )  # fmt: skip
             self._file.execute("COMMIT")
             sync(self.path.parent)

@@ -310,4 +310,4 @@ def _links(keys: Sequence[ForeignKey]) -> Text:
 
 
 def _when(moment: str) -> str:
-    return moment.replace("T", " ").replace("+00:00", "")
+    return moment[:19].replace("T", " ")

@@ -162,6 +162,7 @@ def mariadb_connection(database: str) -> pymysql.Connection:
         password=url.password or "",
         database=database or None,
         autocommit=True,
+        ssl_disabled=True,
         client_flag=CLIENT.MULTI_STATEMENTS,
     )
 

@@ -16,7 +16,7 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.cli.main import execute
 
-SECONDS = float(os.environ.get("YELDRO_FUZZ_SECONDS", "20"))
+SECONDS = float(os.environ.get("YELDRO_FUZZ_SECONDS", "60"))
 FILTERS = [
     "id = 1; DELETE FROM buoy", "id = 1 -- ", "id = 1 /* */ ; DROP TABLE buoy",
     "id = (DELETE FROM buoy RETURNING 1)", "'' = ''''; DROP TABLE buoy; --'", "1 = 1", "TRUE",
@@ -73,7 +73,9 @@ def test_rows_and_names_can_not_drive_the_terminal(yeldro: Yeldro, file_made) ->
     assert database.value(f'SELECT count(*) FROM "{name}"') == 3
 
 
-def test_nothing_made_of_pieces_is_a_fault(demo: SqliteFile, tmp_path: Path) -> None:
+def test_nothing_made_of_pieces_is_a_fault(
+    yeldro: Yeldro, demo: SqliteFile, tmp_path: Path
+) -> None:
     """Files of all formats and filters, cut, doubled and mixed: refused or looked at."""
     chance = random.Random(int(os.environ.get("YELDRO_FUZZ_SEED", "1")))
     plan, job, given = tmp_path / "plan.json", tmp_path / "job.toml", tmp_path / "in.sql"
@@ -85,10 +87,17 @@ def test_nothing_made_of_pieces_is_a_fault(demo: SqliteFile, tmp_path: Path) -> 
     )
     statements = "DELETE a FROM alert a JOIN buoy b ON b.id = a.buoy_id WHERE b.id IN (1, 2);"
     seeds = {plan: plan.read_text(), job: toml, given: statements}
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+    (kept,) = yeldro.receipts.iterdir()
+    whole = kept.read_bytes()
     before, end, tried = demo.contents(), time.monotonic() + SECONDS, 0
     while time.monotonic() < end:
-        path = chance.choice([plan, job, given, None])
+        path = chance.choice([plan, job, given, kept, None])
         tried += 1
+        if path is kept:
+            kept.write_bytes(_with_wrong_bytes(whole, chance))
+            _look(["receipt", chance.choice(["check", "show"]), str(kept)], demo)
+            continue
         if path is None:
             condition = _mixed("id = 1 AND (level = 'a' OR taken IS NULL) -- x", chance)
             _look(["plan", "alert", f"--where={condition}"], demo)
@@ -106,9 +115,19 @@ def _look(words: list[str], demo: SqliteFile) -> None:
     """Runs a command that only looks, in this process; a fault in Yeldro fails the test."""
     out, err = io.StringIO(), io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        code = execute([*words, "--db", demo.url])
-    given = Path(words[-1]).read_text() if Path(words[-1]).is_file() else ""
-    assert code in (0, 2, 3, 4, 5), f"{words}\n{given}\n{err.getvalue()}"
+        code = execute([*words, *(["--db", demo.url] if words[1] != "show" else [])])
+    given = Path(words[-1]).read_bytes() if Path(words[-1]).is_file() else b""
+    assert code in (0, 2, 3, 4, 5), f"{words}\n{given!r}\n{err.getvalue()}"
+
+
+def _with_wrong_bytes(whole: bytes, chance: random.Random) -> bytes:
+    """A file that was cut short, or of which some bytes are others."""
+    if chance.random() < 0.2:
+        return whole[: chance.randrange(len(whole))]
+    wrong = bytearray(whole)
+    for _ in range(chance.choice([1, 3, 30])):
+        wrong[chance.randrange(len(wrong))] = chance.randrange(256)
+    return bytes(wrong)
 
 
 def _mixed(text: str, chance: random.Random) -> str:

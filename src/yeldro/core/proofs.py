@@ -59,6 +59,9 @@ def prove_groups_live(
     query = lost_groups(session, prepared, cleanup)
     if query is None:
         return
+    removed = prepared.ripple.removed[prepared.matched.table.name].keys
+    if removed is not None and _tells_kept(prepared) and not ledger.unplanned:
+        query = _kept_that_went(prepared, removed)  # for no other rows have gone
     table = prepared.matched.table
     planned = None
     crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
@@ -92,6 +95,16 @@ def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Se
     standing_groups = sa.select(*group_values(session, table, rows, by, same))
     lost = _planned_groups(session, prepared, cleanup).except_(standing_groups)
     return sa.select(sa.func.count()).select_from(lost.subquery())
+
+
+def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[Any]:
+    """How many of the rows that should be kept are among the removed ones, copies counted apart."""
+    table, picked = prepared.matched.table, prepared.ripple.matched_keys
+    assert picked is not None
+    keys = removed.alias("yeldro_removed")
+    went = sa.select(*sql.columns_of(keys, table.identity.columns))
+    kept = sql.columns_of(picked, [column.name for column in kept_columns(table)])
+    return sa.select(sa.func.count()).select_from(picked).where(sql.among(kept, went))
 
 
 def _tells_kept(prepared: Prepared) -> bool:

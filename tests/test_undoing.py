@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 from conftest import Yeldro
+from systems import SqliteFile
 
 PORTS = """
     CREATE TABLE port (id INTEGER PRIMARY KEY, name VARCHAR(9));
@@ -63,8 +64,11 @@ def test_equal_rows_without_a_key_are_undone_by_their_number(yeldro: Yeldro, res
     yeldro("restore", gone, "--yes")
     assert database.value("SELECT count(*) FROM log WHERE line = 'x'") == 3
     database.script("DELETE FROM log WHERE line = 'z'")
-    few = yeldro("restore", own, "--only", "log", "--yes", code=3).err
-    assert "only 2 of 3 rows added to log are left" in few
+    if isinstance(database, SqliteFile):  # a row id tells which one is gone
+        assert yeldro("restore", own, "--only", "log", "--yes", "--json").json()["total"] == 2
+    else:
+        few = yeldro("restore", own, "--only", "log", "--yes", code=3).err
+        assert "only 2 of 3 rows added to log are left" in few
 
 
 def test_what_has_changed_about_the_table_is_told_before(yeldro: Yeldro, made) -> None:

@@ -161,7 +161,6 @@ def restore(
             if wish.with_rows:
                 writer.check_space(sum(each.missing * len(each.roles) for each in laid_out))
             tally, ledger = _put_back(session, receipt, laid_out, allowed_triggers, writer, wish)
-            writer.ready(tally, ledger)
         except BaseException:
             session.roll_back()
             writer.discard()
@@ -178,7 +177,7 @@ def _put_back(
     writer: ReceiptWriter,
     wish: ReceiptWish,
 ) -> tuple[Tally, Ledger]:
-    """Undoes every step, holds its count and the ledger, and stores what was done."""
+    """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
     if not session.checks_when_all_is_done:
         _plan_late_links(session, laid_out)
     for each in laid_out:
@@ -186,6 +185,7 @@ def _put_back(
         each.hold_parents()
     before = session.change_count()
     done: list[tuple[Step, int]] = []
+    told: list[tuple[Step, int]] = []
     late: list[tuple[LaidOut, int]] = []
     for each in laid_out:
         if isinstance(each, AddedRows):
@@ -195,7 +195,7 @@ def _put_back(
         for n, each in enumerate((each for each in laid_out if each.missing), 1)
     ]
     for step, each in to_do:
-        store_before(each, step, writer, laid_out, wish.with_rows)
+        told.append((step, store_before(each, step, writer, laid_out, wish.with_rows)))
         affected = each.put_back()
         check_step(step, affected)
         done.append((step, affected))
@@ -212,6 +212,7 @@ def _put_back(
     ledger = read_ledger(before, session.change_count(), _tally([*done, *counted]))
     fired = triggers_fired((step.action, each.table) for step, each in to_do)
     check_ledger(ledger, fired, allowed_triggers)
+    writer.ready(_tally(told), ledger)
     return _tally(done), ledger
 
 

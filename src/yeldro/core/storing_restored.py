@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -37,23 +38,20 @@ def passing(each: LaidOut, rows: int) -> Step:
 
 
 def store_before(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequence[LaidOut],
-                 with_rows: bool) -> None:  # fmt: skip
+                 with_rows: bool) -> int:  # fmt: skip
     """Notes a step that is about to be carried out, and the rows that only now can be read.
 
     Args:
         others: all steps of the restore.
+
+    Returns:
+        How many rows of the step the receipt tells of.
     """
+    if step.action is Action.RELINK:
+        return _store_links(each, step, receipt, others, with_rows)
     receipt.add_step(step, each.table.name)
     if not with_rows:
-        return
-    if step.action is Action.RELINK:
-        columns, expressions = _turned(each)
-        is_to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
-        query = sa.select(*expressions).where(is_to_be_set, *_not_added(each, others))
-        receipt.add_rows(step, columns, _rows(each, query))
-        if each.told_by_count:
-            receipt.add_equal_rows_left(step, each.equal_rows("old"))
-        return
+        return step.rows
     if not each.table.has_key or step.action is Action.REMOVE:
         receipt.add_rows(step, *_as_staged(each))
         if each.told_by_count:
@@ -65,6 +63,22 @@ def store_before(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequ
             rows = 0 if alone is None else each.count(alone)
             if rows:
                 receipt.add_orphans(step, key.name, rows)
+    return step.rows
+
+
+def _store_links(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequence[LaidOut],
+                 with_rows: bool) -> int:  # fmt: skip
+    """Notes links that are about to be set, but for those of rows that come back whole."""
+    to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    told = [to_be_set, *_not_added(each, others)]
+    rows = step.rows if each.told_by_count else each.count(*told)
+    receipt.add_step(replace(step, rows=rows), each.table.name)
+    if with_rows:
+        columns, expressions = _turned(each)
+        receipt.add_rows(step, columns, _rows(each, sa.select(*expressions).where(*told)))
+        if each.told_by_count:
+            receipt.add_equal_rows_left(step, each.equal_rows("old"))
+    return rows
 
 
 def store_after(each: LaidOut, step: Step, receipt: ReceiptWriter) -> None:

@@ -9,10 +9,8 @@ from __future__ import annotations
 
 import math
 import os
-import ssl
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from functools import cache
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -30,6 +28,7 @@ from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
+from yeldro.engines.mariadb_connection import connect
 from yeldro.engines.mariadb_errors import OPTION_FILE, explained, heed_warnings, told
 from yeldro.engines.standard import StandardSession
 
@@ -161,7 +160,7 @@ class MariadbDatabase:
             connect_args={"conv": _READ_AS},
             enable_from_linting=False,
         )
-        sa.event.listen(engine, "do_connect", _connect)
+        sa.event.listen(engine, "do_connect", connect)
         return engine
 
     @contextmanager
@@ -199,27 +198,6 @@ class MariadbDatabase:
         if thread is not None:
             with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
-
-
-class _Connection(pymysql.connections.Connection):
-    """Loads no certificates where none is verified: that takes longer than all the rest."""
-
-    def _create_ssl_ctx(self, sslp: Any) -> ssl.SSLContext:
-        return super()._create_ssl_ctx(sslp) if sslp else _unverified()  # type: ignore[misc]
-
-
-@cache
-def _unverified() -> ssl.SSLContext:
-    """Encryption as the driver offers it where the URL asks for nothing: if the server has it."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    return context
-
-
-def _connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
-    del dialect, record
-    return _Connection(*words, **options)
 
 
 class MariadbSession(StandardSession):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 from conftest import Yeldro
-from systems import SqliteFile
+from systems import MariadbServerDatabase, SqliteFile
 
 PORTS = """
     CREATE TABLE port (id INTEGER PRIMARY KEY, name VARCHAR(9));
@@ -93,3 +93,26 @@ def test_what_has_changed_about_the_table_is_told_before(yeldro: Yeldro, made) -
     database.script("ALTER TABLE log DROP COLUMN must; ALTER TABLE log DROP COLUMN grade")
     assert "log.grade is not there any more" in yeldro("restore", "last", "--yes", code=3).err
     assert database.value("SELECT count(*) FROM log") == 0
+
+
+def test_a_trigger_on_rows_that_come_back_must_be_named(yeldro: Yeldro, made) -> None:
+    database = made(f"{PORTS} CREATE TABLE heard (id INTEGER);")
+    body = "INSERT INTO heard VALUES (1);"
+    if isinstance(database, SqliteFile):
+        database.script(f"CREATE TRIGGER hearing AFTER INSERT ON log BEGIN {body} END")
+    elif isinstance(database, MariadbServerDatabase):
+        database.script(f"CREATE TRIGGER hearing AFTER INSERT ON log FOR EACH ROW {body}")
+    else:
+        database.script(f"""
+            CREATE FUNCTION hear() RETURNS trigger LANGUAGE plpgsql AS
+                'BEGIN {body} RETURN NULL; END';
+            CREATE TRIGGER hearing AFTER INSERT ON log FOR EACH ROW EXECUTE FUNCTION hear();
+        """)
+    yeldro("run", "log", "--where", "port_id < 3", "--expect", "3", "--yes", db=database.url)
+    refused = yeldro("restore", "last", "--yes", code=4).err
+    assert "+3 rows" in refused
+    assert "--allow-trigger hearing" in refused
+    assert database.value("SELECT count(*) FROM log") == 1
+    done = yeldro("restore", "last", "--yes", "--allow-trigger", "hearing", "--json").json()
+    assert done["total"] == 3
+    assert database.value("SELECT count(*) FROM heard") == 3

@@ -210,8 +210,9 @@ def _put_back(
     writer.add_total(sum(rows for _, rows in done))
     counted = [(passing(each, rows), rows) for each, rows in late if rows]
     ledger = read_ledger(before, session.change_count(), _tally([*done, *counted]))
-    fired = triggers_fired((step.action, each.table) for step, each in to_do)
-    check_ledger(ledger, fired, allowed_triggers)
+    fired = [(step.action, each.table) for step, each in to_do]
+    fired += [(Action.RELINK, each.table) for each, rows in late if rows]
+    check_ledger(ledger, triggers_fired(fired), allowed_triggers)
     writer.ready(_tally(told), ledger)
     return _tally(done), ledger
 

@@ -86,10 +86,11 @@ SELECT h.inhrelid, h.inhparent FROM pg_inherits AS h JOIN pg_class AS c ON c.oid
 WHERE c.relkind IN ('r', 'f') AND NOT c.relispartition
 """
 _TRIGGERS = """
-SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update
+SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update,
+       tgtype & 4 > 0 AS on_insert
 FROM pg_trigger WHERE tgrelid = %s AND NOT tgisinternal AND tgtype & 28 > 0
 UNION ALL
-SELECT rulename, ev_type = '4', ev_type = '2' FROM pg_rewrite
+SELECT rulename, ev_type = '4', ev_type = '2', ev_type = '3' FROM pg_rewrite
 WHERE ev_class = %s AND rulename <> '_RETURN'
 ORDER BY 1
 """
@@ -228,9 +229,10 @@ class PostgresqlCatalogue:
         )
 
     def _triggers(self, oid: int) -> list[Trigger]:
-        """Triggers and rules; one that runs on both events is listed for each."""
+        """Triggers and rules; one that runs on several events is listed for each."""
         found = []
         for row in self._rows(_TRIGGERS, oid, oid):
             found += [Trigger(row.name, "delete")] if row.on_delete else []
             found += [Trigger(row.name, "update")] if row.on_update else []
+            found += [Trigger(row.name, "insert")] if row.on_insert else []
         return found

@@ -196,7 +196,7 @@ def when_waited_for(server: MariadbServerDatabase, act) -> threading.Thread:
         )
         until = time.monotonic() + 20
         while server.value(waiting) == 0 and time.monotonic() < until:
-            time.sleep(0.05)
+            time.sleep(0.15)  # the server looks again only after a tenth of a second of quiet
         act()
 
     thread = threading.Thread(target=watch, daemon=True)

@@ -179,6 +179,9 @@ class Session(Protocol):
     def reason(self, error: sa.exc.DBAPIError) -> str:
         """The system's own words for an error, in one line."""
 
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        """Whether the statement was stopped on its way: by its time limit, or by somebody."""
+
     def use_stored_forms(self) -> None:
         """Has values read and written in the forms that receipts hold, from now on."""
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import uuid
@@ -110,6 +111,9 @@ def demo(_demo_file: Path, tmp_path: Path) -> SqliteFile:
     path.write_bytes(_demo_file.read_bytes())
     return SqliteFile(path)
 
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as where the tests run in the background
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
 ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariadb_answers()}

@@ -189,3 +189,13 @@ def postgresql_answers() -> bool:
     except psycopg.OperationalError:
         return False
     return True
+
+
+def unchecked(database: AnyDatabase) -> str:
+    """What lets rows in without their parents."""
+    system = database.url.partition(":")[0]
+    settings = {
+        "postgresql": "SET session_replication_role = replica;",
+        "mariadb": "SET foreign_key_checks = 0;",
+    }
+    return settings.get(system, "")

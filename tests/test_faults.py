@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 from conftest import PROGRAM, Yeldro
+from cutting import mariadb_through, postgresql_through
 from systems import AnyDatabase, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
@@ -166,6 +167,41 @@ def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made) -> None:
         assert database.contents() == before
         for path in yeldro.receipts.glob("*"):
             path.unlink()
+
+
+@pytest.mark.parametrize("batched", [False, True])
+def test_rows_whose_commit_was_not_answered_are_in_the_receipt(
+    yeldro: Yeldro, made, tmp_path: Path, batched: bool
+) -> None:
+    database = made(filled())
+    if database.url.startswith("postgresql"):
+        url = postgresql_through
+    elif database.url.startswith("mariadb"):
+        url = mariadb_through
+    else:
+        return  # a file has no connection
+    before = database.contents()
+    words = [*RUN, *(["--batch", "25"] if batched else [])]
+    with url(database.url, tmp_path, {2} if batched else {1, 3}) as through:
+        said = yeldro(*words, db=through, code=5).err
+        assert "is not known" in said
+        assert database.value("SELECT count(*) FROM mast") == (250 if batched else 50)
+        if batched:
+            assert "1 batches are committed: 25 of 250" in said
+            yeldro(*words, db=through)
+            assert database.value("SELECT count(*) FROM mast") == 50
+        else:
+            found = yeldro("receipt", "check", "last", "--json", db=through).json()
+            assert found["verdict"] == "all gone"
+        (run,) = receipts_in(yeldro.receipts)
+        back = yeldro("restore", run.id, "--yes", "--json", db=through).json()["own_receipt"]
+        assert database.contents() == before
+        if not batched:  # the same with a restore's commit
+            assert "is not known" in yeldro("restore", back, "--yes", db=through, code=5).err
+            assert database.value("SELECT count(*) FROM mast") == 50
+            away = yeldro("receipt", "list", "--json", db=through).json()[0]["id"]
+            yeldro("restore", away, "--yes", db=through)
+            assert database.contents() == before
 
 
 def cut(name: str, *, postgresql: bool) -> None:

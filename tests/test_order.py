@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from systems import AnyDatabase, SqliteFile
+from systems import SqliteFile, unchecked
 from undoing import back_and_forth
 
 from yeldro.core.errors import Refused
@@ -188,16 +188,6 @@ def test_a_view_that_shows_one_tables_key_names_its_rows(yeldro, network) -> Non
         "several tables" in yeldro("plan", "pairs", "--where", "id = 1", db=network.url, code=3).err
     )
     assert "groups" in yeldro("plan", "sizes", "--where", "n = 1", db=network.url, code=3).err
-
-
-def unchecked(database: AnyDatabase) -> str:
-    """What lets rows in without their parents."""
-    system = database.url.partition(":")[0]
-    settings = {
-        "postgresql": "SET session_replication_role = replica;",
-        "mariadb": "SET foreign_key_checks = 0;",
-    }
-    return settings.get(system, "")
 
 
 def test_orphans_are_listed_removed_like_any_rows_and_restored_as_orphans(yeldro, network) -> None:

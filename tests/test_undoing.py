@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 from conftest import Yeldro
-from systems import MariadbServerDatabase, SqliteFile
+from systems import MariadbServerDatabase, SqliteFile, unchecked
 
 PORTS = """
     CREATE TABLE port (id INTEGER PRIMARY KEY, name VARCHAR(9));
@@ -116,3 +116,25 @@ def test_a_trigger_on_rows_that_come_back_must_be_named(yeldro: Yeldro, made) ->
     done = yeldro("restore", "last", "--yes", "--allow-trigger", "hearing", "--json").json()
     assert done["total"] == 3
     assert database.value("SELECT count(*) FROM heard") == 3
+
+
+def test_rows_that_had_no_parent_even_before_go_and_come_any_number_of_times(
+    yeldro: Yeldro, made
+) -> None:
+    database = made(PORTS)
+    yeldro.environment["YELDRO_DB"] = database.url
+    database.script(
+        f"{unchecked(database)} INSERT INTO ship VALUES (7, 70, 1);INSERT INTO log VALUES (80, 'w')"
+    )
+    before = database.contents()
+    yeldro("run", "ship", "--where", "id IN (1, 7)", "--expect", "2", "--yes")
+    yeldro("run", "log", "--where", "port_id = 80", "--expect", "1", "--yes")
+    receipts = [each["id"] for each in yeldro("receipt", "list", "--json").json()]
+    if database.url.startswith("postgresql"):
+        assert "had none before" in yeldro("restore", receipts[1], "--yes", code=3).err
+        return
+    for receipt in receipts:
+        path = receipt
+        for _ in range(5):  # back, away, back, away and back
+            path = yeldro("restore", path, "--yes", "--json").json()["own_receipt"]
+    assert database.contents() == before

@@ -24,7 +24,7 @@ class AddedRows(LaidOut):
     def compare(self, others: Sequence[LaidOut]) -> tuple[Restored, list[Problem]]:
         """Counts what is gone again and what is still there, and says what stands in the way."""
         if self.told_by_count:
-            still = min(max(self.equal_rows() - (self.step.equal_rows_left or 0), 0), self.stored)
+            still, rows = self.stored_among(self.equal_rows()), 0
             said = f"only {still:,} of {self.stored:,} rows added to {self.table.name} are left"
             problems = [Problem(said)] if 0 < still < self.stored else []
         else:
@@ -34,7 +34,7 @@ class AddedRows(LaidOut):
             rows = self.count(changed)
             said = f"{rows:,} rows of {self.table.name} were changed since they were put back"
             problems = [Problem(said + sample(self, changed), changed)] if rows else []
-        gone = self.stored - still - sum(self.count(p.rows) for p in problems if p.rows is not None)
+        gone = self.stored - still - rows
         for key in self.session.catalogue.referencing(self.table.name):
             problems += self._needed(key, others)
         return Restored(self.step, self.stored, gone, still), problems
@@ -72,10 +72,8 @@ class AddedRows(LaidOut):
             )
         )
 
-    def needs(self, key: ForeignKey) -> bool:
+    def hold_parents(self) -> None:
         """Rows that go need no parents."""
-        del key
-        return False
 
     def narrow(self) -> None:
         """Leaves out what is gone already."""

@@ -197,6 +197,7 @@ class _Batched:
         self.whole = whole
         self.receipt: BatchReceipt | None = None
         self.before = 0
+        self.in_doubt = False
         self.wanted = whole.matched
         self.matched = 0
         self.rows = 0
@@ -268,11 +269,15 @@ class _Batched:
                 self.receipt.ready(tally, ledger)
                 on_disk = True
                 session.commit()
-            except BaseException:
+            except BaseException as error:
+                self.in_doubt = on_disk and session.may_be_committed(error)
                 session.roll_back()
-                self.receipt.batch_given_up(on_disk=on_disk)
+                if not self.in_doubt:
+                    self.receipt.batch_given_up(on_disk=on_disk)
                 raise
+        self.in_doubt = True  # until the receipt says so too
         self.receipt.batch_committed()
+        self.in_doubt = False
         for step, rows in zip(tally.steps, tally.affected, strict=True):
             self.affected[_same_in_all(step)] += rows
         self.after_key = last
@@ -299,16 +304,19 @@ class _Batched:
     def stopped(self, error: BaseException) -> BaseException:
         """What to say when a run ends before all batches are done."""
         assert self.receipt is not None
-        done = self.receipt.batch
-        if not done:
+        done = self.receipt.batch - self.in_doubt
+        if not self.receipt.batch:
             self.receipt.discard()
             return error
         path: Path = self.receipt.path
         self.receipt.close()
+        after = "The batch after them was rolled back."
+        if self.in_doubt:
+            after = "Whether the next batch is committed is not known; it holds its rows too."
         data = (
             f"{done:,} batches are committed: {self.matched + self.before:,} of "
             f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
-            f"them. The batch after them was rolled back."
+            f"them. {after}"
         )
         next_step = "The same command again finishes the rest; 'yeldro restore' puts these back."
         if isinstance(error, KeyboardInterrupt):

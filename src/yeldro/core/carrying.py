@@ -8,7 +8,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.errors import Refused, YeldroError
+from yeldro.core.errors import DatabaseFailure, Interrupted, Refused, YeldroError
 from yeldro.core.plan import Action, Cleanup, Prepared, Work, missing_privileges
 from yeldro.core.proofs import prove_groups_live
 from yeldro.core.protocol import Session
@@ -122,10 +122,20 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
 
     Args:
         done: what to say has happened to the data if only the receipt cannot be closed.
+
+    Raises:
+        DatabaseFailure, Interrupted: the commit's outcome is not known; the receipt is kept.
     """
     try:
         session.commit()
-    except BaseException:
+    except BaseException as error:
+        if session.may_be_committed(error):
+            receipt.leave()
+            raise in_doubt(
+                error,
+                f"Whether the commit took effect is not known; the receipt {receipt.path} is kept.",
+                f"'yeldro receipt check {receipt.id}' compares it with the database.",
+            ) from error
         session.roll_back()
         receipt.discard()
         raise
@@ -137,3 +147,12 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
             "Check it with 'yeldro receipt check'.",
             data=done,
         ) from error
+
+
+def in_doubt(error: BaseException, data: str, next_step: str) -> YeldroError:
+    """What to say when an error keeps a commit's outcome from being known."""
+    if isinstance(error, KeyboardInterrupt):
+        return Interrupted("You stopped it during the commit.", next_step, data=data)
+    words = next(iter(str(getattr(error, "orig", error)).splitlines()), "no reason given")
+    why = f"The connection was lost during the commit: {words}."
+    return DatabaseFailure(why, next_step, data=data)

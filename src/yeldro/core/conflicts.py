@@ -51,8 +51,7 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     back = each.count(linked)
     counted = each.told_by_count and each.step.equal_rows_left is not None
     if counted:
-        still = each.equal_rows() - (each.step.equal_rows_left or 0)
-        back = each.stored - min(max(still, 0), each.stored)
+        back = each.stored - each.stored_among(each.equal_rows())
     if 0 < back < each.stored and (counted or each.is_ambiguous()):
         said = (
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
@@ -144,7 +143,7 @@ def _compare_by_count(each: LaidOut) -> tuple[int, sql.Predicate, list[Problem]]
     Returns:
         The number of rows that are back, whether a staged row is among them, what is in the way.
     """
-    back = min(max(each.equal_rows() - (each.step.equal_rows_left or 0), 0), each.stored)
+    back = each.stored_among(each.equal_rows())
     said = (
         f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
         f"without a key nothing tells which"

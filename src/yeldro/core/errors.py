@@ -4,6 +4,7 @@ from __future__ import annotations
 
 UNCHANGED = "Nothing was changed."
 ROLLED_BACK = "Everything was rolled back; the database is as it was."
+NOT_COMMITTED = "Nothing was committed, and the server rolls back what was begun."
 
 
 class YeldroError(Exception):

@@ -107,6 +107,10 @@ class LaidOut:
         pairs = self.named("value") or [*self.key, *self.named(role)]
         return sql.count(self.session.connection, self.rows, self._equal_in(self.rows, pairs))
 
+    def stored_among(self, equal: int) -> int:
+        """How many of `equal` rows, which nothing tells apart, are stored ones."""
+        return min(max(equal - (self.step.equal_rows_left or 0), 0), self.stored)
+
     def _equal_in(self, rows: sa.FromClause, pairs: Sequence[tuple[str, str]]) -> sql.Predicate:
         """Whether a row of this table, taken from `rows`, has the same values as a stored one."""
         theirs = sql.contents(
@@ -170,7 +174,7 @@ class LaidOut:
 
     def needs(self, key: ForeignKey) -> bool:
         """Whether the rows can need a parent by this key once the step is undone."""
-        if self.step.action is Action.REMOVE:
+        if self.holds_whole_rows:
             return set(key.columns) <= dict(self.named("value")).keys()
         return bool(set(key.columns) & dict(self.named("old")).keys())
 

@@ -182,6 +182,12 @@ class Session(Protocol):
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         """Whether the statement was stopped on its way: by its time limit, or by somebody."""
 
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Whether a commit that ended with this error may have taken effect all the same.
+
+        The server can have committed when its answer is lost on the way.
+        """
+
     def use_stored_forms(self) -> None:
         """Has values read and written in the forms that receipts hold, from now on."""
 

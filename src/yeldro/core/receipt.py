@@ -209,6 +209,10 @@ class ReceiptWriter:
         self._finish(form.COMMITTED)
         self._file.close()
 
+    def leave(self) -> None:
+        """Closes a receipt that is ready, of which it is not known whether it was committed."""
+        self._file.close()
+
     def discard(self) -> None:
         """Removes the receipt of a run that changed nothing."""
         self._file.close()

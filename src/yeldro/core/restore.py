@@ -22,7 +22,7 @@ from yeldro.core.plan import Action, Step
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWish, ReceiptWriter
 from yeldro.core.receipts import Receipt, stored_rows
-from yeldro.core.storing_restored import inverse, passing, store_after, store_before
+from yeldro.core.storing_restored import inverse, orphans, passing, store_after, store_before
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
 
 
@@ -194,8 +194,11 @@ def _put_back(
         (inverse(each, n, receipt.id), each)
         for n, each in enumerate((each for each in laid_out if each.missing), 1)
     ]
-    for step, each in to_do:
+    alone = [orphans(each) if wish.with_rows else {} for _, each in to_do]
+    for (step, each), without_parent in zip(to_do, alone, strict=True):
         told.append((step, store_before(each, step, writer, laid_out, wish.with_rows)))
+        for name, rows in without_parent.items():
+            writer.add_orphans(step, name, rows)
         affected = each.put_back()
         check_step(step, affected)
         done.append((step, affected))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +13,8 @@ from yeldro.core.identity import so_many
 from yeldro.core.protocol import Session
 from yeldro.core.schema import Table
 from yeldro.core.treatment import Link
+
+_ROWS_AT_ONCE = 1000
 
 
 @dataclass(frozen=True)
@@ -43,6 +45,12 @@ def rows_in(
         assert found.keys is not None
         return so_many(session, found.table, found.keys, values)
     return sa.select(*values).select_from(found.source).where(found.condition)
+
+
+def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
+    """The rows of a query as a receipt holds them, a bounded number at a time."""
+    streamed = session.connection.execute(query.execution_options(stream_results=True))
+    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
 
 
 def depends_on(

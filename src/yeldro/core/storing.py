@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
 import sqlalchemy as sa
@@ -14,11 +13,9 @@ from yeldro.core.plan import Action, Prepared, Work
 from yeldro.core.protocol import Session
 from yeldro.core.receipt import ReceiptWish, ReceiptWriter, stored_columns
 from yeldro.core.receipt_format import StoredColumn
-from yeldro.core.rowset import rows_in
+from yeldro.core.rowset import rows_in, stored_in_parts
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
-
-_ROWS_AT_ONCE = 1000
 
 
 def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish) -> None:
@@ -48,7 +45,7 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: Re
             ]
             query = rows_in(session, work.rows, forms)
             held = query if work.rows.copies else session.held(query)
-            receipt.add_rows(work.step, columns, _rows_to_store(session, held))
+            receipt.add_rows(work.step, columns, stored_in_parts(session, held))
         if not table.has_key and session.restorable_row_id(table) is None:
             removed = work.step.action is Action.REMOVE
             left = (
@@ -148,8 +145,3 @@ def _columns_to_store(
         add("old", table.by_name[name])
         add("new", table.by_name[name], value)
     return columns, expressions
-
-
-def _rows_to_store(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    streamed = session.connection.execute(query.execution_options(stream_results=True))
-    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))

@@ -13,8 +13,8 @@ from yeldro.core.conflicts import without_parent
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action, Step
 from yeldro.core.receipt import ReceiptWriter
+from yeldro.core.rowset import stored_in_parts
 
-_ROWS_AT_ONCE = 1000
 _OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
 
 Columns = list[tuple[str, str, str]]
@@ -57,13 +57,19 @@ def store_before(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequ
         if each.told_by_count:
             stay = each.equal_rows() - (each.missing if step.action is Action.REMOVE else 0)
             receipt.add_equal_rows_left(step, stay)
-    if step.action is Action.REMOVE:
-        for key in each.table.foreign_keys:
-            alone = without_parent(each, key)
-            rows = 0 if alone is None else each.count(alone)
-            if rows:
-                receipt.add_orphans(step, key.name, rows)
     return step.rows
+
+
+def orphans(each: LaidOut) -> dict[str, int]:
+    """Rows that are about to go and have no parent row even now, by foreign key."""
+    if each.step.action is not Action.ADD:
+        return {}
+    found = {key.name: without_parent(each, key) for key in each.table.foreign_keys}
+    return {
+        name: rows
+        for name, alone in found.items()
+        if alone is not None and (rows := each.count(alone))
+    }
 
 
 def _store_links(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequence[LaidOut],
@@ -75,7 +81,9 @@ def _store_links(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequ
     receipt.add_step(replace(step, rows=rows), each.table.name)
     if with_rows:
         columns, expressions = _turned(each)
-        receipt.add_rows(step, columns, _rows(each, sa.select(*expressions).where(*told)))
+        receipt.add_rows(
+            step, columns, stored_in_parts(each.session, sa.select(*expressions).where(*told))
+        )
         if each.told_by_count:
             receipt.add_equal_rows_left(step, each.equal_rows("old"))
     return rows
@@ -95,7 +103,7 @@ def store_after(each: LaidOut, step: Step, receipt: ReceiptWriter) -> None:
         columns.insert(0, ("row id", each.row_id, ""))
         expressions.insert(0, each.rows.c[each.row_id].label("yeldro_id"))
     query = sa.select(*expressions).select_from(each.rows).where(each.is_mine(each.rows))
-    receipt.add_rows(step, columns, _rows(each, query))
+    receipt.add_rows(step, columns, stored_in_parts(each.session, query))
 
 
 def _turned(each: LaidOut) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
@@ -133,10 +141,4 @@ def _as_staged(each: LaidOut) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]
     pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]
     columns = [(column.role, column.name, column.type) for column, _ in pairs]
     query = sa.select(*(each.staged.c[own] for _, own in pairs)).order_by(each.staged.c.yeldro_row)
-    return columns, _rows(each, query)
-
-
-def _rows(each: LaidOut, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    options = query.execution_options(stream_results=True)
-    streamed = each.session.connection.execute(options)
-    return map(each.session.stored, streamed.partitions(_ROWS_AT_ONCE))
+    return columns, stored_in_parts(each.session, query)

@@ -29,7 +29,14 @@ from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
 from yeldro.engines.mariadb_connection import connect
-from yeldro.engines.mariadb_errors import OPTION_FILE, explained, heed_warnings, told
+from yeldro.engines.mariadb_errors import (
+    OPTION_FILE,
+    STOPPED,
+    STOPPING,
+    explained,
+    heed_warnings,
+    told,
+)
 from yeldro.engines.standard import StandardSession
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
@@ -325,7 +332,12 @@ class MariadbSession(StandardSession):
         self._copies.append(name)
 
     def commit(self) -> None:
-        super().commit()
+        try:
+            super().commit()
+        except BaseException as error:
+            if self.may_be_committed(error):
+                self._copies = []
+            raise
         self._copies = []
 
     def roll_back(self) -> None:
@@ -394,6 +406,16 @@ class MariadbSession(StandardSession):
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
         return told(error)[1]
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return told(error)[0] in STOPPED
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Not if the server says why it could not; but where it stops, or loses the session."""
+        if not isinstance(error, sa.exc.DBAPIError):
+            return True
+        code = told(error)[0]
+        return not 1000 <= code < 2000 or code in (*STOPPED, *STOPPING)
 
     def use_stored_forms(self) -> None:
         """Moments are read and written in UTC, in which no hour of a year is there twice."""

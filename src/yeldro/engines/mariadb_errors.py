@@ -7,9 +7,11 @@ from typing import Any
 import pymysql
 import sqlalchemy as sa
 
-from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, UsageError, YeldroError
+from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, UsageError, YeldroError
 
 OPTION_FILE = "~/.my.cnf"
+STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
+STOPPING = (1053, 1927)  # the server shuts down, or ends the session
 _TRUNCATED = 1292
 
 
@@ -44,8 +46,8 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if code in (2006, 2013) or error.connection_invalidated:
         return DatabaseFailure(
             f"The connection to {shown} was lost: {reason}.",
-            "The server rolls back what was not committed; see 'yeldro receipt check last'.",
-            data="",
+            "Look at the rows again when it can be reached, then run it again.",
+            data=NOT_COMMITTED,
         )
     if code in (1045, 1049, 1698, 2002, 2003, 2005, 2059):
         return DatabaseFailure(

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
-from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
+from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
 from yeldro.core.protocol import ChangeCount, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table, TableName
@@ -22,6 +22,8 @@ _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygo
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
 _LOOKING = "yeldro_looking"
+_OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
+_STOPPED = "57014"  # query_canceled
 _NO_TRUNCATE = """
 SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
 WHERE tgrelid = %(oid)s AND NOT tgisinternal AND tgtype & 32 > 0
@@ -151,9 +153,9 @@ class PostgresqlDatabase:
                 "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
                 data=ROLLED_BACK,
             )
-        if state == "57014" and self._statement_limit is None:
+        if state == _STOPPED and self._statement_limit is None:
             return Interrupted("The statement was stopped.")
-        if state == "57014":
+        if state == _STOPPED:
             return DatabaseFailure(
                 f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
                 "Allow more with --time-limit SECONDS, or look for a missing index.",
@@ -166,8 +168,8 @@ class PostgresqlDatabase:
         if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
             return DatabaseFailure(
                 f"The connection to {self.shown} was lost: {reason}.",
-                "The server rolls back what was not committed; see 'yeldro receipt check last'.",
-                data="",
+                "Look at the rows again when it can be reached, then run it again.",
+                data=NOT_COMMITTED,
             )
         if isinstance(error, sa.exc.OperationalError) and not state:
             return DatabaseFailure(
@@ -186,6 +188,14 @@ class PostgresqlSession(StandardSession):
     def __init__(self, connection: sa.Connection) -> None:
         super().__init__(connection)
         self.catalogue = PostgresqlCatalogue(connection)
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return getattr(error.orig, "sqlstate", None) == _STOPPED
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Not if the server says why it could not; but for an operator's word to stop."""
+        state = getattr(getattr(error, "orig", None), "sqlstate", None) or _OPERATOR
+        return state.startswith((_OPERATOR, _CONNECTION))
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         del keys

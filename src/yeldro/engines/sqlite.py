@@ -32,6 +32,7 @@ from yeldro.engines.standard import StandardSession
 _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
+_INTERRUPTED = "interrupted"
 _STEPS_BETWEEN_SIGNALS = 100_000
 
 
@@ -154,9 +155,9 @@ class SqliteDatabase:
     def _explained(self, error: sa.exc.DBAPIError, lock_wait: float) -> Exception:
         """What a failure of SQLite means for the data, and what to do."""
         reason = str(error.orig)
-        if "interrupted" in reason and time.monotonic() < self._statement_ends:
+        if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
             return Interrupted("The statement was stopped.")
-        if "interrupted" in reason:
+        if reason == _INTERRUPTED:
             return DatabaseFailure(
                 f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
                 "Allow more with --time-limit SECONDS, or look for a missing index.",
@@ -237,6 +238,15 @@ class SqliteSession(StandardSession):
         if affinity(child.type) in ("INTEGER", "REAL", "NUMERIC"):
             value = sa.cast(value, sa.Text)
         return sa.collate(value, parent.collation or "BINARY")
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return str(error.orig) == _INTERRUPTED
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Only if something else than SQLite failed, and the transaction is over."""
+        raw = self.connection.connection.driver_connection
+        still_open = isinstance(raw, sqlite3.Connection) and raw.in_transaction
+        return not isinstance(error, sa.exc.DBAPIError) and not still_open
 
     def is_text(self, column: Column) -> bool:
         """By affinity; where a column has none its values decide one by one."""

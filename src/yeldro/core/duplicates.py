@@ -119,7 +119,8 @@ def surplus_with_kept(
 ) -> sa.Select[Any]:
     """The columns `names` of all rows that are not kept, and the key of the row kept for each.
 
-    The key itself is first among `names`. One window function less than numbering the rows too.
+    The key itself is first among `names`. One window function less than numbering the rows too;
+    in key order, for an index takes rows faster that come in its own order.
     """
     rows = sql.rows_of(table)
     window = _window(table, rows, grouping, session)
@@ -135,7 +136,8 @@ def surplus_with_kept(
         grouped.c[own.name] != grouped.c[stays.name]
         for own, stays in zip(listed, kept, strict=False)
     )
-    return sa.select(*wanted).where(sa.or_(*others))
+    by_key = (grouped.c[own.name] for own, _ in zip(listed, kept, strict=False))
+    return sa.select(*wanted).where(sa.or_(*others)).order_by(*by_key)
 
 
 def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:

@@ -33,6 +33,7 @@ _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
 _INTERRUPTED = "interrupted"
+_SORTING = min(4, os.cpu_count() or 1)  # threads that may help to sort
 _STEPS_BETWEEN_SIGNALS = 100_000
 
 
@@ -110,6 +111,7 @@ class SqliteDatabase:
             )
             raw.text_factory = _text
             raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
+            raw.execute(f"PRAGMA threads = {_SORTING}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
 

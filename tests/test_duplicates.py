@@ -180,6 +180,36 @@ def test_a_key_that_moves_under_rows_that_reference_it_blocks(yeldro, made) -> N
     assert "No option moves them" in found.err
 
 
+def test_moved_references_do_not_take_more_rows_of_the_duplicates_table(yeldro, made) -> None:
+    database = made(f"""{NETWORK}
+        ALTER TABLE buoy ADD COLUMN tag_buoy INTEGER;
+        ALTER TABLE buoy ADD COLUMN tag_label VARCHAR(9);
+    """)
+    cascade = "FOREIGN KEY (tag_buoy, tag_label) REFERENCES tag (buoy_id, label) ON DELETE CASCADE"
+    if isinstance(database, SqliteFile):
+        database.script(f"""
+            CREATE TABLE built (id INTEGER PRIMARY KEY, serial VARCHAR(9),
+                near_id INTEGER REFERENCES buoy (id), tag_buoy INTEGER, tag_label VARCHAR(9),
+                {cascade});
+            INSERT INTO built SELECT * FROM buoy; DROP TABLE buoy;
+            ALTER TABLE built RENAME TO buoy;
+        """)
+    else:
+        database.script(f"ALTER TABLE buoy ADD {cascade}")
+    words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--expect", "3")
+    database.script("UPDATE buoy SET tag_buoy = 2, tag_label = 'x' WHERE id = 3")
+    before = database.contents()
+    there_and_back(yeldro, database, *words)  # buoy 3 and its tag go together
+    assert database.contents() == before
+    database.script("UPDATE buoy SET tag_buoy = 2, tag_label = 'x' WHERE id = 6")
+    refused = yeldro("run", *words, "--yes", db=database.url, code=3).err
+    assert "1 of buoy (buoy.tag_buoy" in refused
+    assert "no row to be moved to). Add --detach buoy.tag_buoy,tag_label; or keep" in refused
+    words = (*words, "--detach", "buoy.tag_buoy,tag_label")
+    assert yeldro("plan", *words, db=database.url).code == 0
+    there_and_back(yeldro, database, *words)
+
+
 def test_repointing_needs_duplicates_and_a_detached_link_is_not_moved(yeldro, made) -> None:
     database = made(NETWORK)
     told = yeldro("plan", "buoy", "--where", "id = 1", "--repoint", db=database.url, code=2).err

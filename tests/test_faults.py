@@ -15,12 +15,18 @@ from pathlib import Path
 import pytest
 from conftest import PROGRAM, Yeldro
 from cutting import mariadb_through, postgresql_through
-from systems import AnyDatabase, administer, mariadb_connection
+from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
+from yeldro.core.errors import Interrupted
+from yeldro.core.job import Job
+from yeldro.core.plan import Cleanup
+from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import receipts_in
 from yeldro.core.restore import compare, restore
+from yeldro.core.run import run
+from yeldro.core.selection import Selection
 from yeldro.engines import open_database
 
 KILLS = int(os.environ.get("YELDRO_KILLS", "24"))
@@ -202,6 +208,37 @@ def test_rows_whose_commit_was_not_answered_are_in_the_receipt(
             away = yeldro("receipt", "list", "--json", db=through).json()[0]["id"]
             yeldro("restore", away, "--yes", db=through)
             assert database.contents() == before
+
+
+@pytest.mark.parametrize("committed", [True, False])
+def test_a_stop_during_the_commit_keeps_what_can_be_needed(
+    made, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, committed: bool
+) -> None:
+    database = made(filled())
+    opened = open_database(database.url)
+    before = database.contents()
+    with opened.reading() as session:
+        kind = type(session)
+    commit = kind.commit
+
+    def stopped(session) -> None:
+        if committed:
+            commit(session)
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(kind, "commit", stopped)
+    job = Job.of(Cleanup(Selection("note", all_rows=True)))
+    with pytest.raises((Interrupted, KeyboardInterrupt)):
+        run(opened, job, ReceiptWish(tmp_path), 10)
+    monkeypatch.undo()
+    assert database.value("SELECT count(*) FROM note") == (0 if committed else 200)
+    found = receipts_in(tmp_path)
+    if committed:
+        assert restore(opened, found[0], 10).total == 200
+    else:  # a file tells that its transaction was still open; of a server nobody knows
+        assert len(found) == (0 if isinstance(database, SqliteFile) else 1)
+        assert all(compare(opened, receipt).verdict == "all back" for receipt in found)
+    assert database.contents() == before
 
 
 def cut(name: str, *, postgresql: bool) -> None:

@@ -22,7 +22,7 @@ from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.settling import Repointed
-from yeldro.core.treatment import Choices, Link, Treatment, reach
+from yeldro.core.treatment import NO_KEPT_ROW, Choices, Link, Treatment, reach
 from yeldro.core.truncation import check_selection, check_truncation
 
 
@@ -319,7 +319,8 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [f"--follow {link.key.name}"]
-    if link.reason == "--repoint" and "twice" not in link.obstacle:
+    changes_keys = link.reason == "--repoint" and "twice" not in link.obstacle
+    if changes_keys or link.obstacle == NO_KEPT_ROW:
         remedies = []
     if found.table.can_be_null(link.key.changed_columns):
         remedies.append(f"--detach {link.key.name}")

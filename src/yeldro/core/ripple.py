@@ -16,7 +16,6 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.duplicates import surplus_with_kept
-from yeldro.core.errors import Refused
 from yeldro.core.graph import components
 from yeldro.core.identity import (
     COPIES,
@@ -114,7 +113,7 @@ class _Tracing:
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
         on_cycle = any(matched.table.name in names for names in cyclic)
         self.keys.tells_kept = matched.all_surplus and matched.table.has_key and not on_cycle
-        self._make_moves(cyclic)
+        self._make_moves()
         if self.session.makes_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
         for names in parts:
@@ -154,16 +153,10 @@ class _Tracing:
             if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
                 self.keys.create_detached(link)
 
-    def _make_moves(self, cyclic: Sequence[Sequence[TableName]]) -> None:
+    def _make_moves(self) -> None:
         """Temporary tables for where references to duplicates go."""
         start = self.start.table
         links = [link for link in self.reach.links if link.treatment is Treatment.REPOINT]
-        if links and any(start.name in names for names in cyclic):
-            raise Refused(
-                f"Rows of {start.name} would go because of rows that go because of them, so "
-                f"nothing says where their references are to be moved.",
-                "Leave --follow out for tables that lead back to it.",
-            )
         for link in links:
             if link.key.referenced_columns not in self.moves:
                 made = Moves.create(self.session, start, link.key.referenced_columns)

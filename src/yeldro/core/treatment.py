@@ -14,6 +14,8 @@ from yeldro.core.names import suggestion
 from yeldro.core.protocol import Catalogue
 from yeldro.core.schema import ForeignKey, ReferentialAction, Table, TableName
 
+NO_KEPT_ROW = "references to them have no row to be moved to"
+
 
 class Treatment(StrEnum):
     """What happens to a row whose parent row is removed."""
@@ -121,6 +123,8 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
             if choices.repoint and parent == start.name:
                 link, conflicts = _repointed(link, child, choices)
                 links += [conflicts] if conflicts else []
+            elif choices.repoint and child.name == start.name:
+                link = _kept_from_going(link)
             links.append(link)
             goes = any(each.treatment is Treatment.REMOVE and each.key == key for each in links)
             if goes and key.child not in tables:
@@ -146,6 +150,13 @@ def _repointed(link: Link, child: Table, choices: Choices) -> tuple[Link, Link |
         return moved, None
     reason = f"--follow {followed[1]}"
     return moved, replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
+
+
+def _kept_from_going(link: Link) -> Link:
+    """A link by which more rows of the duplicates' table would go, which have no kept row."""
+    if link.treatment is not Treatment.REMOVE:
+        return link
+    return replace(link, treatment=Treatment.BLOCK, obstacle=NO_KEPT_ROW)
 
 
 def _link(key: ForeignKey, child: Table, choices: Choices, path: tuple[ForeignKey, ...]) -> Link:

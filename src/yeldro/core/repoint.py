@@ -14,7 +14,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.duplicates import Grouping, kept_values
-from yeldro.core.identity import key_values
+from yeldro.core.identity import kept_columns, key_values
 from yeldro.core.protocol import Session
 from yeldro.core.schema import CandidateKey, Column, Table
 from yeldro.core.treatment import Link
@@ -46,7 +46,20 @@ class Moves:
         """Notes the kept row's values for every removed row."""
         old, new = kept_values(session, table, grouping, self.columns, removed)
         query = sa.select(*old, *new).where(*(value.is_not(None) for value in (*old, *new)))
-        insert = sa.insert(self.values).from_select(list(self.values.c), query.distinct())
+        self._insert(session, query.distinct())
+
+    def fill_from(self, session: Session, table: Table, keys: sa.FromClause) -> None:
+        """Notes the same from a key table that tells the kept row's key for every removed row.
+
+        The key itself must be what is referenced.
+        """
+        kept = [column.name for column in kept_columns(table)]
+        place = {name: number for number, name in enumerate(table.identity.columns)}
+        new = [keys.c[kept[place[name]]] for name in self.columns]
+        self._insert(session, sa.select(*sql.columns_of(keys, self.columns), *new))
+
+    def _insert(self, session: Session, query: sa.Select[Any]) -> None:
+        insert = sa.insert(self.values).from_select(list(self.values.c), query)
         session.connection.execute(insert)
         session.key_table_filled(self.values)
 

@@ -170,7 +170,11 @@ class _Tracing:
             return
         assert self.start.grouping is not None
         for moves in self.moves.values():
-            moves.fill(self.session, start, self.start.grouping, removed.condition)
+            if self.keys.tells_kept and {*moves.columns} == {*start.identity.columns}:
+                assert removed.keys is not None
+                moves.fill_from(self.session, start, removed.keys)
+            else:
+                moves.fill(self.session, start, self.start.grouping, removed.condition)
         links: dict[TableName, list[Link]] = {}
         for link in self.reach.links:
             if link.treatment is Treatment.REPOINT:

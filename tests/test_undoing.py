@@ -5,6 +5,9 @@ from __future__ import annotations
 import pytest
 from conftest import Yeldro
 from systems import MariadbServerDatabase, SqliteFile, unchecked
+from undoing import back_and_forth
+
+from yeldro.engines import open_database
 
 PORTS = """
     CREATE TABLE port (id INTEGER PRIMARY KEY, name VARCHAR(9));
@@ -138,3 +141,28 @@ def test_rows_that_had_no_parent_even_before_go_and_come_any_number_of_times(
         for _ in range(5):  # back, away, back, away and back
             path = yeldro("restore", path, "--yes", "--json").json()["own_receipt"]
     assert database.contents() == before
+
+
+def test_links_of_equal_rows_come_back_to_the_rows_they_were_cut_from(yeldro: Yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE port (id INTEGER PRIMARY KEY);
+        CREATE TABLE leg (mark INTEGER, origin INTEGER, goal INTEGER,
+                          FOREIGN KEY (origin) REFERENCES port (id),
+                          FOREIGN KEY (goal) REFERENCES port (id));
+        INSERT INTO port VALUES (1), (2), (3), (4), (5), (6), (7), (8), (9);
+        INSERT INTO leg VALUES (0, 8, 1), (0, NULL, 2), (0, 6, 3), (0, 5, NULL), (0, 4, 5),
+                               (0, NULL, NULL), (0, 1, 8), (0, 2, 9), (0, 9, 7), (1, 3, 4);
+    """)
+    whole = database.contents()
+    yeldro.environment["YELDRO_DB"] = database.url
+    yeldro("run", "port", "--where", "id < 9", "--detach", "all", "--expect", "8", "--yes")
+    (path,) = yeldro.receipts.glob("*")
+    back_and_forth(open_database(database.url), path, database.contents)
+    assert database.contents() == whole
+    done = yeldro("run", "port", "--where", "id < 10", "--detach", "all", "--expect", "9", "--yes",
+                  "--json").json()  # fmt: skip
+    assert database.rows("SELECT mark, origin, goal FROM leg ORDER BY mark DESC")[0] == (
+        1, None, None
+    )  # fmt: skip
+    yeldro("restore", done["receipt"], "--yes")
+    assert database.contents() == whole

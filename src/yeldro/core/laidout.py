@@ -272,7 +272,12 @@ class LaidOut:
         """Changes one of the rows that are equal to a staged one now; it does not matter which."""
         this = self.staged.c.yeldro_row == number
         found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(this, *self.agree(self.key), *self.agree(self.named("new")))
+        found = found.where(
+            this,
+            *self.agree(self.key),
+            *self.agree(self.named("new")),
+            *self.agree(self.named("then")),
+        )
         values: dict[Any, Any] = {
             self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
             for ours, staged in self.named("old")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -23,7 +24,7 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: Re
     if wish.with_rows and not wish.copy_to:
         widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
         receipt.check_space(sum(rows * width for rows, width in widths))
-    for work in prepared.work:
+    for place, work in enumerate(prepared.work):
         table = work.rows.table
         receipt.add_step(work.step, table.name)
         if not wish.with_rows or work.step.in_passing:
@@ -34,7 +35,8 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: Re
             if other.rows.table == table
             for name, value in other.changes.items()
         }
-        columns, values = _columns_to_store(session, work, changes)
+        earlier = [other for other in prepared.work[:place] if other.rows.table == table]
+        columns, values = _columns_to_store(session, work, earlier, changes)
         if wish.copy_to:
             _copy(session, work, receipt, wish.copy_to, stored_columns(columns), values)
         else:
@@ -108,15 +110,29 @@ def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnEleme
     return sql.count(session.connection, rows.source, sa.tuple_(*now).in_(changed))
 
 
+def _value_then(work: Work, earlier: Sequence[Work], column: Column) -> sa.ColumnElement[Any]:
+    """A column's value when a step comes to it: as steps before it on the same table left it."""
+    value: sa.ColumnElement[Any] = work.rows.source.c[column.name]
+    for other in earlier:
+        if column.name in other.changes:
+            changed = (other.rows.condition, other.changes[column.name])
+            value = sa.case(changed, else_=value)
+    return value
+
+
 def _columns_to_store(
-    session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]
+    session: Session,
+    work: Work,
+    earlier: Sequence[Work],
+    changes: dict[str, sa.ColumnElement[Any]],
 ) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
     """(role, name, type) of what is stored of each row, and its values.
 
     A changed row is found again by its key as it will be then, or by all columns that no step
-    changes.
+    changes; where those can be equal, by what other steps change as well, as it is just then.
 
     Args:
+        earlier: the steps before on this table.
         changes: new values by column, by all steps on this table.
     """
     table, source = work.rows.table, work.rows.source
@@ -141,6 +157,8 @@ def _columns_to_store(
         for column in table.stored_columns:
             if column.name not in changes:
                 add("key", column)
+            elif column.name not in work.changes and row_id is None:
+                add("then", column, _value_then(work, earlier, column))
     for name, value in work.changes.items():
         add("old", table.by_name[name])
         add("new", table.by_name[name], value)

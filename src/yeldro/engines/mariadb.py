@@ -31,10 +31,10 @@ from yeldro.engines.mariadb_catalogue import MariadbCatalogue
 from yeldro.engines.mariadb_connection import connect
 from yeldro.engines.mariadb_errors import (
     OPTION_FILE,
-    STOPPED,
-    STOPPING,
     explained,
     heed_warnings,
+    leaves_doubt,
+    tells_of_a_stop,
     told,
 )
 from yeldro.engines.standard import StandardSession
@@ -408,14 +408,10 @@ class MariadbSession(StandardSession):
         return told(error)[1]
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return told(error)[0] in STOPPED
+        return tells_of_a_stop(error)
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """Not if the server says why it could not; but where it stops, or loses the session."""
-        if not isinstance(error, sa.exc.DBAPIError):
-            return True
-        code = told(error)[0]
-        return not 1000 <= code < 2000 or code in (*STOPPED, *STOPPING)
+        return leaves_doubt(error)
 
     def use_stored_forms(self) -> None:
         """Moments are read and written in UTC, in which no hour of a year is there twice."""

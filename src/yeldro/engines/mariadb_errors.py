@@ -10,8 +10,8 @@ import sqlalchemy as sa
 from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, UsageError, YeldroError
 
 OPTION_FILE = "~/.my.cnf"
-STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
-STOPPING = (1053, 1927)  # the server shuts down, or ends the session
+_STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
+_STOPPING = (1053, 1927)  # the server shuts down, or ends the session
 _TRUNCATED = 1292
 
 
@@ -82,3 +82,17 @@ def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
     code = arguments[0] if arguments and isinstance(arguments[0], int) else 0
     words = str(arguments[-1] if arguments else error.orig).splitlines() or ["no reason given"]
     return code, words[0].rstrip(".")
+
+
+def tells_of_a_stop(error: sa.exc.DBAPIError) -> bool:
+    """Whether a statement was stopped on its way."""
+    return told(error)[0] in _STOPPED
+
+
+def leaves_doubt(error: BaseException) -> bool:
+    """Whether a commit may have taken effect; not if the server says why it could not."""
+    if not isinstance(error, sa.exc.DBAPIError):
+        return True
+    code = told(error)[0]
+    refused = 1000 <= code < 2000 and code not in _STOPPING
+    return not refused or tells_of_a_stop(error)

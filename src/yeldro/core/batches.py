@@ -309,7 +309,7 @@ class _Batched:
             self.receipt.discard()
             return error
         path: Path = self.receipt.path
-        self.receipt.close()
+        self.receipt.leave()
         after = "The batch after them was rolled back."
         if self.in_doubt:
             after = "Whether the next batch is committed is not known; it holds its rows too."

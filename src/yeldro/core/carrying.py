@@ -131,7 +131,7 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
     except BaseException as error:
         if session.may_be_committed(error):
             receipt.leave()
-            raise in_doubt(
+            raise _in_doubt(
                 error,
                 f"Whether the commit took effect is not known; the receipt {receipt.path} is kept.",
                 f"'yeldro receipt check {receipt.id}' compares it with the database.",
@@ -149,7 +149,7 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
         ) from error
 
 
-def in_doubt(error: BaseException, data: str, next_step: str) -> YeldroError:
+def _in_doubt(error: BaseException, data: str, next_step: str) -> YeldroError:
     """What to say when an error keeps a commit's outcome from being known."""
     if isinstance(error, KeyboardInterrupt):
         return Interrupted("You stopped it during the commit.", next_step, data=data)

@@ -180,7 +180,7 @@ class BatchReceipt(ReceiptWriter):
             self._file.execute("BEGIN")
         self.batch -= 1
 
-    def close(self) -> None:
+    def leave(self) -> None:
         """Leaves the receipt as it is: some batches are committed, and more may come."""
         self._file.execute("COMMIT")
         self._file.close()

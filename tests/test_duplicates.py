@@ -24,7 +24,7 @@ from yeldro.core.run import plan, run
 from yeldro.core.sameness import Sameness
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
-from yeldro.engines import open_database
+from yeldro.engines import open_database, sqlite_surplus
 
 LOOSE = """
     CREATE TABLE sample (id INTEGER PRIMARY KEY, spot VARCHAR(20), depth INTEGER);
@@ -280,6 +280,62 @@ def test_what_cannot_be_compared_is_said_and_numbers_that_are_not_exact_are_warn
     assert exact or database.url.startswith("mariadb")
     told = yeldro("plan", "sample", "--where", "id = 1", "--trim", db=database.url, code=2).err
     assert "--duplicates-by" in told
+
+
+HELPERS = {
+    "helps": None,
+    "fails": "raise SystemExit(1)",
+    "ends early": "import sys; sys.stdout.buffer.write(bytes(24)); raise SystemExit(1)",
+    "is stopped": "import time; time.sleep(60)",
+}
+
+
+@pytest.mark.parametrize("helper", HELPERS)
+@pytest.mark.parametrize("keep", ["lowest", "highest"])
+def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
+    tmp_path: Path, monkeypatch, helper, keep
+) -> None:
+    chance = random.Random(helper + keep)
+    answers = []
+    ended = sqlite_surplus._Found.ended
+
+    def noted(*arguments: Any) -> bool:
+        answers.append(ended(*arguments))
+        return answers[-1]
+
+    monkeypatch.setattr(sqlite_surplus._Found, "ended", noted)
+    if program := HELPERS[helper]:
+        (tmp_path / "helper.py").write_text(program)
+        monkeypatch.setattr(sqlite_surplus, "_HELPER", tmp_path / "helper.py")
+    values = [None, 1, 1.0, 2, "1", "x", "X", " x", b"x", "ä", "Ä", -(2**63), 2**63 - 1]
+    ids = [*chance.sample(range(-(10**6), 10**6), 300), 2**63 - 1, -(2**63)]
+    rows = {n: (chance.choice("ab"), chance.choice(values)) for n in ids}
+    database = SqliteFile(tmp_path / "made.db")
+    database.script(
+        """CREATE TABLE "100% of" (id INTEGER PRIMARY KEY, "a b" TEXT COLLATE NOCASE, seen)"""
+    )
+    connection = database.connect()
+    connection.executemany(
+        """INSERT INTO "100% of" VALUES (?, ?, ?)""", ((n, *row) for n, row in rows.items())
+    )
+    connection.close()
+    groups: dict[tuple[Any, ...], list[int]] = {}
+    for n in sorted(rows, reverse=keep == "highest"):
+        groups.setdefault(rows[n], []).append(n)
+    stay = {same[0] for same in groups.values()}
+    before = database.contents()
+    opened = open_database(database.url)
+    opened.limit_statements(1)
+    selection = Selection(
+        "100% of", duplicates_by=("a b", "seen"), keep=(KeepRule(keep, "ID"), KeepRule("fullest"))
+    )
+    planned = plan(opened, Job.of(Cleanup(selection)))
+    done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
+    assert {n for (n,) in database.rows("""SELECT id FROM "100% of" """)} == stay
+    assert done.tally.total == planned.plans[0].total == len(rows) - len(groups)
+    assert answers == [helper == "helps"]
+    back_and_forth(opened, done.receipt, database.contents)
+    assert database.contents() == before
 
 
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))

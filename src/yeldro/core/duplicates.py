@@ -17,7 +17,7 @@ from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_order
 from yeldro.core.grouping import group_values, in_some_group, inexact
-from yeldro.core.identity import COPIES, PRINT
+from yeldro.core.identity import COPIES, PRINT, kept_columns
 from yeldro.core.protocol import Session
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import IdentityKind, Table
@@ -114,7 +114,49 @@ def surplus_rows(
     return sql.among(sql.columns_of(rows, table.identity.columns), surplus.correlate(None))
 
 
-def surplus_with_kept(
+def note_surplus(
+    session: Session, table: Table, grouping: Grouping, keys: sa.TableClause, names: Sequence[str]
+) -> None:
+    """Puts all rows that are not kept into a key table, with the key of the row kept for each.
+
+    Args:
+        keys: has the columns `names`, the key first among them, and those of the kept row's key.
+    """
+    rows = sql.rows_of(table)
+    by_key = _kept_by_key(table, grouping)
+    if (
+        by_key is None
+        or len(names) > 1
+        or not session.note_surplus(
+            keys,
+            table,
+            group_values(session, table, rows, grouping.by, grouping.same),
+            in_some_group(rows, grouping.by, grouping.same),
+            by_key == "highest",
+        )
+    ):
+        wanted = [*names, *(column.name for column in kept_columns(table))]
+        surplus = _surplus_with_kept(session, table, grouping, names)
+        session.connection.execute(
+            sa.insert(keys).from_select(sql.columns_of(keys, wanted), surplus)
+        )
+    session.key_table_filled(keys)
+
+
+def _kept_by_key(table: Table, grouping: Grouping) -> str | None:
+    """`lowest` or `highest`, where a key of one column alone decides which row is kept."""
+    if len(table.identity.columns) > 1:
+        return None
+    if not grouping.keep:
+        return "lowest"
+    first = grouping.keep[0]
+    if first.kind not in ("lowest", "highest"):
+        return None
+    decides = find_columns(table, [first.argument], f"--keep {first.kind}")
+    return first.kind if decides == table.identity.columns else None
+
+
+def _surplus_with_kept(
     session: Session, table: Table, grouping: Grouping, names: Sequence[str]
 ) -> sa.Select[Any]:
     """The columns `names` of all rows that are not kept, and the key of the row kept for each.

@@ -94,6 +94,9 @@ class Session(Protocol):
     def check_statements(self) -> None:
         """Has everything planned for a system that checks foreign keys after each statement."""
 
+    def write_plainly(self) -> None:
+        """Has every statement take a form that other systems, and people, can read."""
+
     @property
     def makes_key_tables_first(self) -> bool:
         """Whether every key table must be made before the first row is looked at."""
@@ -106,6 +109,26 @@ class Session(Protocol):
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Told when rows have been put into a temporary table, for systems that plan by counts."""
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sa.ColumnElement[bool]],
+        keep_highest: bool,
+    ) -> bool:
+        """Puts the surplus rows of each group into a key table, if there is a quick way.
+
+        Args:
+            keys: its columns are the rows' only key column, and that of the row kept for each.
+            values: what the rows of `table` agree in that are in one group.
+            conditions: what must hold of a row so that it is in a group.
+            keep_highest: the row with the highest key of each group is kept, else the lowest.
+
+        Returns:
+            Whether it was done; else all rows are to be numbered.
+        """
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Makes `columns` of a temporary table quick to look up."""
@@ -198,7 +221,10 @@ class Session(Protocol):
         """A parameter's value as it is bound."""
 
     def change_count(self) -> ChangeCount:
-        """The rows changed by this session so far, triggers and cascades included."""
+        """The rows changed by this session so far, triggers and cascades included.
+
+        It is asked for before the first change of a cleanup, and after the last.
+        """
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """`value` of the column as it is selected so that nothing is lost on the way."""

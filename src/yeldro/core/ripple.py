@@ -15,13 +15,12 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.duplicates import surplus_with_kept
+from yeldro.core.duplicates import note_surplus
 from yeldro.core.graph import components
 from yeldro.core.identity import (
     COPIES,
     PRINT,
     in_keys,
-    kept_columns,
     stands_in,
 )
 from yeldro.core.keytables import WAVE, KeyTables, once
@@ -214,10 +213,8 @@ class _Tracing:
         keys = self.keys.create(table)
         values = self.keys.values(table, rows, keys)
         if table.name == self.start.table.name and self.keys.tells_kept:
-            kept = [column.name for column in kept_columns(table)]
             assert self.start.grouping is not None
-            surplus = surplus_with_kept(self.session, table, self.start.grouping, list(values))
-            self.keys.insert(keys, [*values, *kept], surplus)
+            note_surplus(self.session, table, self.start.grouping, keys, list(values))
         else:
             self.keys.insert(keys, list(values), once(table, query(*values.values())))
         self._know_keys(table, keys)

@@ -62,6 +62,7 @@ def trace_cleanup(
         Refused: the plan is blocked, or can not be said as one script.
     """
     with database.reading() as session:
+        session.write_plainly()
         if enforces:
             session.check_statements()
         written = _writer(session)

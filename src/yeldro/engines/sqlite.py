@@ -17,6 +17,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +25,11 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
+from yeldro.core.identity import column_list
 from yeldro.core.protocol import ChangeCount
 from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
+from yeldro.engines.sqlite_surplus import Groups, note_surplus
 from yeldro.engines.standard import StandardSession
 
 _HEADER = b"SQLite format 3\0"
@@ -92,6 +95,8 @@ class SqliteDatabase:
         with self._session("rw", lock_wait) as session:
             session.connection.exec_driver_sql("PRAGMA foreign_keys = OFF")
             session.connection.exec_driver_sql("BEGIN IMMEDIATE")
+            session.seen_by_others = f"{self.path.as_uri()}?mode=ro"
+            session.longest_wait = None if math.isinf(limit := self._statement_limit) else limit
             yield session
 
     @contextmanager
@@ -186,7 +191,13 @@ class SqliteDatabase:
 
 
 class SqliteSession(StandardSession):
-    """One connection in one transaction."""
+    """One connection in one transaction.
+
+    Attributes:
+        seen_by_others: the URI under which other processes find the same rows; empty where this
+            session may have changed some, or others may.
+        longest_wait: seconds that one statement may take, None for any time.
+    """
 
     system = "SQLite"
     sql_dialect = "sqlite"
@@ -195,7 +206,9 @@ class SqliteSession(StandardSession):
     def __init__(self, connection: sa.Connection) -> None:
         super().__init__(connection)
         self.catalogue = SqliteCatalogue(connection)
-        self._functions: dict[str, int] | None = None
+        self.seen_by_others = ""
+        self.longest_wait: float | None = None
+        self._plainly = False
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """A table in SQLite's temporary database; an integer row id is its own key."""
@@ -224,6 +237,26 @@ class SqliteSession(StandardSession):
             name = f"yeldro_keys_{self._key_tables}"
             if name not in taken:
                 return name
+
+    def write_plainly(self) -> None:
+        self._plainly = True
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sql.Predicate],
+        keep_highest: bool,
+    ) -> bool:
+        """By a plain GROUP BY, where the key is the row id."""
+        (key,) = column_list(table, table.identity.columns)
+        if self._plainly or not key.row_id or "json_group_array" not in self._functions:
+            return False
+        rows = sql.rows_of(table)
+        groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)
+        note_surplus(self.connection, keys, groups, self.seen_by_others, self.longest_wait)
+        return True
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         listed = ", ".join(self._quote(name) for name in columns)
@@ -260,11 +293,14 @@ class SqliteSession(StandardSession):
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """SQLite marks what is safe in any context as innocuous."""
-        if self._functions is None:
-            listed = self.connection.exec_driver_sql("SELECT name, flags FROM pragma_function_list")
-            self._functions = {str(name).lower(): int(flags) for name, flags in listed}
         name = function.lower()
         return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
+
+    @cached_property
+    def _functions(self) -> dict[str, int]:
+        """The flags of every function that SQLite has here."""
+        listed = self.connection.exec_driver_sql("SELECT name, flags FROM pragma_function_list")
+        return {str(name).lower(): int(flags) for name, flags in listed}
 
     def parameter(self, value: Any) -> Any:
         """Dates as the text that SQLite's own functions read and write."""
@@ -274,6 +310,7 @@ class SqliteSession(StandardSession):
 
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; SQLite does not tell in which tables."""
+        self.seen_by_others = ""  # changes are about to come
         raw = self.connection.connection.driver_connection
         assert isinstance(raw, sqlite3.Connection)
         return ChangeCount(total=raw.total_changes)

@@ -32,6 +32,21 @@ class StandardSession:
         """Plans are made as for a system that checks foreign keys after each statement."""
         self.checks_when_all_is_done = False
 
+    def write_plainly(self) -> None:
+        """Nothing to do where statements are as plain as they can be."""
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sql.Predicate],
+        keep_highest: bool,
+    ) -> bool:
+        """No, where no way is quicker than numbering all rows."""
+        del keys, table, values, conditions, keep_highest
+        return False
+
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing to do where the core checks when all is done."""
 

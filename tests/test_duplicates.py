@@ -171,13 +171,105 @@ def test_dependents_that_would_be_there_twice_block_and_are_named(yeldro, made) 
     assert database.contents() == before
 
 
-def test_a_key_that_moves_under_rows_that_reference_it_blocks(yeldro, made) -> None:
-    database = made(NETWORK)
-    database.script("INSERT INTO seen VALUES (1, 3, 'z');")
-    words = ("plan", *SAME_SERIAL, "--repoint", "--follow", "tag")
-    found = yeldro(*words, db=database.url, code=3)
-    assert "seen.buoy_id,label references the columns that would change" in found.err
-    assert "No option moves them" in found.err
+VISITS = """
+    CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9));
+    CREATE TABLE visit (buoy_id INTEGER NOT NULL, visit_no INTEGER NOT NULL, near_id INTEGER,
+        after_buoy INTEGER, after_no INTEGER, PRIMARY KEY (buoy_id, visit_no),
+        FOREIGN KEY (buoy_id) REFERENCES buoy (id), FOREIGN KEY (near_id) REFERENCES buoy (id),
+        FOREIGN KEY (after_buoy, after_no) REFERENCES visit (buoy_id, visit_no));
+    CREATE TABLE part_used (buoy_id INTEGER NOT NULL, visit_no INTEGER NOT NULL,
+        part VARCHAR(9) NOT NULL, PRIMARY KEY (buoy_id, visit_no, part),
+        FOREIGN KEY (buoy_id, visit_no) REFERENCES visit (buoy_id, visit_no) ON DELETE CASCADE);
+    CREATE TABLE mark (id INTEGER PRIMARY KEY, buoy_id INTEGER, visit_no INTEGER, part VARCHAR(9),
+        FOREIGN KEY (buoy_id, visit_no, part) REFERENCES part_used (buoy_id, visit_no, part));
+    INSERT INTO buoy VALUES (1, 'a'), (2, 'a'), (3, 'a'), (4, 'b');
+    INSERT INTO visit VALUES (1, 1, NULL, NULL, NULL), (2, 2, 3, NULL, NULL), (3, 3, 2, 2, 2),
+        (4, 1, 2, 3, 3);
+    INSERT INTO part_used VALUES (1, 1, 'lamp'), (2, 2, 'lamp'), (3, 3, 'rope'), (4, 1, 'rope');
+    INSERT INTO mark VALUES (1, 2, 2, 'lamp'), (2, 3, 3, 'rope'), (3, 4, 1, 'rope'),
+        (4, 3, NULL, 'rope'), (5, NULL, NULL, NULL);
+"""
+
+
+@pytest.mark.parametrize("near", [1, None])
+def test_keys_move_to_the_kept_row_with_the_rows_that_reference_them(yeldro, made, near) -> None:
+    database = made(VISITS)
+    cut = () if near else ("--detach", "visit.near_id")
+    words = (*SAME_SERIAL, "--repoint", *cut, "--expect", "2")
+    done = there_and_back(yeldro, database, *words)
+    steps = [(s["table"], s["affected"]) for s in done["steps"] if s["action"] == "repoint"]
+    assert sorted(steps) == [("mark", 2), ("part_used", 2), ("visit", 3)]
+    yeldro("run", *words, "--yes", db=database.url)
+    assert database.rows("SELECT * FROM visit ORDER BY 1, 2") == [
+        (1, 1, None, None, None),
+        (1, 2, near, None, None),
+        (1, 3, near, 1, 2),
+        (4, 1, near, 1, 3),
+    ]
+    assert database.rows("SELECT * FROM part_used ORDER BY 1, 2") == [
+        (1, 1, "lamp"),
+        (1, 2, "lamp"),
+        (1, 3, "rope"),
+        (4, 1, "rope"),
+    ]
+    assert database.rows("SELECT * FROM mark ORDER BY 1") == [
+        (1, 1, 2, "lamp"),
+        (2, 1, 3, "rope"),
+        (3, 4, 1, "rope"),
+        (4, 3, None, "rope"),
+        (5, None, None, None),
+    ]
+
+
+def test_a_key_that_others_reference_since_does_not_move_back(yeldro, made) -> None:
+    database = made(VISITS)
+    done = yeldro("run", *SAME_SERIAL, "--repoint", "--expect", "2", "--yes", "--json",
+                  db=database.url).json()  # fmt: skip
+    database.script("INSERT INTO part_used VALUES (1, 2, 'buoy')")
+    moved = database.contents()
+    told = yeldro("restore", done["receipt"], "--yes", code=3).err
+    assert "1 rows of visit are referenced since by rows of part_used" in told
+    assert database.contents() == moved
+    database.script("DELETE FROM part_used WHERE part = 'buoy'")
+    yeldro("restore", done["receipt"], "--yes")
+    assert yeldro("receipt", "check", done["receipt"], "--json").json()["verdict"] == "all back"
+
+
+def test_rows_that_a_moving_key_would_bring_together_block_or_go(yeldro, made) -> None:
+    once = "visit_no INTEGER NOT NULL,\n        part VARCHAR(9) NOT NULL, UNIQUE (buoy_id, part),"
+    database = made(VISITS.replace("visit_no INTEGER NOT NULL,\n        part VARCHAR(9) NOT NULL,",
+                                   once))  # fmt: skip
+    words = (*SAME_SERIAL, "--repoint", "--expect", "2")
+    told = yeldro("plan", *words, db=database.url, code=3)
+    assert "(buoy_id, part) would be there twice" in told.err
+    assert "--follow part_used.buoy_id,visit_no" in told.err
+    done = there_and_back(yeldro, database, *words, "--follow", "part_used", "--follow", "mark")
+    assert sorted((s["action"], s["table"], s["affected"]) for s in done["steps"]) == [
+        ("remove", "buoy", 2),
+        ("remove", "mark", 1),
+        ("remove", "part_used", 1),
+        ("repoint", "mark", 1),
+        ("repoint", "part_used", 1),
+        ("repoint", "visit", 3),
+    ]
+
+
+def test_a_key_of_which_only_a_part_is_referenced_does_not_move(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE buoy (id INTEGER NOT NULL, kind INTEGER NOT NULL, serial VARCHAR(9),
+            PRIMARY KEY (id, kind));
+        CREATE TABLE visit (buoy_id INTEGER, kind INTEGER, no INTEGER, UNIQUE (buoy_id, no),
+            FOREIGN KEY (buoy_id, kind) REFERENCES buoy (id, kind));
+        CREATE TABLE mark (id INTEGER PRIMARY KEY, buoy_id INTEGER, no INTEGER,
+            FOREIGN KEY (buoy_id, no) REFERENCES visit (buoy_id, no));
+        INSERT INTO buoy VALUES (1, 1, 'a'), (2, 1, 'a');
+        INSERT INTO visit VALUES (2, 1, 7);
+        INSERT INTO mark VALUES (1, 2, 7);
+    """)
+    words = ("plan", "buoy", "--duplicates-by", "serial", "--repoint")
+    told = yeldro(*words, db=database.url, code=3).err
+    assert "mark.buoy_id,no references the columns that would change" in told
+    assert "No option moves them" in told
 
 
 def test_moved_references_do_not_take_more_rows_of_the_duplicates_table(yeldro, made) -> None:
@@ -350,6 +442,8 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
         (chance.choice(list(serial)), chance.choice("xyz")) for _ in range(chance.randint(0, 20))
     }
     alerts = {n: chance.choice([None, *serial]) for n in range(chance.randint(0, 10))}
+    nowhere = [(None, "x"), (1, None), (None, None)]
+    seen = {n: chance.choice([*tags, *nowhere]) for n in range(chance.randint(0, 10))}
     first = {n: min(m for m in serial if serial[m] == serial[n]) for n in serial} | {None: None}
     with tempfile.TemporaryDirectory() as folder:
         database = SqliteFile(Path(folder) / "made.db")
@@ -360,6 +454,7 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
         )
         connection.executemany("INSERT INTO tag VALUES (?, ?)", list(tags))
         connection.executemany("INSERT INTO alert VALUES (?, ?)", list(alerts.items()))
+        connection.executemany("INSERT INTO seen VALUES (?, ?, ?)", [(n, *seen[n]) for n in seen])
         connection.close()
         before = database.contents()
         opened = open_database(database.url)
@@ -367,7 +462,7 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
         blocked = plan(opened, Job.of(Cleanup(selection, Choices(repoint=True)))).plans[0].blocked
         moved = Counter((first[buoy], label) for buoy, label in tags)
         assert bool(blocked) == any(times > 1 for times in moved.values())
-        job = Job.of(Cleanup(selection, Choices(follow=("tag",), repoint=True)))
+        job = Job.of(Cleanup(selection, Choices(follow=("tag", "seen"), repoint=True)))
         done = run(opened, job, ReceiptWish(Path(folder)), 1)
         assert set(database.rows("SELECT id, near_id FROM buoy")) == {
             (n, first[near[n]]) for n in serial if first[n] == n
@@ -375,6 +470,12 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
         assert set(database.rows("SELECT * FROM tag")) == set(moved)
         assert dict(database.rows("SELECT * FROM alert")) == {
             n: first[b] for n, b in alerts.items()
+        }
+        stays = {min((b, label) for b, label in tags if (first[b], label) == tag) for tag in moved}
+        assert {row[0]: row[1:] for row in database.rows("SELECT * FROM seen")} == {
+            n: (first[tag[0]], tag[1]) if tag in tags else tag
+            for n, tag in seen.items()
+            if tag in stays or tag not in tags
         }
         if done.receipt:
             back_and_forth(opened, done.receipt, database.contents)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import groupby
 from typing import Any
 
 import sqlalchemy as sa
@@ -68,11 +69,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
         session.defer_checks(prepared.deferred)
     before = session.change_count()
     affected = []
-    for work in prepared.work:
-        if cleanup.truncate:
-            rows = truncate(session, work.rows.table, work.step.rows)
-        else:
-            rows = _execute(session, work)
+    for work, rows in _carried_out(session, prepared.work, truncating=cleanup.truncate):
         check_step(work.step, rows)
         affected.append(rows)
     tally = Tally(prepared.plan.steps, tuple(affected))
@@ -84,6 +81,23 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     if cleanup.selection.duplicates_by:
         prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger
+
+
+def _carried_out(
+    session: Session, works: Iterable[Work], *, truncating: bool
+) -> Iterator[tuple[Work, int]]:
+    """Executes the steps, each with the number of rows it affected as soon as that is known."""
+    for at_once, some in groupby(works, lambda work: work.at_once):
+        if at_once:
+            together = list(some)
+            counts = session.change_at_once([_update_of(each) for each in together])
+            yield from zip(together, counts, strict=True)
+            continue
+        for work in some:
+            if truncating:
+                yield work, truncate(session, work.rows.table, work.step.rows)
+            else:
+                yield work, _execute(session, work)
 
 
 def _execute(session: Session, work: Work) -> int:
@@ -100,6 +114,11 @@ def statement_of(work: Work) -> sa.Delete | sa.Update:
     rows = work.rows
     if work.step.action is Action.REMOVE:
         return sa.delete(rows.source).where(rows.condition)
+    return _update_of(work)
+
+
+def _update_of(work: Work) -> sa.Update:
+    rows = work.rows
     values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
     values |= sql.left_alone(rows.table, rows.source, work.changes)
     return sa.update(rows.source).where(rows.condition).values(values)

@@ -48,6 +48,9 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     for earlier in _changed_before(each, others):
         linked = sa.or_(linked, each.back_before(earlier))
+    for other in others:
+        if other is not each and other.table == each.table and other.changes_key:
+            linked = sa.or_(linked, each.back_under_old_key(other))
     back = each.count(linked)
     counted = each.told_by_count and each.step.equal_rows_left is not None
     if counted:
@@ -69,7 +72,41 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
         linked = sa.true() if back == each.stored else sa.false()
     for key in each.table.foreign_keys:
         problems += parents_gone(each, key, others, linked)
+    for key in each.session.catalogue.referencing(each.table.name):
+        if each.moves_under(key):
+            problems += _left_behind(each, key, others, cut)
     return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def _left_behind(
+    each: LaidOut, key: ForeignKey, others: Sequence[LaidOut], to_be_changed: sql.Predicate
+) -> list[Problem]:
+    """Rows whose key changes back under others that reference it, and do not change with it."""
+    child = each.session.catalogue.table(key.child)
+    children = sql.rows_of(child).alias("yeldro_child")
+    pairs = zip(key.columns, key.referenced_columns, strict=True)
+    referenced = (
+        each.session.referencing_value(
+            children.c[ours], child.by_name[ours], each.table.by_name[theirs]
+        )
+        == each.now(theirs)
+        for ours, theirs in pairs
+    )
+    stay = (
+        ~other.is_mine(children)
+        for other in others
+        if other.table.name == key.child
+        and (other.step.action is Action.ADD or {*key.columns} & dict(other.named("old")).keys())
+    )
+    query = sa.select(sa.literal(1)).select_from(children).where(*referenced, *stay)
+    changed = [name for name in key.referenced_columns if name in dict(each.named("old"))]
+    differs = sa.or_(*(each.now(name).is_distinct_from(each.coming(name)) for name in changed))
+    hindered = sa.and_(to_be_changed, differs, sa.exists(query.correlate(each.staged)))
+    rows = each.count(hindered)
+    if not rows:
+        return []
+    said = f"{rows:,} rows of {each.table.name} are referenced since by rows of {key.child} ({key})"
+    return [Problem(said + sample(each, hindered), hindered)]
 
 
 def changed_since(each: LaidOut) -> list[str]:
@@ -191,6 +228,8 @@ def parents_gone(
                 for value, theirs in _references(each, key)
             )
             conditions.append(~sa.exists().where(*is_coming))
+        elif other.moves_under(key):
+            conditions.append(~_is_coming(each, key, other))
     gone = each.count(*conditions)
     alone_before = each.step.orphans.get(key.name, 0)
     if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
@@ -201,6 +240,38 @@ def parents_gone(
         f"{sample(each, *conditions)}"
     )
     return [Problem(said, sa.and_(*conditions))]
+
+
+def _is_coming(each: LaidOut, key: ForeignKey, other: LaidOut) -> sql.Predicate:
+    """Whether a staged row references a changed row of another step as it is once undone."""
+    changed = other.aliased("yeldro_coming")
+    same = (changed.coming(theirs) == value for value, theirs in _references(each, key))
+    query = sa.select(sa.literal(1)).select_from(changed.staged).where(*same)
+    return sa.exists(query.correlate(each.staged))
+
+
+def references_rows(each: LaidOut, key: ForeignKey, other: LaidOut) -> bool:
+    """Whether a staged row references one of another step that is to come, to go or to move.
+
+    What comes is looked at as it is when all is undone, what goes as it is now.
+    """
+    theirs = other.aliased("yeldro_referenced")
+    comes = Action.ADD not in (each.step.action, other.step.action)
+    mine = each.coming if comes else each.now
+    parent = each.session.catalogue.table(key.parent)
+    conditions = [
+        each.session.referencing_value(mine(name), each.table.by_name[name], parent.by_name[named])
+        == (theirs.coming(named) if comes else theirs.now(named))
+        for name, named in zip(key.columns, key.referenced_columns, strict=True)
+    ]
+    if not other.holds_whole_rows:
+        moves = (
+            theirs.now(name).is_distinct_from(theirs.coming(name))
+            for name in key.referenced_columns
+        )
+        conditions.append(sa.or_(*moves))
+    query = sa.select(sa.literal(1)).select_from(theirs.staged).where(*conditions)
+    return bool(each.count(sa.exists(query.correlate(each.staged))))
 
 
 def without_parent(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:

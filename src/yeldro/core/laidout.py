@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
@@ -178,13 +179,71 @@ class LaidOut:
             return set(key.columns) <= dict(self.named("value")).keys()
         return bool(set(key.columns) & dict(self.named("old")).keys())
 
+    def aliased(self, alias: str) -> LaidOut:
+        """The same rows under another name, to be looked at beside these."""
+        other = copy.copy(self)
+        other.staged = self.staged.alias(alias)  # type: ignore[assignment]
+        return other
+
+    @property
+    def changes_key(self) -> bool:
+        """Whether the step changed what its rows are found by."""
+        return bool(dict(self.named("old")).keys() & dict(self.named("key")).keys())
+
+    def moves_under(self, key: ForeignKey) -> bool:
+        """Whether undoing the step changes columns of rows that stay, which a key references."""
+        return key.parent == self.table.name and not {*key.referenced_columns}.isdisjoint(
+            dict(self.named("old"))
+        )
+
+    def now(self, name: str) -> sa.ColumnElement[Any]:
+        """The value that a column has before the step is undone."""
+        staged = dict([*self.named("value"), *self.named("key"), *self.named("new")]).get(name)
+        return self.typed(staged) if staged else self._in_row(name)
+
+    def _in_row(self, name: str) -> sa.ColumnElement[Any]:
+        row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
+        return row.correlate(self.staged).scalar_subquery()
+
     def coming(self, name: str) -> sa.ColumnElement[Any]:
         """The value that a column of a stored row has once the step is undone."""
         staged = dict([*self.named("value"), *self.named("old")]).get(name)
-        if staged:
-            return self.typed(staged)
-        row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
-        return row.correlate(self.staged).scalar_subquery()
+        return self.typed(staged) if staged else self._in_row(name)
+
+    def back_under_old_key(self, other: LaidOut) -> sql.Predicate:
+        """Whether a row is as before this step where another step, undone too, changed its key."""
+        rows = sa.select(sa.literal(1)).select_from(self.rows)
+        keyed, is_mine = self._same_rows(other)
+        as_before = [
+            self.session.readable(self.rows.c[name], self.table.by_name[name]).is_not_distinct_from(
+                keyed.c[own]
+            )
+            for name, own in other.old_key
+        ]
+        row = rows.where(*as_before, *self.agree(self.named("old")))
+        found = sa.exists(row.correlate(self.staged, keyed))
+        one = sa.select(sa.literal(1)).select_from(keyed).where(is_mine, found)
+        return sa.exists(one.correlate(self.staged))
+
+    def key_before(self, name: str, others: Iterable[LaidOut]) -> sa.ColumnElement[Any]:
+        """A key column as staged rows have it once other steps that changed it are undone."""
+        value: sa.ColumnElement[Any] = self.staged.c[dict(self.key)[name]]
+        for other in others:
+            old = dict(other.named("old")).get(name)
+            if other is not self and other.table == self.table and other.changes_key and old:
+                keyed, is_mine = self._same_rows(other)
+                before = sa.select(keyed.c[old]).where(is_mine).correlate(self.staged)
+                value = sa.func.coalesce(before.scalar_subquery(), value)
+        return value
+
+    def _same_rows(self, other: LaidOut) -> tuple[sa.FromClause, sql.Predicate]:
+        """The rows of another step on this table, and whether one is the same as a staged one."""
+        keyed = other.staged.alias("yeldro_keyed")
+        theirs = dict(other.key)
+        same = (
+            keyed.c[theirs[name]].is_not_distinct_from(self.staged.c[own]) for name, own in self.key
+        )
+        return keyed, sa.and_(*same)
 
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
@@ -266,7 +325,14 @@ class LaidOut:
             return self._insert()
         if self.is_ambiguous():
             return sum(self._change_one(number) for number in range(1, self.stored + 1))
+        return self._execute(self.change_back())
+
+    def change_back(self) -> sa.Update:
+        """The statement that changes rows back which can be found one by one."""
         return self._update(self.named("old"), *self.agree(self.named("new")))
+
+    def _execute(self, statement: sa.Update) -> int:
+        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
 
     def _change_one(self, number: int) -> int:
         """Changes one of the rows that are equal to a staged one now; it does not matter which."""
@@ -286,12 +352,8 @@ class LaidOut:
         equal = sa.exists(found.correlate(self.rows))
         return self.session.change_one(self.table, equal, values)
 
-    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> int:
-        """Sets columns to staged values where `conditions` hold of a row and its staged one.
-
-        Returns:
-            The number of rows changed.
-        """
+    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
+        """Sets columns to staged values where `conditions` hold of a row and its staged one."""
         values: dict[Any, Any] = {
             self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
@@ -307,8 +369,7 @@ class LaidOut:
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
             where.insert(0, sql.among(ours, keys))
         values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
-        statement = sa.update(self.rows).where(*where).values(values)
-        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+        return sa.update(self.rows).where(*where).values(values)
 
     def come_later(self, tables: Collection[TableName]) -> None:
         """Notes the links to rows of `tables`, which come back later: they are set at the end.
@@ -329,7 +390,7 @@ class LaidOut:
             pairs = [(name, staged_as[name]) for name in key.columns]
             some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
             left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
-            changed += self._update(pairs, some, *left_out)
+            changed += self._execute(self._update(pairs, some, *left_out))
         return changed
 
     def _insert(self) -> int:
@@ -378,7 +439,7 @@ class LaidOut:
             self.session.connection.execute(sa.insert(self.staged), plain)
         self._filled(number, all_of_them=all_of_them)
 
-    def fill_from(self, copy: TableName) -> None:
+    def fill_from(self, place: TableName) -> None:
         """Lays out the rows of a copy in the database.
 
         Raises:
@@ -386,12 +447,12 @@ class LaidOut:
             DatabaseFailure: it holds another number of rows than the step affected.
         """
         catalogue = self.session.catalogue
-        known = catalogue.table(copy).by_name if catalogue.has_table(copy) else {}
+        known = catalogue.table(place).by_name if catalogue.has_table(place) else {}
         gone = [each.stored_as for each in self.step.columns if each.stored_as not in known]
         if gone:
-            what = f"column {copy}.{gone[0]}" if known else f"copy {copy}"
+            what = f"column {place}.{gone[0]}" if known else f"copy {place}"
             raise Refused(f"The {what} is not there any more.", "Nothing can be restored from it.")
-        rows = sql.rows_of(catalogue.table(copy))
+        rows = sql.rows_of(catalogue.table(place))
         values = [
             self.session.readable(rows.c[each.stored_as], Column(each.name, each.type))
             for each in self.roles.values()

@@ -61,7 +61,11 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
     }
     moves: list[Move] = []
     deferred: list[ForeignKey] = []
-    for component in components(_parents(keys_of)):
+    leads_to = _parents(keys_of)
+    for link in ripple.reach.links:  # what cannot move goes before the others do, and they first
+        if link.only_conflicts and link.carried and link.key.child in leads_to:
+            leads_to[link.key.child].append(ripple.reach.tables[0].name)
+    for component in components(leads_to):
         inside = [
             key for name in component for key in keys_of[name]
             if key.parent in component and key.parent != name

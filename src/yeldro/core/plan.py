@@ -21,8 +21,8 @@ from yeldro.core.ripple import Ripple, count_dependents, trace
 from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
-from yeldro.core.settling import Repointed
-from yeldro.core.treatment import NO_KEPT_ROW, Choices, Link, Treatment, reach
+from yeldro.core.settling import WOULD_CHANGE, Repointed
+from yeldro.core.treatment import CARRIED, NO_KEPT_ROW, REPOINT, Choices, Link, Treatment, reach
 from yeldro.core.truncation import check_selection, check_truncation
 
 
@@ -153,11 +153,14 @@ class Work:
 
     Args:
         changes: new values by column, for rows that are changed.
+        at_once: keys move with the rows that reference them, so that a system which checks every
+            statement needs all such steps as one.
     """
 
     step: Step
     rows: RowSet
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+    at_once: bool = False
 
 
 @dataclass(frozen=True)
@@ -284,11 +287,13 @@ def _in_order(
 
 def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
     """Children are moved when the ones that cannot be are gone, and before what they leave goes."""
+    at_once = any(link.carried for found, _ in repoints for link in found.links)
     return [
         Work(
             _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
             found.rows,
             dict(found.changes),
+            at_once,
         )
         for place, (found, because) in enumerate(repoints)
     ]
@@ -319,10 +324,11 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [f"--follow {link.key.name}"]
-    changes_keys = link.reason == "--repoint" and "twice" not in link.obstacle
-    if changes_keys or link.obstacle == NO_KEPT_ROW:
+    cannot_move = link.reason in (REPOINT, CARRIED) and "twice" not in link.obstacle
+    if cannot_move or link.obstacle == NO_KEPT_ROW:
         remedies = []
-    if found.table.can_be_null(link.key.changed_columns):
+    changes_keys = link.obstacle.endswith(WOULD_CHANGE) or link.carried
+    if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
         remedies.append(f"--detach {link.key.name}")
     return Blocked(
         foreign_key=str(link.key),

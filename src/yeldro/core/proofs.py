@@ -36,8 +36,13 @@ def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
 
 
 def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, sa.Select[Any]]]:
-    """For each foreign key in reach, how many rows reference a removed row through it."""
+    """For each foreign key in reach, how many rows reference what is not there any more."""
+    moved = prepared.ripple.moved_keys
     for link in prepared.ripple.reach.links:
+        if link.carried and not link.only_conflicts and moved and link.key in moved.filled:
+            rows = sql.rows_of(session.catalogue.table(link.key.child))
+            query = sa.select(sa.func.count()).select_from(rows).where(moved.references(link))
+            yield link, session.held(query)
         parents = prepared.ripple.removed.get(link.key.parent)
         if parents is None:
             continue

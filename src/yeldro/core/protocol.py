@@ -163,6 +163,13 @@ class Session(Protocol):
     def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The statement in the form in which the system looks rows up by a key table's rows."""
 
+    def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
+        """Changes rows of several tables so that nothing is checked before all of it is done.
+
+        Returns:
+            The number of rows that each has changed.
+        """
+
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
         """Removes of each print in `keys` as many equal rows as it says there; their number."""
 

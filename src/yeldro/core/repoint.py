@@ -6,7 +6,7 @@ one that already is at the kept row stays, else the first by key.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,9 +15,11 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.duplicates import Grouping, kept_values
 from yeldro.core.identity import kept_columns, key_values
+from yeldro.core.keytables import KeyTables, once
 from yeldro.core.protocol import Session
-from yeldro.core.schema import CandidateKey, Column, Table
-from yeldro.core.treatment import Link
+from yeldro.core.rowset import RowSet, depends_on, references, that_stay
+from yeldro.core.schema import CandidateKey, Column, ForeignKey, Table, TableName
+from yeldro.core.treatment import Link, Reach
 
 
 @dataclass(frozen=True)
@@ -66,13 +68,13 @@ class Moves:
     def new_value(
         self, session: Session, link: Link, place: int, child: Table, parent: Table
     ) -> sa.ColumnElement[Any]:
-        """What the column at `place` of a link becomes; its own value where it does not move."""
+        """What the column at `place` of a link's moves becomes; its own where it does not move."""
         rows = sql.rows_of(child)
         values = self.values.alias(f"yeldro_moved_{place}")
         found = sa.select(values.c[f"new_{place}"]).where(
             *(old == ours for old, ours in self._matched(session, link, child, parent, values))
         )
-        own = rows.c[link.key.columns[place]]
+        own = rows.c[link.moves[place][0]]
         return sa.func.coalesce(found.correlate(rows).scalar_subquery(), own)
 
     def _matched(
@@ -80,11 +82,63 @@ class Moves:
     ) -> list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any]]]:
         rows = sql.rows_of(child)
         pairs: list[tuple[sa.ColumnElement[Any], sa.ColumnElement[Any]]] = []
-        for ours, theirs in zip(link.key.columns, link.key.referenced_columns, strict=True):
+        for ours, theirs in link.moves:
             column = child.by_name[ours]
             own = session.referencing_value(rows.c[ours], column, parent.by_name[theirs])
             pairs.append((values.c[f"old_{self.columns.index(theirs)}"], own))
         return pairs
+
+
+@dataclass(frozen=True)
+class MovedKeys:
+    """The keys that move under rows that reference them, as they were, in key tables.
+
+    Args:
+        removed: the removed rows of every table in reach, as far as they are known.
+    """
+
+    session: Session
+    reach: Reach
+    keys: KeyTables
+    removed: dict[TableName, RowSet]
+    filled: set[ForeignKey] = field(default_factory=set)
+
+    def table(self, key: ForeignKey) -> sa.TableClause:
+        """The key table of the rows that are referenced by a carried key and move."""
+        return self.keys.create(self.session.catalogue.table(key.parent), f"moved for {key.name}")
+
+    def depends(self, link: Link) -> sql.Predicate:
+        """Whether a row moves by a link, if it stays."""
+        child = self.session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        if not link.carried:
+            return depends_on(self.session, link, child, rows, self.removed[link.key.parent])
+        self.fill([link])
+        return self.references(link)
+
+    def fill(self, links: Iterable[Link]) -> None:
+        """Notes the keys that carried ones among the links reference, when first needed."""
+        for link in links:
+            if link.carried and link.key not in self.filled:
+                self.filled.add(link.key)
+                self._fill(link)
+
+    def references(self, link: Link) -> sql.Predicate:
+        """Whether a row of a carried link's child table references a key that moves."""
+        child = self.session.catalogue.table(link.key.child)
+        parent = self.session.catalogue.table(link.key.parent)
+        rows = sql.rows_of(child)
+        return references(self.session, link, child, rows, parent, self.table(link.key))
+
+    def _fill(self, link: Link) -> None:
+        parent = self.session.catalogue.table(link.key.parent)
+        rows = sql.rows_of(parent)
+        moving = sa.or_(*(self.depends(each) for each in self.reach.movers(link)))
+        keys = self.table(link.key)
+        values = self.keys.values(parent, rows, keys)
+        query = sa.select(*values.values())
+        query = query.where(that_stay(self.session, parent, moving, self.removed))
+        self.keys.insert(keys, list(values), once(parent, query))
 
 
 @dataclass(frozen=True)
@@ -98,22 +152,30 @@ class Moved:
     child: Table
     parent: Table
     links: tuple[Link, ...]
-    moves: tuple[Moves, ...]
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
 
     @classmethod
     def of(
         cls, session: Session, child: Table, parent: Table, links: Sequence[Link],
-        moves: dict[tuple[str, ...], Moves],
+        moves: dict[tuple[str, ...], Moves], moved_keys: MovedKeys,
     ) -> Moved:  # fmt: skip
         """The moved links of `child`, and what its columns become."""
-        changes = {}
+        changes: dict[str, sa.ColumnElement[Any]] = {}
+        rows = sql.rows_of(child)
         for link in links:
-            known = moves[link.key.referenced_columns]
-            for place, name in enumerate(link.key.columns):
-                changes[name] = known.new_value(session, link, place, child, parent)
-        found = tuple(moves[link.key.referenced_columns] for link in links)
-        return cls(child, parent, tuple(links), found, changes)
+            known = moves[tuple(theirs for _, theirs in link.moves)]
+            for place, (name, _) in enumerate(link.moves):
+                value = known.new_value(session, link, place, child, parent)
+                if link.carried:
+                    own = changes.get(name, rows.c[name])
+                    value = sa.case((moved_keys.references(link), value), else_=own)
+                changes[name] = value
+        return cls(child, parent, tuple(links), changes)
+
+    @property
+    def carries(self) -> bool:
+        """Whether rows move because rows that they reference do."""
+        return any(link.carried for link in self.links)
 
     @property
     def broken_keys(self) -> list[CandidateKey]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 
 from yeldro.core import receipt_format as form
@@ -24,6 +25,7 @@ from yeldro.core.receipt import ReceiptWish, ReceiptWriter
 from yeldro.core.receipts import Receipt, stored_rows
 from yeldro.core.storing_restored import inverse, orphans, passing, store_after, store_before
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
+from yeldro.core.undo_order import at_once, in_order, plan_late_links
 
 
 @dataclass(frozen=True)
@@ -179,7 +181,7 @@ def _put_back(
 ) -> tuple[Tally, Ledger]:
     """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
     if not session.checks_when_all_is_done:
-        _plan_late_links(session, laid_out)
+        plan_late_links(session, laid_out)
     for each in laid_out:
         each.narrow()
         each.hold_parents()
@@ -190,18 +192,18 @@ def _put_back(
     for each in laid_out:
         if isinstance(each, AddedRows):
             late.append((each, each.cut_links()))
-    to_do = [
-        (inverse(each, n, receipt.id), each)
-        for n, each in enumerate((each for each in laid_out if each.missing), 1)
-    ]
-    alone = [orphans(each) if wish.with_rows else {} for _, each in to_do]
-    for (step, each), without_parent in zip(to_do, alone, strict=True):
-        told.append((step, store_before(each, step, writer, laid_out, wish.with_rows)))
-        for name, rows in without_parent.items():
-            writer.add_orphans(step, name, rows)
-        affected = each.put_back()
-        check_step(step, affected)
-        done.append((step, affected))
+    together = at_once(session, [each for each in laid_out if each.missing])
+    numbers = count(1)
+    parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
+             for some in together]  # fmt: skip
+    to_do = [pair for part in parts for pair in part]
+    alone = {step: orphans(each) for step, each in to_do} if wish.with_rows else {}
+    for part in parts:
+        for step, each in part:
+            told.append((step, store_before(each, step, writer, laid_out, wish.with_rows)))
+            for name, rows in alone.get(step, {}).items():
+                writer.add_orphans(step, name, rows)
+        done += _undo(session, part)
     for each in laid_out:
         if not isinstance(each, AddedRows):
             late.append((each, each.set_late_links()))
@@ -220,23 +222,20 @@ def _put_back(
     return _tally(done), ledger
 
 
+def _undo(session: Session, part: Sequence[tuple[Step, LaidOut]]) -> list[tuple[Step, int]]:
+    """Undoes one step, or several at once; each with the number of its rows, which is checked."""
+    if len(part) == 1:
+        counts = [part[0][1].put_back()]
+    else:
+        counts = session.change_at_once([each.change_back() for _, each in part])
+    done = [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
+    for step, rows in done:
+        check_step(step, rows)
+    return done
+
+
 def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
     return Tally(tuple(step for step, _ in done), tuple(rows for _, rows in done))
-
-
-def _plan_late_links(session: Session, laid_out: Sequence[LaidOut]) -> None:
-    """Has links to rows that come later set at the end, or to rows that go earlier cut first.
-
-    The system checks every statement, and rows that went in a cycle reference one another. What
-    can be deferred is checked at the commit.
-    """
-    whole = [each for each in laid_out if each.holds_whole_rows]
-    for place, each in enumerate(whole):
-        others = whole[:place] if isinstance(each, AddedRows) else whole[place + 1 :]
-        each.come_later({other.table.name for other in others} - {each.table.name})
-    deferrable = [key for each in whole for key in each.table.foreign_keys if key.deferrable]
-    if deferrable:
-        session.defer_checks(deferrable)
 
 
 def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
@@ -282,8 +281,7 @@ def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
         names = [column.stored_as for column in each.step.columns]
         where = None if scope.where is None else parse_stored_filter(scope.where, names)
         each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
-    order = {Action.REMOVE: 0, Action.ADD: 2}  # rows come before they are linked, and go after
-    return sorted(laid_out, key=lambda each: order.get(each.step.action, 1))
+    return in_order(session, laid_out)
 
 
 def _plan(receipt: Receipt, laid_out: Sequence[LaidOut], scope: Scope) -> RestorePlan:

@@ -25,7 +25,7 @@ from yeldro.core.identity import (
 )
 from yeldro.core.keytables import WAVE, KeyTables, once
 from yeldro.core.protocol import Session
-from yeldro.core.repoint import Moved, Moves
+from yeldro.core.repoint import Moved, MovedKeys, Moves
 from yeldro.core.rowset import RowSet, compared, depends_on, references
 from yeldro.core.schema import IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
@@ -43,7 +43,8 @@ class Ripple:
         removed: the rows that go, by table, the named table among them.
         detached: rows that stay and lose a link.
         blocked: rows that stand in the way.
-        dependents: how many rows depend on removed rows through each link.
+        repointed: rows that stay and are moved to the kept row of a group.
+        moved_keys: the keys that move under rows that reference them, where rows are repointed.
     """
 
     reach: Reach
@@ -53,6 +54,7 @@ class Ripple:
     blocked: dict[Link, RowSet]
     matched_keys: sa.FromClause | None = None
     repointed: tuple[Repointed, ...] = ()
+    moved_keys: MovedKeys | None = None
 
 
 def trace(
@@ -70,15 +72,18 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
     """How many rows depend on removed rows through each link, where any do."""
     counted = {}
     for link in ripple.reach.links:
-        parents = ripple.removed.get(link.key.parent)
-        if parents is None or not parents.rows or parents.keys is None:
-            continue
-        if link.only_conflicts:
-            going = ripple.removed.get(link.key.child)
-            counted[link] = going.rows if going else 0
-            continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
+        if link.carried and not link.only_conflicts:
+            if ripple.moved_keys and link.key in ripple.moved_keys.filled:
+                condition = ripple.moved_keys.references(link)
+                counted[link] = sql.count(session.connection, rows, condition)
+            continue
+        parents = ripple.removed.get(link.key.parent)
+        if link.only_conflicts and link.key.child in ripple.removed:
+            counted[link] = ripple.removed[link.key.child].rows
+        if link.only_conflicts or parents is None or not parents.rows or parents.keys is None:
+            continue
         condition = depends_on(session, link, child, rows, parents)
         counted[link] = sql.count(session.connection, rows, condition)
     return {link: rows for link, rows in counted.items() if rows}
@@ -101,13 +106,17 @@ class _Tracing:
         self.keys = KeyTables(session, matched, reached, tuple(extra))
         self.moves: dict[tuple[str, ...], Moves] = {}
         self.moved: dict[TableName, Moved] = {}
+        self.moved_keys = MovedKeys(session, reached, self.keys, self.removed)
 
     def trace(self) -> Ripple:
         matched = self.start
         leads_to: dict[TableName, list[TableName]] = {name: [] for name in self.tables}
         for link in self.reach.links:
             if link.treatment is Treatment.REMOVE:
-                leads_to[link.key.parent].append(link.key.child)
+                above = [key.parent for key in link.path] if link.only_conflicts else []
+                for parent in dict.fromkeys([link.key.parent, *above]):
+                    if parent in leads_to:
+                        leads_to[parent].append(link.key.child)
         parts = list(components(leads_to))
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
         on_cycle = any(matched.table.name in names for names in cyclic)
@@ -122,7 +131,8 @@ class _Tracing:
                 self._pass_once(self.tables[names[0]])
             if self.start.table.name in names:
                 self._fill_moves()
-        settled = Settling(self.session, self.reach, self.keys, self.removed).settle(self.moved)
+        settling = Settling(self.session, self.reach, self.keys, self.removed, self.moved_keys)
+        settled = settling.settle(self.moved)
         return Ripple(
             reach=self.reach,
             matched=self.matched,
@@ -131,6 +141,7 @@ class _Tracing:
             blocked=settled.blocked,
             matched_keys=self.matched_keys,
             repointed=settled.repointed,
+            moved_keys=self.moved_keys,
         )
 
     def _make_key_tables(
@@ -151,12 +162,14 @@ class _Tracing:
         for link in self.reach.links:
             if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
                 self.keys.create_detached(link)
+            if link.carried:
+                self.moved_keys.table(link.key)
 
     def _make_moves(self) -> None:
         """Temporary tables for where references to duplicates go."""
         start = self.start.table
-        links = [link for link in self.reach.links if link.treatment is Treatment.REPOINT]
-        for link in links:
+        direct = self.reach.links_to(start.name)
+        for link in [link for link in direct if link.treatment is Treatment.REPOINT]:
             if link.key.referenced_columns not in self.moves:
                 made = Moves.create(self.session, start, link.key.referenced_columns)
                 self.moves[link.key.referenced_columns] = made
@@ -180,7 +193,9 @@ class _Tracing:
                 links.setdefault(link.key.child, []).append(link)
         for name, own in links.items():
             child = self.session.catalogue.table(name)
-            self.moved[name] = Moved.of(self.session, child, start, own, self.moves)
+            self.moved[name] = Moved.of(
+                self.session, child, start, own, self.moves, self.moved_keys
+            )
 
     def _is_direct(self, table: Table) -> bool:
         """Whether the condition for a table's rows can be used instead of a key table."""
@@ -245,6 +260,7 @@ class _Tracing:
             if link.treatment is Treatment.REMOVE
             and link.key.child in names
             and link.key.parent in names
+            and not link.only_conflicts
         ]
         if self._only_link(names):
             self._recurse(self.tables[names[0]], inside[0])
@@ -349,7 +365,9 @@ class _Tracing:
             and not link.only_conflicts
         ]
         if table.name in self.moved and any(link.only_conflicts for link in links):
-            known.append(self.moved[table.name].conflicting(self.session, *known))
+            moved = self.moved[table.name]
+            self.moved_keys.fill(moved.links)
+            known.append(moved.conflicting(self.session, *known))
         return sa.or_(*known) if known else None
 
     def _needs_keys(self, table: Table) -> bool:

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core import sql
-from yeldro.core.identity import so_many
+from yeldro.core.identity import in_keys, so_many
 from yeldro.core.protocol import Session
-from yeldro.core.schema import Table
+from yeldro.core.schema import Table, TableName
 from yeldro.core.treatment import Link
 
 _ROWS_AT_ONCE = 1000
@@ -84,3 +84,14 @@ def compared(
         session.referencing_value(rows.c[ours], child.by_name[ours], parent.by_name[theirs])
         for ours, theirs in pairs
     ]
+
+
+def that_stay(
+    session: Session, table: Table, condition: sql.Predicate, removed: Mapping[TableName, RowSet]
+) -> sql.Predicate:
+    """The condition, narrowed to rows that are removed on no path."""
+    found = removed.get(table.name)
+    if found is None or not found.rows:
+        return condition
+    assert found.keys is not None
+    return sa.and_(condition, ~in_keys(session, table, sql.rows_of(table), found.keys))

@@ -12,10 +12,12 @@ from yeldro.core import sql
 from yeldro.core.identity import in_keys, stands_in
 from yeldro.core.keytables import KeyTables, once
 from yeldro.core.protocol import Session
-from yeldro.core.repoint import Moved
-from yeldro.core.rowset import RowSet, depends_on
+from yeldro.core.repoint import Moved, MovedKeys
+from yeldro.core.rowset import RowSet, depends_on, that_stay
 from yeldro.core.schema import Table, TableName
 from yeldro.core.treatment import Link, Reach, Treatment
+
+WOULD_CHANGE = "references the columns that would change"
 
 
 @dataclass(frozen=True)
@@ -46,12 +48,14 @@ class Settling:
 
     Args:
         removed: the removed rows of every table in reach.
+        moved_keys: the keys that move under rows that reference them.
     """
 
     session: Session
     reach: Reach
     keys: KeyTables
     removed: dict[TableName, RowSet]
+    moved_keys: MovedKeys
 
     def settle(self, moves: dict[TableName, Moved]) -> Settled:
         """Finds the rows that are detached, that stand in the way, or that are moved.
@@ -85,10 +89,7 @@ class Settling:
         """The rows of a child table that move, and those that stand in the way of that."""
         child = moved.child
         rows = sql.rows_of(child)
-        parents = self.removed[moved.parent.name]
-        depends = sa.or_(
-            *(depends_on(self.session, link, child, rows, parents) for link in moved.links)
-        )
+        depends = sa.or_(*(self.moved_keys.depends(link) for link in moved.links))
         depends = self._that_stay(child, depends)
         found = RowSet(child, rows, depends, sql.count(self.session.connection, rows, depends))
         blocked: dict[Link, RowSet] = {}
@@ -105,6 +106,12 @@ class Settling:
                     hindered
                 )
         obstacle = self._referenced_change(found, list(moved.changes)) if found.rows else ""
+        if (
+            found.rows
+            and moved.carries
+            and not (child.has_key or self.session.checks_when_all_is_done)
+        ):
+            obstacle = f"{child.name} has no key by which its rows are found when they have moved"
         if obstacle:
             blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = found
         return found, blocked
@@ -127,12 +134,7 @@ class Settling:
         return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
 
     def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
-        """The condition, narrowed to rows that are removed on no path."""
-        removed = self.removed.get(child.name)
-        if removed is None or not removed.rows:
-            return condition
-        assert removed.keys is not None
-        return sa.and_(condition, ~in_keys(self.session, child, sql.rows_of(child), removed.keys))
+        return that_stay(self.session, child, condition, self.removed)
 
     def _obstacle(self, link: Link, found: RowSet) -> str:
         """Why rows can not take the value that detaching gives them, empty where they can."""
@@ -156,6 +158,8 @@ class Settling:
     def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> str:
         """Why columns can not change, as rows that stay reference them; empty where none do."""
         for key in self.session.catalogue.referencing(found.table.name):
+            if key in self.reach.accompanied:
+                continue
             if set(key.referenced_columns) & set(changed):
                 child = self.session.catalogue.table(key.child)
                 rows = sql.rows_of(child)
@@ -167,5 +171,5 @@ class Settling:
                     condition = removed_child.condition
                     conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
                 if sql.count(self.session.connection, rows, *conditions):
-                    return f"{key.name} references the columns that would change"
+                    return f"{key.name} {WOULD_CHANGE}"
         return ""

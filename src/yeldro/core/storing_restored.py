@@ -80,7 +80,7 @@ def _store_links(each: LaidOut, step: Step, receipt: ReceiptWriter, others: Sequ
     rows = step.rows if each.told_by_count else each.count(*told)
     receipt.add_step(replace(step, rows=rows), each.table.name)
     if with_rows:
-        columns, expressions = _turned(each)
+        columns, expressions = _turned(each, others)
         receipt.add_rows(
             step, columns, stored_in_parts(each.session, sa.select(*expressions).where(*told))
         )
@@ -106,7 +106,9 @@ def store_after(each: LaidOut, step: Step, receipt: ReceiptWriter) -> None:
     receipt.add_rows(step, columns, stored_in_parts(each.session, query))
 
 
-def _turned(each: LaidOut) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
+def _turned(
+    each: LaidOut, others: Sequence[LaidOut]
+) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
     """A changed row's columns with old and new in each other's place, and the key it had before."""
     old, new = dict(each.named("old")), dict(each.named("new"))
     columns: Columns = []
@@ -114,8 +116,11 @@ def _turned(each: LaidOut) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
     for stored_as, column in each.roles.items():
         mine = {"key": old.get(column.name, stored_as), "old": new.get(column.name),
                 "new": old.get(column.name)}.get(column.role) or stored_as  # fmt: skip
+        value: sa.ColumnElement[Any] = each.staged.c[mine]
+        if column.role == "key" and each.table.has_key and column.name not in old:
+            value = each.key_before(column.name, others)
         columns.append((column.role, column.name, column.type))
-        expressions.append(each.staged.c[mine].label(f"c{len(columns)}"))
+        expressions.append(value.label(f"c{len(columns)}"))
     return columns, expressions
 
 

@@ -78,7 +78,7 @@ def trace_cleanup(
         prepared = prepare(session, _literal(cleanup, session), steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
-        _check_traceable(prepared)
+        _check_traceable(prepared, enforces=enforces)
         steps = []
         for work in prepared.work:
             statement = statement_of(work)
@@ -119,8 +119,14 @@ def _literal(cleanup: Cleanup, session: Session) -> Cleanup:
     return replace(cleanup, selection=replace(selection, where=where, parameters={}))
 
 
-def _check_traceable(prepared: Prepared) -> None:
+def _check_traceable(prepared: Prepared, *, enforces: bool) -> None:
     for work in prepared.work:
+        if work.at_once and enforces:
+            raise Refused(
+                f"Keys of {work.rows.table.name} move together with the rows that reference them, "
+                f"which plain statements cannot do where the system checks each of them.",
+                "Use 'yeldro run'.",
+            )
         if work.rows.copies:
             raise Refused(
                 f"{work.rows.table.name} has no key, and some of several equal rows would go; that "

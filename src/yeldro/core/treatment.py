@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
 from yeldro.core.catalogue import foreign_keys_called
 from yeldro.core.errors import Refused, UsageError
+from yeldro.core.graph import components
 from yeldro.core.names import suggestion
 from yeldro.core.protocol import Catalogue
 from yeldro.core.schema import ForeignKey, ReferentialAction, Table, TableName
 
+REPOINT = "--repoint"
+CARRIED = "--repoint, with the rows they reference"
 NO_KEPT_ROW = "references to them have no row to be moved to"
 
 
@@ -37,6 +40,8 @@ class Link:
         path: the foreign keys that lead here from the named table, this one last.
         obstacle: why a declared action can not be carried out, empty where it can.
         only_conflicts: of the rows that depend, only those go that could not be repointed.
+        carried: of a key whose referenced columns move themselves, so that the child's move with
+            them: each child column with the one of the duplicates' table whose new value it takes.
     """
 
     key: ForeignKey
@@ -46,6 +51,18 @@ class Link:
     path: tuple[ForeignKey, ...]
     obstacle: str = ""
     only_conflicts: bool = False
+    carried: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def moves(self) -> tuple[tuple[str, str], ...]:
+        """The child's columns, each with the duplicates' column whose new value it takes."""
+        direct = zip(self.key.columns, self.key.referenced_columns, strict=True)
+        return self.carried or tuple(direct)
+
+    @property
+    def moved_columns(self) -> frozenset[str]:
+        """The child's columns that move."""
+        return frozenset(ours for ours, _ in self.moves)
 
 
 @dataclass(frozen=True)
@@ -69,11 +86,13 @@ class Reach:
         tables: the named table first, then every table whose rows may be removed.
         links: the foreign keys that reference any of them, in the order of discovery.
         unused: names the user gave that no foreign key in reach answers to.
+        accompanied: foreign keys that reference columns which move, and move with them.
     """
 
     tables: tuple[Table, ...]
     links: tuple[Link, ...]
     unused: tuple[str, ...]
+    accompanied: frozenset[ForeignKey] = frozenset()
 
     def links_to(self, parent: TableName) -> list[Link]:
         """The links that reference `parent`."""
@@ -82,6 +101,11 @@ class Reach:
     def links_from(self, child: TableName, *treatments: Treatment) -> list[Link]:
         """The links of `child` that are treated in one of these ways."""
         return [link for link in self._by_child[child] if link.treatment in treatments]
+
+    def movers(self, carried: Link) -> list[Link]:
+        """The links that move columns which a carried one references."""
+        moving = self.links_from(carried.key.parent, Treatment.REPOINT)
+        return [each for each in moving if each.moved_columns & {*carried.key.referenced_columns}]
 
     def shares_columns(self, link: Link) -> bool:
         """Whether another detached link of the same child changes a column of this one."""
@@ -115,41 +139,104 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
     tables = {start.name: start}
     paths: dict[TableName, tuple[ForeignKey, ...]] = {start.name: ()}
     links: list[Link] = []
+    accompanied: frozenset[ForeignKey] = frozenset()
     waiting = [start.name]
     for parent in waiting:
+        found = []
         for key in catalogue.referencing(parent):
             child = tables.get(key.child) or catalogue.table(key.child)
             link = _link(key, child, choices, (*paths[parent], key))
             if choices.repoint and parent == start.name:
-                link, conflicts = _repointed(link, child, choices)
-                links += [conflicts] if conflicts else []
+                found += _repointed(link, child, choices)
             elif choices.repoint and child.name == start.name:
-                link = _kept_from_going(link)
-            links.append(link)
-            goes = any(each.treatment is Treatment.REMOVE and each.key == key for each in links)
-            if goes and key.child not in tables:
-                tables[key.child] = child
-                paths[key.child] = link.path
-                waiting.append(key.child)
+                found.append(_kept_from_going(link))
+            else:
+                found.append(link)
+        if choices.repoint and parent == start.name:
+            carried, accompanied = carry(catalogue, found, start.name)
+            for link in carried:
+                found += _with_conflicts(link, catalogue.table(link.key.child), choices)
+        links += found
+        for link in found:
+            name = link.key.child
+            if link.treatment is Treatment.REMOVE and name not in tables:
+                tables[name] = catalogue.table(name)
+                paths[name] = link.path
+                waiting.append(name)
     keys = [link.key for link in links]
     return Reach(
         tables=tuple(tables.values()),
         links=tuple(links),
         unused=tuple(_unused_names(choices, keys, catalogue)),
+        accompanied=accompanied,
     )
 
 
-def _repointed(link: Link, child: Table, choices: Choices) -> tuple[Link, Link | None]:
+def _repointed(link: Link, child: Table, choices: Choices) -> list[Link]:
     """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
     if link.reason.startswith("--detach"):
-        return link, None
-    moved = replace(link, treatment=Treatment.REPOINT, reason="--repoint", obstacle="")
-    followed = _most_specific(choices.follow, link.key)
-    breaks = any(set(key.columns) & set(link.key.columns) for key in child.candidate_keys)
-    if not followed or not breaks or link.key.child == link.key.parent:
-        return moved, None
+        return [link]
+    moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle="")
+    return _with_conflicts(moved, child, choices)
+
+
+def _with_conflicts(moved: Link, child: Table, choices: Choices) -> list[Link]:
+    """A link that is moved; before it, where that was said, one for rows that cannot be."""
+    followed = _most_specific(choices.follow, moved.key)
+    breaks = any(set(key.columns) & moved.moved_columns for key in child.candidate_keys)
+    start = moved.path[0].parent
+    if not followed or not breaks or moved.key.child in (moved.key.parent, start):
+        return [moved]
     reason = f"--follow {followed[1]}"
-    return moved, replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
+    conflicts = replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
+    return [conflicts, moved]
+
+
+def carry(
+    catalogue: Catalogue, links: Sequence[Link], start: TableName
+) -> tuple[list[Link], frozenset[ForeignKey]]:
+    """Follows foreign keys whose referenced columns move, so that the referencing ones move too.
+
+    Args:
+        links: those to the duplicates' table `start`.
+
+    Returns:
+        The links by which more rows are moved, and all foreign keys that move with their parents:
+        those, and keys whose columns move by a link of their own. A key that references only a
+        part of the columns that move together, or that moves in a circle, is not among them.
+    """
+    direct = [link for link in links if link.treatment is Treatment.REPOINT]
+    waiting, carried = list(direct), list[Link]()
+    moves: dict[ForeignKey, bool] = {}
+    for mover in waiting:
+        for key in catalogue.referencing(mover.key.child):
+            theirs = dict(zip(key.referenced_columns, key.columns, strict=True))
+            if not mover.moved_columns & theirs.keys():
+                continue
+            if not mover.moved_columns <= theirs.keys():
+                moves[key] = False
+                continue
+            moves.setdefault(key, True)
+            pairs = tuple((theirs[ours], there) for ours, there in mover.moves)
+            if key.child == mover.key.child and pairs == mover.moves:
+                continue
+            if key.child == start and all(ours == there for ours, there in pairs):
+                continue  # only rows that go reference those
+            if any(link.key.child == key.child and link.moves == pairs for link in direct):
+                continue
+            path = (*mover.path, key)
+            link = Link(key, Treatment.REPOINT, CARRIED, False, path, carried=pairs)
+            if not any(each.key == key and each.carried == pairs for each in carried):
+                carried.append(link)
+                waiting.append(link)
+    reached = Reach((), (*direct, *carried), ())
+    movers = {link: [each for each in reached.movers(link) if each.carried] for link in carried}
+    parts = components(movers)
+    if any(len(part) > 1 or part[0] in movers[part[0]] for part in parts):
+        return [], frozenset(
+            key for key, moving in moves.items() if moving and key not in {c.key for c in carried}
+        )
+    return carried, frozenset(key for key, moving in moves.items() if moving)
 
 
 def _kept_from_going(link: Link) -> Link:

@@ -246,6 +246,19 @@ class PostgresqlSession(StandardSession):
         notes += [f"The counter of {name} goes on where it is." for name in counters]
         return Truncation(tuple(forbidden), notes=tuple(notes))
 
+    def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
+        """By one statement: keys are checked at its end (postgresql.org/docs, 7.8.4)."""
+        if len(updates) == 1:
+            return super().change_at_once(updates)
+        changed = [
+            each.returning(sa.literal_column("1").label("one")).cte(f"yeldro_changed_{place}")
+            for place, each in enumerate(updates)
+        ]
+        counts = [
+            sa.select(sa.func.count()).select_from(each).scalar_subquery() for each in changed
+        ]
+        return [int(rows) for rows in self.connection.execute(sa.select(*counts)).one()]
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server's own has_…_privilege functions deny."""
         oid = self.catalogue.oid_of(table.name)

@@ -1,0 +1,98 @@
+"""In which order the steps of a receipt are undone, so that no row is ever without its parent.
+
+Rows come back before they are linked, and go after they are. Keys that had moved under rows which
+reference them move back together with those rows: at once, where the system checks every statement.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from yeldro.core.conflicts import references_rows
+from yeldro.core.laidout import LaidOut
+from yeldro.core.plan import Action
+from yeldro.core.protocol import Session
+
+
+def in_order(session: Session, laid_out: Sequence[LaidOut]) -> list[LaidOut]:
+    """The steps as they are undone.
+
+    Args:
+        laid_out: the receipt's steps, last first, so that parents go back before their children.
+    """
+    come, change, change_keys, go = 0, 1, 2, 4  # changed rows are found by the keys they have now
+
+    def place(each: LaidOut) -> int:
+        if each.step.action in (Action.REMOVE, Action.ADD):
+            return come if each.step.action is Action.REMOVE else go
+        return change_keys if each.changes_key else change
+
+    found = sorted(laid_out, key=place)
+    if session.checks_when_all_is_done:
+        return found
+    bound = _bound_to_moving_keys(found)
+    moment = change if any(each.step.action is Action.ADD for each in bound) else change_keys
+    before = [each for each in found if each not in bound and place(each) <= moment]
+    return [*before, *bound, *(each for each in found if each not in [*before, *bound])]
+
+
+def _bound_to_moving_keys(laid_out: Sequence[LaidOut]) -> list[LaidOut]:
+    """Whole rows that reference keys which move, and steps that depend on those rows."""
+    moving = [each for each in laid_out if not each.holds_whole_rows]
+    keyed = {each.table.name for each in moving if each.changes_key}
+    bound: list[LaidOut] = []
+    fresh = [each for each in laid_out if each.holds_whole_rows and _depends(each, moving)]
+    while fresh:
+        bound += fresh
+        whole = [each for each in bound if each.holds_whole_rows]
+        others = [each for each in laid_out if each not in bound]
+        fresh = [
+            each
+            for each in others
+            if (each.holds_whole_rows or each.table.name not in keyed) and _depends(each, whole)
+        ]
+    return [each for each in laid_out if each in bound]
+
+
+def _depends(each: LaidOut, others: Sequence[LaidOut]) -> bool:
+    """Whether rows of a step reference rows of other steps that come, go or move."""
+    return any(
+        references_rows(each, key, other)
+        for key in each.table.foreign_keys
+        for other in others
+        if other.table.name == key.parent and (other.holds_whole_rows or other.moves_under(key))
+    )
+
+
+def at_once(session: Session, missing: Sequence[LaidOut]) -> list[list[LaidOut]]:
+    """The steps in order; those as one that no order undoes."""
+    linked = [
+        each
+        for child in missing
+        for key in child.table.foreign_keys
+        for parent in missing
+        if {*key.columns} & dict(child.named("old")).keys() and parent.moves_under(key)
+        for each in (child, parent)
+    ]
+    if session.checks_when_all_is_done or all(each is linked[0] for each in linked):
+        return [[each] for each in missing]
+    last = max(place for place, each in enumerate(missing) if each in linked)
+    before = [[each] for each in missing[:last] if each not in linked]
+    after = [[each] for each in missing[last + 1 :]]
+    return [*before, [each for each in missing if each in linked], *after]
+
+
+def plan_late_links(session: Session, laid_out: Sequence[LaidOut]) -> None:
+    """Has links to rows that come later set at the end, or to rows that go earlier cut first.
+
+    The system checks every statement, and rows that went in a cycle reference one another. What
+    can be deferred is checked at the commit.
+    """
+    whole = [each for each in laid_out if each.holds_whole_rows]
+    for place, each in enumerate(whole):
+        going = each.step.action is Action.ADD
+        others = whole[:place] if going else whole[place + 1 :]
+        each.come_later({other.table.name for other in others} - {each.table.name})
+    deferrable = [key for each in whole for key in each.table.foreign_keys if key.deferrable]
+    if deferrable:
+        session.defer_checks(deferrable)

@@ -287,15 +287,22 @@ def _in_order(
 
 def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
     """Children are moved when the ones that cannot be are gone, and before what they leave goes."""
-    at_once = any(link.carried for found, _ in repoints for link in found.links)
+    together = {
+        name
+        for found, _ in repoints
+        for link in found.links
+        if link.carried
+        for name in (link.key.parent, link.key.child)
+    }
+    last = sorted(repoints, key=lambda pair: pair[0].rows.table.name in together)
     return [
         Work(
             _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
             found.rows,
             dict(found.changes),
-            at_once,
+            at_once=found.rows.table.name in together,
         )
-        for place, (found, because) in enumerate(repoints)
+        for place, (found, because) in enumerate(last)
     ]
 
 

@@ -79,14 +79,20 @@ class Settling:
                 blocked |= {link: found} if found.rows else {}
         repointed = []
         for moved in moves.values():
-            found, hindered = self._moving(moved)
+            parents = {link.key.parent for link in moved.links if link.carried}
+            stuck = any(link.key.child in parents for link in blocked)
+            found, hindered = self._moving(moved, stuck=stuck)
             blocked |= hindered
             if found.rows:
                 repointed.append(Repointed(found, moved.links, moved.changes))
         return Settled(detached, blocked, tuple(repointed))
 
-    def _moving(self, moved: Moved) -> tuple[RowSet, dict[Link, RowSet]]:
-        """The rows of a child table that move, and those that stand in the way of that."""
+    def _moving(self, moved: Moved, *, stuck: bool) -> tuple[RowSet, dict[Link, RowSet]]:
+        """The rows of a child table that move, and those that stand in the way of that.
+
+        Args:
+            stuck: rows that they reference stand in the way themselves, so that theirs is no news.
+        """
         child = moved.child
         rows = sql.rows_of(child)
         depends = sa.or_(*(self.moved_keys.depends(link) for link in moved.links))
@@ -96,7 +102,7 @@ class Settling:
         going = any(
             link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
         )
-        if found.rows and moved.broken_keys and not going:
+        if found.rows and moved.broken_keys and not (going or stuck):
             twice = sa.and_(depends, moved.conflicting(self.session))
             hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
             if hindered.rows:

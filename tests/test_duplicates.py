@@ -12,7 +12,7 @@ import pytest
 from conftest import there_and_back
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from systems import SqliteFile
+from systems import AnyDatabase, SqliteFile
 from undoing import back_and_forth
 
 from yeldro.core.duplicates import KeepRule
@@ -433,6 +433,21 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 2**32))
 def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        database = SqliteFile(Path(folder) / "made.db")
+        database.script(NETWORK.partition("INSERT")[0])
+        keep_every_fact(database, Path(folder), seed)
+
+
+def test_random_networks_on_every_system_keep_every_fact(made, tmp_path: Path) -> None:
+    database = made(NETWORK.partition("INSERT")[0])
+    for _ in range(10):
+        keep_every_fact(database, tmp_path, random.randrange(2**32))
+        database.script("UPDATE buoy SET near_id = NULL; DELETE FROM seen; DELETE FROM tag;"
+                        "DELETE FROM alert; DELETE FROM buoy;")  # fmt: skip
+
+
+def keep_every_fact(database: AnyDatabase, folder: Path, seed: int) -> None:
     """What was true of any row of a group is true of its kept row afterwards, and nothing else."""
     chance = random.Random(seed)
     rows = chance.randint(1, 12)
@@ -445,38 +460,36 @@ def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
     nowhere = [(None, "x"), (1, None), (None, None)]
     seen = {n: chance.choice([*tags, *nowhere]) for n in range(chance.randint(0, 10))}
     first = {n: min(m for m in serial if serial[m] == serial[n]) for n in serial} | {None: None}
-    with tempfile.TemporaryDirectory() as folder:
-        database = SqliteFile(Path(folder) / "made.db")
-        database.script(NETWORK.partition("INSERT")[0])
-        connection = database.connect()
-        connection.executemany(
-            "INSERT INTO buoy VALUES (?, ?, ?)", [(n, serial[n], near[n]) for n in serial]
-        )
-        connection.executemany("INSERT INTO tag VALUES (?, ?)", list(tags))
-        connection.executemany("INSERT INTO alert VALUES (?, ?)", list(alerts.items()))
-        connection.executemany("INSERT INTO seen VALUES (?, ?, ?)", [(n, *seen[n]) for n in seen])
-        connection.close()
-        before = database.contents()
-        opened = open_database(database.url)
-        selection = Selection("buoy", duplicates_by=("serial",), keep=(KeepRule("lowest", "id"),))
-        blocked = plan(opened, Job.of(Cleanup(selection, Choices(repoint=True)))).plans[0].blocked
-        moved = Counter((first[buoy], label) for buoy, label in tags)
-        assert bool(blocked) == any(times > 1 for times in moved.values())
-        job = Job.of(Cleanup(selection, Choices(follow=("tag", "seen"), repoint=True)))
-        done = run(opened, job, ReceiptWish(Path(folder)), 1)
-        assert set(database.rows("SELECT id, near_id FROM buoy")) == {
-            (n, first[near[n]]) for n in serial if first[n] == n
-        }
-        assert set(database.rows("SELECT * FROM tag")) == set(moved)
-        assert dict(database.rows("SELECT * FROM alert")) == {
-            n: first[b] for n, b in alerts.items()
-        }
-        stays = {min((b, label) for b, label in tags if (first[b], label) == tag) for tag in moved}
-        assert {row[0]: row[1:] for row in database.rows("SELECT * FROM seen")} == {
-            n: (first[tag[0]], tag[1]) if tag in tags else tag
-            for n, tag in seen.items()
-            if tag in stays or tag not in tags
-        }
-        if done.receipt:
-            back_and_forth(opened, done.receipt, database.contents)
-            assert database.contents() == before
+    filled: dict[str, list[tuple[Any, ...]]] = {
+        "buoy": [(n, serial[n], near[n]) for n in serial],
+        "tag": list(tags),
+        "alert": list(alerts.items()),
+        "seen": [(n, *seen[n]) for n in seen],
+    }
+    script = "SET foreign_key_checks = 0;" if database.url.startswith("mariadb") else ""
+    for table, listed in filled.items():
+        told = (", ".join("NULL" if v is None else repr(v) for v in row) for row in listed)
+        script += f"INSERT INTO {table} VALUES ({'), ('.join(told)});" if listed else ""
+    database.script(script)
+    before = database.contents()
+    opened = open_database(database.url)
+    selection = Selection("buoy", duplicates_by=("serial",), keep=(KeepRule("lowest", "id"),))
+    blocked = plan(opened, Job.of(Cleanup(selection, Choices(repoint=True)))).plans[0].blocked
+    moved = Counter((first[buoy], label) for buoy, label in tags)
+    assert bool(blocked) == any(times > 1 for times in moved.values()), seed
+    job = Job.of(Cleanup(selection, Choices(follow=("tag", "seen"), repoint=True)))
+    done = run(opened, job, ReceiptWish(folder), 1)
+    assert set(database.rows("SELECT id, near_id FROM buoy")) == {
+        (n, first[near[n]]) for n in serial if first[n] == n
+    }, seed
+    assert set(database.rows("SELECT * FROM tag")) == set(moved), seed
+    assert dict(database.rows("SELECT * FROM alert")) == {n: first[b] for n, b in alerts.items()}
+    stays = {min((b, label) for b, label in tags if (first[b], label) == tag) for tag in moved}
+    assert {row[0]: row[1:] for row in database.rows("SELECT * FROM seen")} == {
+        n: (first[tag[0]], tag[1]) if tag in tags else tag
+        for n, tag in seen.items()
+        if tag in stays or tag not in tags
+    }, seed
+    if done.receipt:
+        back_and_forth(opened, done.receipt, database.contents)
+        assert database.contents() == before, seed

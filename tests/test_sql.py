@@ -157,6 +157,27 @@ def test_a_script_does_what_a_run_does_and_stops_at_another_count(
     assert f"{done['steps'][-1]['rows']:,} row" in script.read_text()
 
 
+def test_a_script_moves_keys_where_the_system_does_not_check_every_statement(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    words = ("buoy", "--duplicates-by", "name", "--repoint", "--follow", "visit",
+             "--follow", "buoy_tag")  # fmt: skip
+    before = network.contents()
+    told = yeldro("script", *words, "--dialect", "oracle", db=network.url, code=3).err
+    assert "Keys of visit move together" in told
+    if network.url.startswith("postgresql"):
+        assert "Use 'yeldro run'" in yeldro("script", *words, db=network.url, code=3).err
+        return
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", *words, db=network.url).out)
+    yeldro("run", *words, "--expect", "104", "--yes", db=network.url)
+    after = network.contents()
+    yeldro("restore", "last", "--yes")
+    assert network.contents() == before
+    assert carry_out(network, script) == 0
+    assert network.contents() == after
+
+
 def test_a_check_in_a_script_stops_it(yeldro: Yeldro, network: AnyDatabase) -> None:
     (yeldro.folder / "job.toml").write_text("""
         [[remove]]

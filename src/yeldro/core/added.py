@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.conflicts import Problem, Restored, sample
-from yeldro.core.errors import CountMismatch
+from yeldro.core.hanging import still_referenced
 from yeldro.core.laidout import LaidOut
 from yeldro.core.schema import ForeignKey
 
@@ -41,36 +41,16 @@ class AddedRows(LaidOut):
 
     def _needed(self, key: ForeignKey, others: Sequence[LaidOut]) -> list[Problem]:
         """Rows that reference those that would go, and neither go nor are linked anew."""
-        children = sql.rows_of(self.session.catalogue.table(key.child)).alias("yeldro_child")
-        stays = [
-            ~other.is_mine(children)
-            for other in others
-            if other.table.name == key.child
-            and (isinstance(other, AddedRows) or set(key.columns) & dict(other.named("old")).keys())
-        ]
-        references = self._references(key, children)
-        needed = sa.and_(sa.exists(sa.select(sa.literal(1)).select_from(children)
-                                   .where(references, *stays).correlate(self.staged)),
-                         *([] if self.told_by_count else [self._as_added]))  # fmt: skip
+        needed = still_referenced(self, key, others)
+        if needed is None:
+            return []
+        if not self.told_by_count:
+            needed = sa.and_(needed, self._as_added)
         rows = self.count(needed)
         if not rows:
             return []
         said = f"{rows:,} rows of {self.table.name} are referenced by rows of {key.child} ({key})"
         return [Problem(said + sample(self, needed), needed)]
-
-    def _references(self, key: ForeignKey, children: sa.FromClause) -> sql.Predicate:
-        """Whether a row of `children` references a staged row."""
-        child = self.session.catalogue.table(key.child)
-        staged = dict(self.named("value"))
-        return sa.and_(
-            *(
-                self.session.referencing_value(
-                    children.c[ours], child.by_name[ours], self.table.by_name[theirs]
-                )
-                == self.typed(staged[theirs])
-                for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
-            )
-        )
 
     def hold_parents(self) -> None:
         """Rows that go need no parents."""
@@ -114,22 +94,3 @@ class AddedRows(LaidOut):
             )
             for n in range(1, self.stored + 1)
         )
-
-    def prove_nothing_hangs(self) -> None:
-        """No row references one of these, now that they are gone.
-
-        Raises:
-            CountMismatch: one does, so it came while they went.
-        """
-        for key in self.session.catalogue.referencing(self.table.name):
-            children = sql.rows_of(self.session.catalogue.table(key.child))
-            found = sa.select(sa.literal(1)).select_from(self.staged)
-            hangs = sa.exists(found.where(self._references(key, children)).correlate(children))
-            query = sa.select(sa.func.count()).select_from(children).where(hangs)
-            rows = self.session.connection.execute(self.session.held(query)).scalar_one()
-            if rows:
-                raise CountMismatch(
-                    f"{rows:,} rows of {key.child} would be left without their parent rows "
-                    f"({key}).",
-                    "They came meanwhile; look again with 'yeldro receipt check'.",
-                )

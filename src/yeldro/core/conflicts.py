@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from yeldro.core import sql
+from yeldro.core.hanging import still_referenced
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
 from yeldro.core.receipts import ReceiptStep
@@ -73,40 +74,13 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     for key in each.table.foreign_keys:
         problems += parents_gone(each, key, others, linked)
     for key in each.session.catalogue.referencing(each.table.name):
-        if each.moves_under(key):
-            problems += _left_behind(each, key, others, cut)
+        needed = still_referenced(each, key, others)
+        rows = 0 if needed is None else each.count(cut, needed)
+        if needed is not None and rows:
+            said = f"{rows:,} rows of {each.table.name} are referenced since by rows of {key.child}"
+            problem = sa.and_(cut, needed)
+            problems.append(Problem(f"{said} ({key}){sample(each, problem)}", problem))
     return Restored(each.step, each.stored, back, each.stored - back), problems
-
-
-def _left_behind(
-    each: LaidOut, key: ForeignKey, others: Sequence[LaidOut], to_be_changed: sql.Predicate
-) -> list[Problem]:
-    """Rows whose key changes back under others that reference it, and do not change with it."""
-    child = each.session.catalogue.table(key.child)
-    children = sql.rows_of(child).alias("yeldro_child")
-    pairs = zip(key.columns, key.referenced_columns, strict=True)
-    referenced = (
-        each.session.referencing_value(
-            children.c[ours], child.by_name[ours], each.table.by_name[theirs]
-        )
-        == each.now(theirs)
-        for ours, theirs in pairs
-    )
-    stay = (
-        ~other.is_mine(children)
-        for other in others
-        if other.table.name == key.child
-        and (other.step.action is Action.ADD or {*key.columns} & dict(other.named("old")).keys())
-    )
-    query = sa.select(sa.literal(1)).select_from(children).where(*referenced, *stay)
-    changed = [name for name in key.referenced_columns if name in dict(each.named("old"))]
-    differs = sa.or_(*(each.now(name).is_distinct_from(each.coming(name)) for name in changed))
-    hindered = sa.and_(to_be_changed, differs, sa.exists(query.correlate(each.staged)))
-    rows = each.count(hindered)
-    if not rows:
-        return []
-    said = f"{rows:,} rows of {each.table.name} are referenced since by rows of {key.child} ({key})"
-    return [Problem(said + sample(each, hindered), hindered)]
 
 
 def changed_since(each: LaidOut) -> list[str]:

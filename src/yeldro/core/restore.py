@@ -17,6 +17,7 @@ from yeldro.core.carrying import commit_with, triggers_fired
 from yeldro.core.conflicts import Problem, Restored, changed_since, compare_step
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_stored_filter
+from yeldro.core.hanging import prove_nothing_hangs
 from yeldro.core.laidout import LaidOut
 from yeldro.core.names import same_name, suggestion
 from yeldro.core.plan import Action, Step
@@ -210,8 +211,8 @@ def _put_back(
     for step, each in to_do:
         if wish.with_rows:
             store_after(each, step, writer)
-        if isinstance(each, AddedRows) and session.checks_when_all_is_done:
-            each.prove_nothing_hangs()
+        if session.checks_when_all_is_done:
+            prove_nothing_hangs(each)
     writer.add_total(sum(rows for _, rows in done))
     counted = [(passing(each, rows), rows) for each, rows in late if rows]
     ledger = read_ledger(before, session.change_count(), _tally([*done, *counted]))

@@ -1,0 +1,85 @@
+"""Rows that would be left, or are left, without the row they reference when a step is undone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import CountMismatch
+from yeldro.core.laidout import LaidOut
+from yeldro.core.plan import Action
+from yeldro.core.schema import ForeignKey
+
+
+def vacated(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:
+    """Whether what a key references is no more of a staged row once the step is undone.
+
+    None where that cannot be.
+    """
+    if each.step.action is Action.ADD:
+        return sa.true()
+    if not each.moves_under(key):
+        return None
+    changed = [name for name in key.referenced_columns if name in dict(each.named("old"))]
+    return sa.or_(*(each.now(name).is_distinct_from(each.coming(name)) for name in changed))
+
+
+def still_referenced(
+    each: LaidOut, key: ForeignKey, others: Sequence[LaidOut]
+) -> sql.Predicate | None:
+    """Whether a staged row is referenced by one that stays, though what it references does not.
+
+    None where no row can be.
+    """
+    goes = vacated(each, key)
+    if goes is None:
+        return None
+    children = sql.rows_of(each.session.catalogue.table(key.child)).alias("yeldro_child")
+    stay = (
+        ~other.is_mine(children)
+        for other in others
+        if other.table.name == key.child
+        and (other.step.action is Action.ADD or {*key.columns} & dict(other.named("old")).keys())
+    )
+    query = sa.select(sa.literal(1)).select_from(children)
+    query = query.where(_references(each, key, children), *stay)
+    return sa.and_(goes, sa.exists(query.correlate(each.staged)))
+
+
+def prove_nothing_hangs(each: LaidOut) -> None:
+    """No row references what an undone step took away, now that it is undone.
+
+    Raises:
+        CountMismatch: one does, so it came meanwhile.
+    """
+    for key in each.session.catalogue.referencing(each.table.name):
+        goes = vacated(each, key)
+        if goes is None:
+            continue
+        children = sql.rows_of(each.session.catalogue.table(key.child))
+        found = sa.select(sa.literal(1)).select_from(each.staged)
+        found = found.where(_references(each, key, children), goes)
+        hangs = sa.exists(found.correlate(children))
+        query = sa.select(sa.func.count()).select_from(children).where(hangs)
+        rows = each.session.connection.execute(each.session.held(query)).scalar_one()
+        if rows:
+            raise CountMismatch(
+                f"{rows:,} rows of {key.child} would be left without their parent rows ({key}).",
+                "They came meanwhile; look again with 'yeldro receipt check'.",
+            )
+
+
+def _references(each: LaidOut, key: ForeignKey, children: sa.FromClause) -> sql.Predicate:
+    """Whether a row of `children` references a staged row as it is before the step is undone."""
+    child = each.session.catalogue.table(key.child)
+    return sa.and_(
+        *(
+            each.session.referencing_value(
+                children.c[ours], child.by_name[ours], each.table.by_name[theirs]
+            )
+            == each.now(theirs)
+            for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+        )
+    )

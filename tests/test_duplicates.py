@@ -383,11 +383,11 @@ HELPERS = {
 
 
 @pytest.mark.parametrize("helper", HELPERS)
-@pytest.mark.parametrize("keep", ["lowest", "highest"])
+@pytest.mark.parametrize("keep", ["lowest", "highest", "without a key"])
 def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     tmp_path: Path, monkeypatch, helper, keep
 ) -> None:
-    chance = random.Random(helper + keep)
+    chance, keyed = random.Random(helper + keep), keep != "without a key"
     answers = []
     ended = sqlite_surplus._Found.ended
 
@@ -404,11 +404,13 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     rows = {n: (chance.choice("ab"), chance.choice(values)) for n in ids}
     database = SqliteFile(tmp_path / "made.db")
     database.script(
-        """CREATE TABLE "100% of" (id INTEGER PRIMARY KEY, "a b" TEXT COLLATE NOCASE, seen)"""
+        f"""CREATE TABLE "100% of" ({"id INTEGER PRIMARY KEY, " if keyed else ""}
+            "a b" TEXT COLLATE NOCASE, seen)"""
     )
     connection = database.connect()
     connection.executemany(
-        """INSERT INTO "100% of" VALUES (?, ?, ?)""", ((n, *row) for n, row in rows.items())
+        """INSERT INTO "100% of" (rowid, "a b", seen) VALUES (?, ?, ?)""",
+        ((n, *row) for n, row in rows.items()),
     )
     connection.close()
     groups: dict[tuple[Any, ...], list[int]] = {}
@@ -418,12 +420,11 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     before = database.contents()
     opened = open_database(database.url)
     opened.limit_statements(1)
-    selection = Selection(
-        "100% of", duplicates_by=("a b", "seen"), keep=(KeepRule(keep, "ID"), KeepRule("fullest"))
-    )
+    rules = (KeepRule(keep, "ID"), KeepRule("fullest")) if keyed else ()
+    selection = Selection("100% of", duplicates_by=("a b", "seen"), keep=rules)
     planned = plan(opened, Job.of(Cleanup(selection)))
     done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
-    assert {n for (n,) in database.rows("""SELECT id FROM "100% of" """)} == stay
+    assert {n for (n,) in database.rows("""SELECT rowid FROM "100% of" """)} == stay
     assert done.tally.total == planned.plans[0].total == len(rows) - len(groups)
     assert answers == [helper == "helps"]
     back_and_forth(opened, done.receipt, database.contents)

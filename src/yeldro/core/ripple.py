@@ -120,7 +120,8 @@ class _Tracing:
         parts = list(components(leads_to))
         cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
         on_cycle = any(matched.table.name in names for names in cyclic)
-        self.keys.tells_kept = matched.all_surplus and matched.table.has_key and not on_cycle
+        lasts = matched.table.has_key or bool(self.session.restorable_row_id(matched.table))
+        self.keys.tells_kept = matched.all_surplus and lasts and not on_cycle
         self._make_moves()
         if self.session.makes_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)

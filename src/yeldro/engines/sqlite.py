@@ -27,7 +27,7 @@ from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
 from yeldro.core.identity import column_list
 from yeldro.core.protocol import ChangeCount
-from yeldro.core.schema import Column, Table, TableName
+from yeldro.core.schema import Column, IdentityKind, Table, TableName
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite_surplus import Groups, note_surplus
 from yeldro.engines.standard import StandardSession
@@ -251,7 +251,8 @@ class SqliteSession(StandardSession):
     ) -> bool:
         """By a plain GROUP BY, where the key is the row id."""
         (key,) = column_list(table, table.identity.columns)
-        if self._plainly or not key.row_id or "json_group_array" not in self._functions:
+        is_row_id = key.row_id or table.identity.kind is IdentityKind.PHYSICAL
+        if self._plainly or not is_row_id or "json_group_array" not in self._functions:
             return False
         rows = sql.rows_of(table)
         groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)

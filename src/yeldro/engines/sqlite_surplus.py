@@ -91,7 +91,7 @@ def note_surplus(
     middle = None
     if highest - lowest >= _MANY:
         groups, middle = _arranged(connection, groups, lowest, highest)
-    if not address or middle is None or (os.cpu_count() or 1) < 2:
+    if not address or middle is None or not _can_be_helped():
         _insert(connection, keys, groups)
         return
     lower = groups.values[0] < middle
@@ -105,6 +105,12 @@ def note_surplus(
         else:
             _insert(connection, keys, rest)
     connection.exec_driver_sql(f"PRAGMA threads = {sorting}")
+
+
+def _can_be_helped() -> bool:
+    """Whether a second process can be started, and would find a core of its own."""
+    cores = len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
+    return cores > 1 and Path(sys.executable or "").name.startswith("python")
 
 
 def _arranged(

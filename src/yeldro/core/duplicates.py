@@ -124,17 +124,18 @@ def note_surplus(
     """
     rows = sql.rows_of(table)
     by_key = _kept_by_key(table, grouping)
-    if (
-        by_key is None
-        or len(names) > 1
-        or not session.note_surplus(
+    quickly = (
+        by_key is not None
+        and len(names) == 1
+        and session.note_surplus(
             keys,
             table,
             group_values(session, table, rows, grouping.by, grouping.same),
             in_some_group(rows, grouping.by, grouping.same),
             by_key == "highest",
         )
-    ):
+    )
+    if not quickly:
         wanted = [*names, *(column.name for column in kept_columns(table))]
         surplus = _surplus_with_kept(session, table, grouping, names)
         session.connection.execute(

@@ -11,6 +11,7 @@ from yeldro.core.errors import CountMismatch
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
 from yeldro.core.schema import ForeignKey
+from yeldro.core.selection import without_parent
 
 
 def vacated(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:
@@ -58,11 +59,13 @@ def prove_nothing_hangs(each: LaidOut) -> None:
         goes = vacated(each, key)
         if goes is None:
             continue
-        children = sql.rows_of(each.session.catalogue.table(key.child))
+        child = each.session.catalogue.table(key.child)
+        children = sql.rows_of(child)
         found = sa.select(sa.literal(1)).select_from(each.staged)
         found = found.where(_references(each, key, children), goes)
         hangs = sa.exists(found.correlate(children))
-        query = sa.select(sa.func.count()).select_from(children).where(hangs)
+        alone = without_parent(key, children, each.table)
+        query = sa.select(sa.func.count()).select_from(children).where(hangs, alone)
         rows = each.session.connection.execute(each.session.held(query)).scalar_one()
         if rows:
             raise CountMismatch(

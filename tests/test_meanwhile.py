@@ -22,6 +22,17 @@ from yeldro.core.receipts import receipts_in, stored_rows
 FAILURES = (psycopg.Error, pymysql.MySQLError, sqlite3.Error)
 
 
+def connected(database: AnyDatabase) -> Any:
+    """Another program's connection, which begins its transactions itself."""
+    if isinstance(database, MariadbServerDatabase):
+        return database.connect()
+    if not isinstance(database, SqliteFile):
+        return psycopg.connect(database.url, autocommit=True)
+    connection = sqlite3.connect(database.path, isolation_level=None, timeout=20)
+    connection.execute("PRAGMA foreign_keys = ON")
+    return connection
+
+
 class Others(threading.Thread):
     """Adds, changes and removes rows in short transactions, and counts what it has committed."""
 
@@ -35,14 +46,7 @@ class Others(threading.Thread):
         self.next = 10_000
 
     def run(self) -> None:
-        connection: Any
-        if isinstance(self.database, SqliteFile):
-            connection = sqlite3.connect(self.database.path, isolation_level=None, timeout=20)
-            connection.execute("PRAGMA foreign_keys = ON")
-        elif isinstance(self.database, MariadbServerDatabase):
-            connection = self.database.connect()
-        else:
-            connection = psycopg.connect(self.database.url, autocommit=True)
+        connection = connected(self.database)
         cursor = connection.cursor()
         while not self.ended.is_set():
             try:
@@ -118,3 +122,34 @@ def test_rows_that_others_change_meanwhile_are_counted_exactly_or_left(
         hanging = f"{parent}_id IS NOT NULL AND {parent}_id NOT IN (SELECT id FROM {parent})"
         assert database.value(f"SELECT count(*) FROM {child} WHERE {hanging}") == 0
     assert others.failures < others.next - 10_020
+
+
+def test_a_row_that_comes_to_reference_a_key_while_it_moves_stops_the_run(
+    yeldro: Yeldro, made
+) -> None:
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, label VARCHAR(9));
+        CREATE TABLE lamp (mast_id INTEGER, no INTEGER, PRIMARY KEY (mast_id, no),
+            FOREIGN KEY (mast_id) REFERENCES mast (id));
+        CREATE TABLE note (id INTEGER PRIMARY KEY, mast_id INTEGER, no INTEGER,
+            FOREIGN KEY (mast_id, no) REFERENCES lamp (mast_id, no));
+        INSERT INTO mast VALUES (1, 'a'), (2, 'a');
+        INSERT INTO lamp VALUES (2, 7);
+        INSERT INTO note VALUES (1, 2, 7);
+    """)
+    other = connected(database).cursor()
+    other.execute("BEGIN")
+    other.execute("INSERT INTO note VALUES (2, 2, 7)")
+    words = ["run", "mast", "--duplicates-by", "label", "--repoint", "--expect", "1", "--expect",
+             "note=1", "--yes", "--lock-wait", "20"]  # fmt: skip
+    run = subprocess.Popen(
+        [PROGRAM, *words], env=yeldro.environment | {"YELDRO_DB": database.url},
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    with pytest.raises(subprocess.TimeoutExpired):
+        run.communicate(timeout=4)  # it waits for the other's row
+    other.execute("COMMIT")
+    _, told = run.communicate(timeout=60)
+    assert run.returncode in (4, 5), told
+    assert sorted(database.rows("SELECT * FROM note")) == [(1, 2, 7), (2, 2, 7)]
+    assert database.rows("SELECT * FROM lamp") == [(2, 7)]

@@ -254,6 +254,46 @@ def test_rows_that_a_moving_key_would_bring_together_block_or_go(yeldro, made) -
     ]
 
 
+def test_a_row_that_moves_to_the_key_of_one_that_went_makes_room_for_it_again(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9));
+        CREATE TABLE visit (id INTEGER PRIMARY KEY, buoy_id INTEGER, no INTEGER,
+            UNIQUE (buoy_id, no), FOREIGN KEY (buoy_id) REFERENCES buoy (id));
+        CREATE TABLE tag (buoy_id INTEGER, label VARCHAR(9), visit_id INTEGER,
+            PRIMARY KEY (buoy_id, label), FOREIGN KEY (buoy_id) REFERENCES buoy (id),
+            FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE);
+        CREATE TABLE mark (id INTEGER PRIMARY KEY, buoy_id INTEGER, label VARCHAR(9),
+            FOREIGN KEY (buoy_id, label) REFERENCES tag (buoy_id, label) ON DELETE CASCADE);
+        INSERT INTO buoy VALUES (1, 'a'), (2, 'a');
+        INSERT INTO visit VALUES (10, 1, 1), (20, 2, 1);
+        INSERT INTO tag VALUES (1, 'x', 20), (2, 'x', NULL), (1, 'y', NULL);
+        INSERT INTO mark VALUES (1, 1, 'x'), (2, 2, 'x');
+    """)
+    words = (*SAME_SERIAL, "--repoint", "--follow", "visit", "--expect", "1")
+    there_and_back(yeldro, database, *words)
+    yeldro("run", *words, "--yes", db=database.url)
+    assert database.rows("SELECT * FROM tag ORDER BY 2") == [(1, "x", None), (1, "y", None)]
+    assert database.rows("SELECT * FROM mark") == [(2, 1, "x")]
+
+
+def test_of_rows_that_would_be_there_twice_the_one_that_is_there_already_stays(
+    yeldro, made
+) -> None:
+    database = made("""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9));
+        CREATE TABLE tag (buoy_id INTEGER, label VARCHAR(9), near_id INTEGER,
+            PRIMARY KEY (buoy_id, label), FOREIGN KEY (buoy_id) REFERENCES buoy (id),
+            FOREIGN KEY (near_id) REFERENCES buoy (id));
+        INSERT INTO buoy VALUES (1, 'a'), (2, 'a');
+        INSERT INTO tag VALUES (1, 'x', NULL), (2, 'x', 1);
+    """)
+    words = ("buoy", "--duplicates-by", "serial", "--keep", "highest:id", "--repoint", "--follow",
+             "tag.buoy_id", "--expect", "1")  # fmt: skip
+    there_and_back(yeldro, database, *words)
+    yeldro("run", *words, "--yes", db=database.url)
+    assert database.rows("SELECT * FROM tag") == [(2, "x", 2)]
+
+
 def test_a_key_of_which_only_a_part_is_referenced_does_not_move(yeldro, made) -> None:
     database = made("""
         CREATE TABLE buoy (id INTEGER NOT NULL, kind INTEGER NOT NULL, serial VARCHAR(9),

@@ -19,7 +19,8 @@ class AddedRows(LaidOut):
 
     @property
     def _as_added(self) -> sql.Predicate:
-        return self.exists(*self.agree(self.key), *self.agree(self.named("value")))
+        there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
+        return sa.and_(there, ~self.taken_over)
 
     def compare(self, others: Sequence[LaidOut]) -> tuple[Restored, list[Problem]]:
         """Counts what is gone again and what is still there, and says what stands in the way."""
@@ -28,9 +29,8 @@ class AddedRows(LaidOut):
             said = f"only {still:,} of {self.stored:,} rows added to {self.table.name} are left"
             problems = [Problem(said)] if 0 < still < self.stored else []
         else:
-            there = self.exists(*self.agree(self.key))
             still = self.count(self._as_added)
-            changed = sa.and_(there, ~self._as_added)
+            changed = sa.and_(self.is_there, ~self._as_added)
             rows = self.count(changed)
             said = f"{rows:,} rows of {self.table.name} were changed since they were put back"
             problems = [Problem(said + sample(self, changed), changed)] if rows else []

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.hanging import still_referenced
+from yeldro.core.keys_in_turn import goes_from
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
 from yeldro.core.receipts import ReceiptStep
@@ -52,6 +53,8 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     for other in others:
         if other is not each and other.table == each.table and other.changes_key:
             linked = sa.or_(linked, each.back_under_old_key(other))
+    if any(goes_from(other, each) for other in others):
+        linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
     back = each.count(linked)
     counted = each.told_by_count and each.step.equal_rows_left is not None
     if counted:
@@ -75,10 +78,10 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
         problems += parents_gone(each, key, others, linked)
     for key in each.session.catalogue.referencing(each.table.name):
         needed = still_referenced(each, key, others)
-        rows = 0 if needed is None else each.count(cut, needed)
-        if needed is not None and rows:
+        problem = sa.and_(cut, ~linked, sa.false() if needed is None else needed)
+        rows = 0 if needed is None else each.count(problem)
+        if rows:
             said = f"{rows:,} rows of {each.table.name} are referenced since by rows of {key.child}"
-            problem = sa.and_(cut, needed)
             problems.append(Problem(f"{said} ({key}){sample(each, problem)}", problem))
     return Restored(each.step, each.stored, back, each.stored - back), problems
 
@@ -132,8 +135,9 @@ def _compare_removed(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored
         back, there, problems = _compare_by_count(each)
         missing = each.stored - back
     else:
-        there = each.exists(*each.agree(each.key))
+        there = each.is_there
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        same = sa.and_(same, ~each.taken_over)
         for earlier in _changed_before(each, others):
             same = sa.or_(same, each.back_before(earlier))
         back, missing = each.count(same), each.count(~there)
@@ -141,7 +145,7 @@ def _compare_removed(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored
         said = f"{taken:,} keys of {each.table.name} are taken by other rows"
         other = sa.and_(there, ~same)
         problems = [Problem(said + sample(each, other), other)] if taken else []
-    problems += _taken_elsewhere(each, there)
+    problems += _taken_elsewhere(each, there, others)
     problems += _columns_to_fill(each) if missing else []
     for key in each.table.foreign_keys:
         problems += parents_gone(each, key, others, there)
@@ -163,8 +167,10 @@ def _compare_by_count(each: LaidOut) -> tuple[int, sql.Predicate, list[Problem]]
     return back, sa.true() if back else sa.false(), [Problem(said)] if some else []
 
 
-def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[Problem]:
-    """Unique keys, other than the one rows are found by, that other rows hold now."""
+def _taken_elsewhere(
+    each: LaidOut, there: sql.Predicate, others: Sequence[LaidOut]
+) -> list[Problem]:
+    """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
     problems = []
     names = dict(each.named("value"))
     for key in each.table.candidate_keys:
@@ -172,7 +178,12 @@ def _taken_elsewhere(each: LaidOut, there: sql.Predicate) -> list[Problem]:
             continue
         pairs = [(name, names[name]) for name in key.columns]
         equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
-        taken = each.exists(*equal)
+        stay = (
+            ~other.is_mine(each.rows)
+            for other in others
+            if other.table == each.table and {*key.columns} & dict(other.named("old")).keys()
+        )
+        taken = each.exists(*equal, *stay)
         found = each.count(~there, taken)
         if found:
             listed = ", ".join(key.columns)

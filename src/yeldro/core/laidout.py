@@ -47,6 +47,7 @@ class LaidOut:
         self.stored = 0
         self.missing = 0
         self.late: list[ForeignKey] = []
+        self.taken_over: sql.Predicate = sa.false()
 
     @property
     def holds_whole_rows(self) -> bool:
@@ -141,7 +142,7 @@ class LaidOut:
     def narrow(self) -> None:
         """Leaves out what is in place already, so that only what is to be done is left."""
         if self.step.action is Action.REMOVE and self.missing < self.stored:
-            self.leave_out(self.exists(*self.agree(self.key)))
+            self.leave_out(self.is_there)
 
     def leave_out(self, condition: sql.Predicate) -> None:
         """Takes the staged rows that meet a condition out again."""
@@ -178,6 +179,11 @@ class LaidOut:
         if self.holds_whole_rows:
             return set(key.columns) <= dict(self.named("value")).keys()
         return bool(set(key.columns) & dict(self.named("old")).keys())
+
+    @property
+    def is_there(self) -> sql.Predicate:
+        """Whether a row with a staged one's key is there, and is not another step's."""
+        return sa.and_(self.exists(*self.agree(self.key)), ~self.taken_over)
 
     def aliased(self, alias: str) -> LaidOut:
         """The same rows under another name, to be looked at beside these."""

@@ -270,7 +270,7 @@ def _in_order(
             for link in ripple.reach.links_from(name, Treatment.REMOVE)
             if link.key.parent in ripple.removed and (counted is None or link in counted)
         ]
-        reasons = [f"{link.key} ({link.reason})" for link in links]
+        reasons = list(dict.fromkeys(f"{link.key} ({link.reason})" for link in links))
         path: tuple[ForeignKey, ...] = links[0].path if links else ()
         if name == matched.table.name:
             reasons.insert(0, "matched")

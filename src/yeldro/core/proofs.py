@@ -14,6 +14,7 @@ from yeldro.core.identity import kept_columns
 from yeldro.core.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.protocol import Session
 from yeldro.core.rowset import depends_on
+from yeldro.core.selection import without_parent
 from yeldro.core.tally import Ledger
 from yeldro.core.treatment import Link
 
@@ -48,8 +49,10 @@ def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, s
             continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
-        condition = depends_on(session, link, child, rows, parents)
-        query = sa.select(sa.func.count()).select_from(rows).where(condition)
+        hanging = [depends_on(session, link, child, rows, parents)]
+        if any(found.rows.table == parents.table for found in prepared.ripple.repointed):
+            hanging.append(without_parent(link.key, rows, parents.table))  # others may have its key
+        query = sa.select(sa.func.count()).select_from(rows).where(*hanging)
         yield link, session.held(query)
 
 

@@ -182,10 +182,11 @@ class Moved:
         """The unique keys of the child that could hold twice once rows have moved."""
         return [key for key in self.child.candidate_keys if set(key.columns) & self.changes.keys()]
 
-    def is_moved(self) -> sql.Predicate:
-        """Whether any of a row's links leads elsewhere."""
+    def _moves_in(self, key: CandidateKey) -> sql.Predicate:
+        """Whether a row gets another value in a unique key; else it is there already."""
         rows = sql.rows_of(self.child)
-        return sa.or_(*(value != rows.c[name] for name, value in self.changes.items()))
+        changed = [name for name in key.columns if name in self.changes]
+        return sa.or_(*(self.changes[name] != rows.c[name] for name in changed))
 
     def conflicting(self, session: Session, *leave_out: sql.Predicate) -> sql.Predicate:
         """Whether a row would, once moved, hold a unique key that another row holds then.
@@ -197,7 +198,7 @@ class Moved:
         conditions = []
         for number, key in enumerate(self.broken_keys):
             then = [self.changes.get(name, rows.c[name]) for name in key.columns]
-            moved = sa.case((self.is_moved(), 1), else_=0)
+            moved = sa.case((self._moves_in(key), 1), else_=0)
             identity = key_values(session, self.child, rows)
             place = sa.func.row_number().over(partition_by=then, order_by=[moved, *identity])
             named = [value.label(f"yeldro_{n}") for n, value in enumerate(identity)]

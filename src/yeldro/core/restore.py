@@ -18,6 +18,7 @@ from yeldro.core.conflicts import Problem, Restored, changed_since, compare_step
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_stored_filter
 from yeldro.core.hanging import prove_nothing_hangs
+from yeldro.core.keys_in_turn import taken_over
 from yeldro.core.laidout import LaidOut
 from yeldro.core.names import same_name, suggestion
 from yeldro.core.plan import Action, Step
@@ -282,7 +283,10 @@ def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
         names = [column.stored_as for column in each.step.columns]
         where = None if scope.where is None else parse_stored_filter(scope.where, names)
         each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
-    return in_order(session, laid_out)
+    for each in laid_out:
+        if each.holds_whole_rows and each.table.has_key:
+            each.taken_over = taken_over(each, laid_out)
+    return in_order(laid_out)
 
 
 def _plan(receipt: Receipt, laid_out: Sequence[LaidOut], scope: Scope) -> RestorePlan:

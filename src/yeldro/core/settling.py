@@ -103,7 +103,8 @@ class Settling:
             link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
         )
         if found.rows and moved.broken_keys and not (going or stuck):
-            twice = sa.and_(depends, moved.conflicting(self.session))
+            goes = self._goes(child)
+            twice = sa.and_(depends, moved.conflicting(self.session, *goes))
             hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
             if hindered.rows:
                 keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
@@ -138,6 +139,13 @@ class Settling:
             self.keys.insert(keys, list(values), once(child, query))
             condition = stands_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
+
+    def _goes(self, child: Table) -> list[sql.Predicate]:
+        """Whether a row is removed, where any is."""
+        removed = self.removed.get(child.name)
+        if removed is None or removed.keys is None or not removed.rows:
+            return []
+        return [in_keys(self.session, child, sql.rows_of(child), removed.keys)]
 
     def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
         return that_stay(self.session, child, condition, self.removed)

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.conflicts import without_parent
+from yeldro.core.keys_in_turn import share_key
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action, Step
 from yeldro.core.receipt import ReceiptWriter
@@ -128,7 +129,7 @@ def _not_added(each: LaidOut, others: Sequence[LaidOut]) -> Iterator[sql.Predica
     """Rows that the same restore adds are stored whole, links and all."""
     for other in others:
         added = other.step.action is Action.REMOVE and other.table == each.table
-        if not added or not other.table.has_key:
+        if not added or not other.table.has_key or share_key(other, each):
             continue
         staged = other.staged.alias("yeldro_added")
         theirs = dict(other.key)

@@ -9,26 +9,30 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from yeldro.core.conflicts import references_rows
+from yeldro.core.keys_in_turn import takes_turns
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
 from yeldro.core.protocol import Session
 
 
-def in_order(session: Session, laid_out: Sequence[LaidOut]) -> list[LaidOut]:
+def in_order(laid_out: Sequence[LaidOut]) -> list[LaidOut]:
     """The steps as they are undone.
 
     Args:
         laid_out: the receipt's steps, last first, so that parents go back before their children.
     """
-    come, change, change_keys, go = 0, 1, 2, 4  # changed rows are found by the keys they have now
+    come, change, change_unique, change_keys, go = range(5)
 
     def place(each: LaidOut) -> int:
         if each.step.action in (Action.REMOVE, Action.ADD):
             return come if each.step.action is Action.REMOVE else go
-        return change_keys if each.changes_key else change
+        if each.changes_key:  # last, for changed rows are found by the keys they have now
+            return change_keys
+        unique = {name for key in each.table.candidate_keys for name in key.columns}
+        return change_unique if unique & dict(each.named("old")).keys() else change
 
     found = sorted(laid_out, key=place)
-    if session.checks_when_all_is_done:
+    if all(each.holds_whole_rows for each in found):
         return found
     bound = _bound_to_moving_keys(found)
     moment = change if any(each.step.action is Action.ADD for each in bound) else change_keys
@@ -41,7 +45,11 @@ def _bound_to_moving_keys(laid_out: Sequence[LaidOut]) -> list[LaidOut]:
     moving = [each for each in laid_out if not each.holds_whole_rows]
     keyed = {each.table.name for each in moving if each.changes_key}
     bound: list[LaidOut] = []
-    fresh = [each for each in laid_out if each.holds_whole_rows and _depends(each, moving)]
+    fresh = [
+        each
+        for each in laid_out
+        if each.holds_whole_rows and (_depends(each, moving) or _takes_turns(each, moving))
+    ]
     while fresh:
         bound += fresh
         whole = [each for each in bound if each.holds_whole_rows]
@@ -52,6 +60,13 @@ def _bound_to_moving_keys(laid_out: Sequence[LaidOut]) -> list[LaidOut]:
             if (each.holds_whole_rows or each.table.name not in keyed) and _depends(each, whole)
         ]
     return [each for each in laid_out if each in bound]
+
+
+def _takes_turns(each: LaidOut, moving: Sequence[LaidOut]) -> bool:
+    """Whether a row has some unique key in turn with one that moves."""
+    return any(
+        each.count(takes_turns(each, other)) for other in moving if other.table == each.table
+    )
 
 
 def _depends(each: LaidOut, others: Sequence[LaidOut]) -> bool:

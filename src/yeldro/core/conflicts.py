@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.hanging import still_referenced
-from yeldro.core.keys_in_turn import goes_from
+from yeldro.core.keys_in_turn import back_under_old_key, goes_from
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
 from yeldro.core.receipts import ReceiptStep
@@ -52,7 +52,7 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
         linked = sa.or_(linked, each.back_before(earlier))
     for other in others:
         if other is not each and other.table == each.table and other.changes_key:
-            linked = sa.or_(linked, each.back_under_old_key(other))
+            linked = sa.or_(linked, back_under_old_key(each, other))
     if any(goes_from(other, each) for other in others):
         linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
     back = each.count(linked)
@@ -229,10 +229,11 @@ def parents_gone(
 
 def _is_coming(each: LaidOut, key: ForeignKey, other: LaidOut) -> sql.Predicate:
     """Whether a staged row references a changed row of another step as it is once undone."""
-    changed = other.aliased("yeldro_coming")
-    same = (changed.coming(theirs) == value for value, theirs in _references(each, key))
-    query = sa.select(sa.literal(1)).select_from(changed.staged).where(*same)
-    return sa.exists(query.correlate(each.staged))
+
+    def references(mine: LaidOut, changed: LaidOut) -> list[sql.Predicate]:
+        return [changed.coming(theirs) == value for value, theirs in _references(mine, key)]
+
+    return each.meets(other, references)
 
 
 def references_rows(each: LaidOut, key: ForeignKey, other: LaidOut) -> bool:
@@ -240,23 +241,21 @@ def references_rows(each: LaidOut, key: ForeignKey, other: LaidOut) -> bool:
 
     What comes is looked at as it is when all is undone, what goes as it is now.
     """
-    theirs = other.aliased("yeldro_referenced")
-    comes = Action.ADD not in (each.step.action, other.step.action)
-    mine = each.coming if comes else each.now
     parent = each.session.catalogue.table(key.parent)
-    conditions = [
-        each.session.referencing_value(mine(name), each.table.by_name[name], parent.by_name[named])
-        == (theirs.coming(named) if comes else theirs.now(named))
-        for name, named in zip(key.columns, key.referenced_columns, strict=True)
-    ]
-    if not other.holds_whole_rows:
-        moves = (
-            theirs.now(name).is_distinct_from(theirs.coming(name))
-            for name in key.referenced_columns
-        )
-        conditions.append(sa.or_(*moves))
-    query = sa.select(sa.literal(1)).select_from(theirs.staged).where(*conditions)
-    return bool(each.count(sa.exists(query.correlate(each.staged))))
+    comes = Action.ADD not in (each.step.action, other.step.action)
+
+    def references(mine: LaidOut, theirs: LaidOut) -> Iterator[sql.Predicate]:
+        for name, named in zip(key.columns, key.referenced_columns, strict=True):
+            value = mine.coming(name) if comes else mine.now(name)
+            ours = each.session.referencing_value(
+                value, each.table.by_name[name], parent.by_name[named]
+            )
+            yield ours == (theirs.coming(named) if comes else theirs.now(named))
+        if not theirs.holds_whole_rows:
+            names = key.referenced_columns
+            yield sa.or_(*(theirs.now(n).is_distinct_from(theirs.coming(n)) for n in names))
+
+    return bool(each.count(each.meets(other, references)))
 
 
 def without_parent(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
+from typing import Any
 
 import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action
+from yeldro.core.schema import CandidateKey
 
 
 def goes_from(whole: LaidOut, moving: LaidOut) -> bool:
@@ -33,37 +36,67 @@ def share_key(whole: LaidOut, moving: LaidOut) -> bool:
 def takes_turns(whole: LaidOut, moving: LaidOut) -> sql.Predicate:
     """Whether a row of a step has some unique key in turn with one that another step moves."""
     goes = whole.step.action is Action.ADD
-    holder = moving.aliased("yeldro_holder")
-    found = []
-    for key in whole.table.candidate_keys:
-        if whole.table == moving.table and {*key.columns} & dict(moving.named("old")).keys():
-            same = (
-                (holder.coming(name) if goes else holder.now(name))
-                == (whole.now(name) if goes else whole.coming(name))
-                for name in key.columns
-            )
-            query = sa.select(sa.literal(1)).select_from(holder.staged).where(*same)
-            found.append(sa.exists(query.correlate(whole.staged)))
-    return sa.or_(sa.false(), *found)
+
+    def same(key: CandidateKey, mine: LaidOut, theirs: LaidOut) -> Iterator[sql.Predicate]:
+        for name in key.columns:
+            if goes:
+                yield mine.now(name) == theirs.coming(name)
+            else:
+                yield mine.coming(name) == theirs.now(name)
+
+    moved = dict(moving.named("old")).keys()
+    keys = [key for key in whole.table.candidate_keys if moved & {*key.columns}]
+    return sa.or_(sa.false(), *(whole.meets(moving, partial(same, key)) for key in keys))
 
 
 def taken_over(whole: LaidOut, others: Sequence[LaidOut]) -> sql.Predicate:
     """Whether the row that has a staged row's key now is one whose key another step has moved."""
-    found = []
-    for moving in others:
-        if share_key(whole, moving):
-            holder = moving.aliased("yeldro_holder")
-            moved_back = holder.exists(
-                *holder.agree(holder.old_key), *holder.agree(holder.named("old"))
-            )
-            as_moved = holder.exists(*holder.agree(holder.key), *holder.agree(holder.named("new")))
-            goes = goes_from(whole, moving)
-            theirs = dict(holder.old_key if goes else holder.key)
-            same = (
-                holder.staged.c[theirs[name]].is_not_distinct_from(whole.staged.c[own])
-                for name, own in whole.key
-            )
-            query = sa.select(sa.literal(1)).select_from(holder.staged)
-            query = query.where(*same, ~as_moved if goes else ~moved_back)
-            found.append(sa.exists(query.correlate(whole.staged)))
+
+    def has_it(mine: LaidOut, holder: LaidOut) -> Iterator[sql.Predicate]:
+        goes = mine.step.action is Action.ADD
+        theirs = dict(holder.old_key if goes else holder.key)
+        yield from (holder.staged.c[theirs[name]] == mine.staged.c[own] for name, own in mine.key)
+        if goes:
+            yield ~holder.exists(*holder.agree(holder.key), *holder.agree(holder.named("new")))
+        else:
+            yield ~holder.exists(*holder.agree(holder.old_key), *holder.agree(holder.named("old")))
+
+    found = [whole.meets(moving, has_it) for moving in others if share_key(whole, moving)]
     return sa.or_(sa.false(), *found)
+
+
+def back_under_old_key(each: LaidOut, other: LaidOut) -> sql.Predicate:
+    """Whether a row is as before a step where another step, undone too, changed its key."""
+
+    def is_back(mine: LaidOut, keyed: LaidOut) -> Iterator[sql.Predicate]:
+        yield from _same_rows(mine, keyed)
+        as_before = [
+            keyed.session.readable(
+                keyed.rows.c[name], keyed.table.by_name[name]
+            ).is_not_distinct_from(keyed.staged.c[own])
+            for name, own in keyed.old_key
+        ]
+        row = sa.select(sa.literal(1)).select_from(keyed.rows)
+        row = row.where(*as_before, *mine.agree(mine.named("old")))
+        yield sa.exists(row.correlate(mine.staged, keyed.staged))
+
+    return each.meets(other, is_back)
+
+
+def key_before(each: LaidOut, name: str, others: Iterable[LaidOut]) -> sa.ColumnElement[Any]:
+    """A key column as staged rows have it once other steps that changed it are undone."""
+    value: sa.ColumnElement[Any] = each.staged.c[dict(each.key)[name]]
+    for other in others:
+        old = dict(other.named("old")).get(name)
+        if other is not each and other.table == each.table and other.changes_key and old:
+            keyed = other.aliased("yeldro_keyed")
+            before = sa.select(keyed.staged.c[old]).where(*_same_rows(each, keyed))
+            value = sa.func.coalesce(before.correlate(each.staged).scalar_subquery(), value)
+    return value
+
+
+def _same_rows(each: LaidOut, other: LaidOut) -> Iterator[sql.Predicate]:
+    """Whether rows of two steps on one table are the same."""
+    theirs = dict(other.key)
+    for name, own in each.key:
+        yield other.staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])

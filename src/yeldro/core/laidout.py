@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -216,40 +216,18 @@ class LaidOut:
         staged = dict([*self.named("value"), *self.named("old")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
-    def back_under_old_key(self, other: LaidOut) -> sql.Predicate:
-        """Whether a row is as before this step where another step, undone too, changed its key."""
-        rows = sa.select(sa.literal(1)).select_from(self.rows)
-        keyed, is_mine = self._same_rows(other)
-        as_before = [
-            self.session.readable(self.rows.c[name], self.table.by_name[name]).is_not_distinct_from(
-                keyed.c[own]
-            )
-            for name, own in other.old_key
-        ]
-        row = rows.where(*as_before, *self.agree(self.named("old")))
-        found = sa.exists(row.correlate(self.staged, keyed))
-        one = sa.select(sa.literal(1)).select_from(keyed).where(is_mine, found)
-        return sa.exists(one.correlate(self.staged))
+    def meets(
+        self, other: LaidOut, condition: Callable[[LaidOut, LaidOut], Iterable[sql.Predicate]]
+    ) -> sql.Predicate:
+        """Whether a staged row and one of another step's meet a condition, by one join of all.
 
-    def key_before(self, name: str, others: Iterable[LaidOut]) -> sa.ColumnElement[Any]:
-        """A key column as staged rows have it once other steps that changed it are undone."""
-        value: sa.ColumnElement[Any] = self.staged.c[dict(self.key)[name]]
-        for other in others:
-            old = dict(other.named("old")).get(name)
-            if other is not self and other.table == self.table and other.changes_key and old:
-                keyed, is_mine = self._same_rows(other)
-                before = sa.select(keyed.c[old]).where(is_mine).correlate(self.staged)
-                value = sa.func.coalesce(before.scalar_subquery(), value)
-        return value
-
-    def _same_rows(self, other: LaidOut) -> tuple[sa.FromClause, sql.Predicate]:
-        """The rows of another step on this table, and whether one is the same as a staged one."""
-        keyed = other.staged.alias("yeldro_keyed")
-        theirs = dict(other.key)
-        same = (
-            keyed.c[theirs[name]].is_not_distinct_from(self.staged.c[own]) for name, own in self.key
-        )
-        return keyed, sa.and_(*same)
+        Args:
+            condition: of the two, under names of their own.
+        """
+        mine, theirs = self.aliased("yeldro_own"), other.aliased("yeldro_other")
+        joined = mine.staged.join(theirs.staged, sa.and_(*condition(mine, theirs)))
+        numbers = sa.select(mine.staged.c.yeldro_row).select_from(joined).correlate(None)
+        return self.staged.c.yeldro_row.in_(numbers)
 
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)

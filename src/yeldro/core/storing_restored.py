@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.conflicts import without_parent
-from yeldro.core.keys_in_turn import share_key
+from yeldro.core.keys_in_turn import key_before, share_key
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action, Step
 from yeldro.core.receipt import ReceiptWriter
@@ -119,7 +119,7 @@ def _turned(
                 "new": old.get(column.name)}.get(column.role) or stored_as  # fmt: skip
         value: sa.ColumnElement[Any] = each.staged.c[mine]
         if column.role == "key" and each.table.has_key and column.name not in old:
-            value = each.key_before(column.name, others)
+            value = key_before(each, column.name, others)
         columns.append((column.role, column.name, column.type))
         expressions.append(value.label(f"c{len(columns)}"))
     return columns, expressions

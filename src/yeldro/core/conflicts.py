@@ -179,7 +179,7 @@ def _taken_elsewhere(
         pairs = [(name, names[name]) for name in key.columns]
         equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
         stay = (
-            ~other.is_mine(each.rows)
+            other.is_none_of_mine(each.rows)
             for other in others
             if other.table == each.table and {*key.columns} & dict(other.named("old")).keys()
         )

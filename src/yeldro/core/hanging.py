@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -39,14 +40,16 @@ def still_referenced(
         return None
     children = sql.rows_of(each.session.catalogue.table(key.child)).alias("yeldro_child")
     stay = (
-        ~other.is_mine(children)
+        other.is_none_of_mine(children)
         for other in others
         if other.table.name == key.child
         and (other.step.action is Action.ADD or {*key.columns} & dict(other.named("old")).keys())
     )
-    query = sa.select(sa.literal(1)).select_from(children)
-    query = query.where(_references(each, key, children), *stay)
-    return sa.and_(goes, sa.exists(query.correlate(each.staged)))
+    mine = each.aliased("yeldro_own")
+    pairs = zip(_referencing(each, key, children), key.referenced_columns, strict=True)
+    joined = mine.staged.join(children, sa.and_(*(ours == mine.now(name) for ours, name in pairs)))
+    query = sa.select(mine.staged.c.yeldro_row).select_from(joined).where(*stay)
+    return sa.and_(goes, each.staged.c.yeldro_row.in_(query.correlate(None)))
 
 
 def prove_nothing_hangs(each: LaidOut) -> None:
@@ -61,9 +64,8 @@ def prove_nothing_hangs(each: LaidOut) -> None:
             continue
         child = each.session.catalogue.table(key.child)
         children = sql.rows_of(child)
-        found = sa.select(sa.literal(1)).select_from(each.staged)
-        found = found.where(_references(each, key, children), goes)
-        hangs = sa.exists(found.correlate(children))
+        gone = sa.select(*map(each.now, key.referenced_columns)).select_from(each.staged)
+        hangs = sql.among(_referencing(each, key, children), gone.where(goes).correlate(None))
         alone = without_parent(key, children, each.table)
         query = sa.select(sa.func.count()).select_from(children).where(hangs, alone)
         rows = each.session.connection.execute(each.session.held(query)).scalar_one()
@@ -74,15 +76,14 @@ def prove_nothing_hangs(each: LaidOut) -> None:
             )
 
 
-def _references(each: LaidOut, key: ForeignKey, children: sa.FromClause) -> sql.Predicate:
-    """Whether a row of `children` references a staged row as it is before the step is undone."""
+def _referencing(
+    each: LaidOut, key: ForeignKey, children: sa.FromClause
+) -> list[sa.ColumnElement[Any]]:
+    """The foreign key columns of `children`, as they are compared with the table's own."""
     child = each.session.catalogue.table(key.child)
-    return sa.and_(
-        *(
-            each.session.referencing_value(
-                children.c[ours], child.by_name[ours], each.table.by_name[theirs]
-            )
-            == each.now(theirs)
-            for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+    return [
+        each.session.referencing_value(
+            children.c[ours], child.by_name[ours], each.table.by_name[theirs]
         )
-    )
+        for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+    ]

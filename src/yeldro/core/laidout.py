@@ -43,7 +43,8 @@ class LaidOut:
         self.staged = session.create_key_table(
             [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
         )
-        session.add_index(self.staged, [staged for _, staged in self.key])
+        for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
+            session.add_index(self.staged, [staged for _, staged in pairs])
         self.stored = 0
         self.missing = 0
         self.late: list[ForeignKey] = []
@@ -132,6 +133,14 @@ class LaidOut:
             mine = sa.select(*(self.typed(staged) for _, staged in self.key))
             return sql.among([rows.c[ours] for ours, _ in self.key], mine)
         return self._equal_in(rows, self.key)
+
+    def is_none_of_mine(self, rows: sa.FromClause) -> sql.Predicate:
+        """The opposite of `is_mine`, looked up by key where there is one."""
+        if not self.table.has_key:
+            return ~self.is_mine(rows)
+        same = (rows.c[ours] == self.typed(staged) for ours, staged in self.key)
+        found = sa.select(sa.literal(1)).select_from(self.staged).where(*same)
+        return ~sa.exists(found.correlate(rows))
 
     def row_ids_taken(self) -> int:
         """Stored rows that cannot go back under their row id: another row has it."""

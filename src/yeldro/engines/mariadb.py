@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 import os
+import zlib
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -267,7 +268,8 @@ class MariadbSession(StandardSession):
         for name in columns[:16]:
             column = self._key_column_types.get((key_table.name, name), "")
             parts.append(f"{self._quote(name)}{'(64)' if values.is_long(column) else ''}")
-        self._ddl(f"CREATE INDEX yeldro_by ON {key_table.name} ({', '.join(parts)})")
+        name = f"yeldro_by_{zlib.crc32(', '.join(parts).encode())}"
+        self._ddl(f"CREATE INDEX {name} ON {key_table.name} ({', '.join(parts)})")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """InnoDB counts by itself; from now on the transaction must stay as it is."""

@@ -14,6 +14,7 @@ import re
 import sqlite3
 import stat
 import time
+import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
@@ -261,9 +262,8 @@ class SqliteSession(StandardSession):
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         listed = ", ".join(self._quote(name) for name in columns)
-        self.connection.exec_driver_sql(
-            f"CREATE INDEX temp.{key_table.name}_{len(listed)}_by ON {key_table.name} ({listed})"
-        )
+        name = f"{key_table.name}_by_{zlib.crc32(listed.encode())}"
+        self.connection.exec_driver_sql(f"CREATE INDEX temp.{name} ON {key_table.name} ({listed})")
 
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
@@ -317,9 +317,13 @@ class SqliteSession(StandardSession):
         return ChangeCount(total=raw.total_changes)
 
     def staging_type(self, column: Column) -> str:
-        """No type, so that SQLite converts nothing."""
-        del column
-        return ""
+        """As for the column itself where that is numeric, else none.
+
+        Nothing that stood in a numeric column is converted by another one of its kind; without a
+        type, SQLite would convert for each comparison with the column, and use no index.
+        """
+        kind = affinity(column.type)
+        return kind if kind in ("INTEGER", "REAL", "NUMERIC") else ""
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
         """Everything is stored as it is, but for text that no Python string can hold."""

@@ -19,14 +19,14 @@ from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
-from yeldro.core.errors import Interrupted
+from yeldro.core.errors import DatabaseFailure, Interrupted
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import receipts_in
 from yeldro.core.restore import compare, restore
 from yeldro.core.run import run
-from yeldro.core.selection import Selection
+from yeldro.core.selection import Selection, resolve
 from yeldro.engines import open_database
 
 KILLS = int(os.environ.get("YELDRO_KILLS", "24"))
@@ -145,6 +145,22 @@ def _all_back(database: AnyDatabase, opened, folder: Path, before: list[str]) ->
         whole = ("all back", "never gone", "all there" if receipt.is_of_restore else "")
         assert compare(opened, receipt).verdict in whole
         receipt.path.unlink()
+
+
+def test_a_connection_that_is_cut_while_a_filter_is_read_is_told_as_that(made) -> None:
+    database = made(filled())
+    if isinstance(database, SqliteFile):
+        return  # a file has no connection
+
+    def look() -> None:
+        with open_database(database.url).reading() as session:
+            resolve(Selection("mast", where="id = 1"), session)
+            cut(database.url.rpartition("/")[2], postgresql=database.url.startswith("postgresql"))
+            resolve(Selection("mast", where="id = 1"), session)
+
+    with pytest.raises(DatabaseFailure) as told:
+        look()
+    assert "lost" in told.value.why
 
 
 def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made) -> None:

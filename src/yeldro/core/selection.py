@@ -252,7 +252,7 @@ def _try_out(matched: MatchedRows) -> None:
     try:
         matched.session.connection.execute(query.order_by(*matched.order).limit(0))
     except sa.exc.DBAPIError as error:
-        if matched.session.was_stopped(error):
+        if matched.session.was_stopped(error) or error.connection_invalidated:
             raise
         raise UsageError(
             f"The database does not accept this selection: {matched.session.reason(error)}.",

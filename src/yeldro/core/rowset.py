@@ -90,8 +90,15 @@ def that_stay(
     session: Session, table: Table, condition: sql.Predicate, removed: Mapping[TableName, RowSet]
 ) -> sql.Predicate:
     """The condition, narrowed to rows that are removed on no path."""
+    return sa.and_(condition, *(~goes for goes in that_go(session, table, removed)))
+
+
+def that_go(
+    session: Session, table: Table, removed: Mapping[TableName, RowSet]
+) -> list[sql.Predicate]:
+    """Whether a row of a table is removed; empty where none is."""
     found = removed.get(table.name)
     if found is None or not found.rows:
-        return condition
+        return []
     assert found.keys is not None
-    return sa.and_(condition, ~in_keys(session, table, sql.rows_of(table), found.keys))
+    return [in_keys(session, table, sql.rows_of(table), found.keys)]

@@ -13,7 +13,7 @@ from yeldro.core.identity import in_keys, stands_in
 from yeldro.core.keytables import KeyTables, once
 from yeldro.core.protocol import Session
 from yeldro.core.repoint import Moved, MovedKeys
-from yeldro.core.rowset import RowSet, depends_on, that_stay
+from yeldro.core.rowset import RowSet, depends_on, that_go, that_stay
 from yeldro.core.schema import Table, TableName
 from yeldro.core.treatment import Link, Reach, Treatment
 
@@ -103,7 +103,7 @@ class Settling:
             link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
         )
         if found.rows and moved.broken_keys and not (going or stuck):
-            goes = self._goes(child)
+            goes = that_go(self.session, child, self.removed)
             twice = sa.and_(depends, moved.conflicting(self.session, *goes))
             hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
             if hindered.rows:
@@ -139,13 +139,6 @@ class Settling:
             self.keys.insert(keys, list(values), once(child, query))
             condition = stands_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
-
-    def _goes(self, child: Table) -> list[sql.Predicate]:
-        """Whether a row is removed, where any is."""
-        removed = self.removed.get(child.name)
-        if removed is None or removed.keys is None or not removed.rows:
-            return []
-        return [in_keys(self.session, child, sql.rows_of(child), removed.keys)]
 
     def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
         return that_stay(self.session, child, condition, self.removed)

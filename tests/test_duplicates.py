@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 from conftest import there_and_back
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -24,7 +25,7 @@ from yeldro.core.run import plan, run
 from yeldro.core.sameness import Sameness
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
-from yeldro.engines import open_database, sqlite_surplus
+from yeldro.engines import open_database, sqlite_groups, sqlite_surplus
 
 LOOSE = """
     CREATE TABLE sample (id INTEGER PRIMARY KEY, spot VARCHAR(20), depth INTEGER);
@@ -424,23 +425,35 @@ HELPERS = {
 
 @pytest.mark.parametrize("helper", HELPERS)
 @pytest.mark.parametrize("keep", ["lowest", "highest", "without a key"])
+@pytest.mark.parametrize("pairs", [True, False])
 def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
-    tmp_path: Path, monkeypatch, helper, keep
+    tmp_path: Path, monkeypatch, helper, keep, pairs
 ) -> None:
-    chance, keyed = random.Random(helper + keep), keep != "without a key"
-    answers = []
-    ended = sqlite_surplus._Found.ended
+    chance, keyed = random.Random(f"{helper}{keep}{pairs}"), keep != "without a key"
+    answers: list[bool] = []
+    prevail: list[bool] = []
 
-    def noted(*arguments: Any) -> bool:
-        answers.append(ended(*arguments))
-        return answers[-1]
+    def note(module: Any, name: str, told: list[bool]) -> None:
+        function = getattr(module, name)
 
-    monkeypatch.setattr(sqlite_surplus._Found, "ended", noted)
+        def noted(*arguments: Any) -> bool:
+            told.append(function(*arguments))
+            return told[-1]
+
+        monkeypatch.setattr(module, name, noted)
+
+    note(sqlite_surplus._Helper, "ended", answers)
+    note(sqlite_groups.Look, "pairs_prevail", prevail)
     if program := HELPERS[helper]:
         (tmp_path / "helper.py").write_text(program)
         monkeypatch.setattr(sqlite_surplus, "_HELPER", tmp_path / "helper.py")
     values = [None, 1, 1.0, 2, "1", "x", "X", " x", b"x", "ä", "Ä", -(2**63), 2**63 - 1]
-    ids = [*chance.sample(range(-(10**6), 10**6), 300), 2**63 - 1, -(2**63)]
+    if pairs:
+        monkeypatch.setattr(sqlite_groups, "_FEW", 1)
+        values += [x for n in range(150) for x in (n, str(n), f"x{n}")]
+        ids = chance.sample(range(1, 10**9), 600)
+    else:
+        ids = [*chance.sample(range(-(10**6), 10**6), 300), 2**63 - 1, -(2**63)]
     rows = {n: (chance.choice("ab"), chance.choice(values)) for n in ids}
     database = SqliteFile(tmp_path / "made.db")
     database.script(
@@ -467,8 +480,40 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     assert {n for (n,) in database.rows("""SELECT rowid FROM "100% of" """)} == stay
     assert done.tally.total == planned.plans[0].total == len(rows) - len(groups)
     assert answers == [helper == "helps"]
+    assert any(prevail) == pairs
     back_and_forth(opened, done.receipt, database.contents)
     assert database.contents() == before
+
+
+@pytest.mark.parametrize(
+    ("copies", "shift", "by_pairs"),
+    [(1, 0, True), (2, 0, True), (3, 0, False), (2, 10**9, False), (2, -90, False)],
+)
+def test_pairs_are_looked_for_first_where_a_part_of_the_table_has_few_larger_groups(
+    tmp_path: Path, copies, shift, by_pairs
+) -> None:
+    database = SqliteFile(tmp_path / "made.db")
+    database.script("CREATE TABLE sample (id INTEGER PRIMARY KEY, taken)")
+    connection = database.connect()
+    rows = ((n * 30 + shift, n // copies) for n in range(1, 6000))
+    connection.executemany("INSERT INTO sample VALUES (?, ?)", rows)
+    connection.close()
+    table = sa.table("sample", sa.column("id"), sa.column("taken"))
+    groups = sqlite_groups.Groups(table, table.c.id, (table.c.taken,), (), False)
+    with open_database(database.url).reading() as session:
+        lowest, highest = database.rows("SELECT min(id), max(id) FROM sample")[0]
+        seen = sqlite_groups.look(session.connection, groups, lowest, highest)
+        at = session.connection.execute(sa.select(seen.middle)).scalar_one()
+        prevail = seen.pairs_prevail(session.connection)
+    assert (seen.weight is not None and prevail) == by_pairs
+    assert 0.45 < at * copies / 6000 < 0.55
+    opened = open_database(database.url)
+    selection = Selection("sample", duplicates_by=("taken",))
+    done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
+    surplus = [n for n in range(2, 6000) if n // copies == (n - 1) // copies]
+    assert done.tally.total == len(surplus)
+    left = {(n * 30 + shift,) for n in range(1, 6000)} - {(n * 30 + shift,) for n in surplus}
+    assert set(database.rows("SELECT id FROM sample")) == left
 
 
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))

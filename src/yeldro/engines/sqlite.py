@@ -30,7 +30,8 @@ from yeldro.core.identity import column_list
 from yeldro.core.protocol import ChangeCount
 from yeldro.core.schema import Column, IdentityKind, Table, TableName
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
-from yeldro.engines.sqlite_surplus import Groups, note_surplus
+from yeldro.engines.sqlite_groups import Groups
+from yeldro.engines.sqlite_surplus import note_surplus
 from yeldro.engines.standard import StandardSession
 
 _HEADER = b"SQLite format 3\0"

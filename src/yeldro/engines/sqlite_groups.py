@@ -1,0 +1,181 @@
+"""Groups of equal rows of an SQLite table, and the queries that find all rows of them but one.
+
+SQLite numbers the rows of a group by copying each through a table of its own; a plain GROUP BY
+needs one sort and no copy. What an aggregate costs is paid for every row, most of which are alone:
+the cheapest that tells the rows of a group apart is chosen by a look at the table.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+
+MANY = 50_000  # rows, more or less, from which on a look at the table pays
+_LOOKED_AT = 500  # rows by which columns are compared
+_FEW = 0.1  # of all rows: where no more are in groups of three and more, pairs are found first
+_SUMMED = 10**9  # row ids up to which the sum of all, and three times as much, is a 64-bit integer
+
+
+@dataclass(frozen=True)
+class Groups:
+    """Groups of rows of a table whose rows have an integer row id.
+
+    Args:
+        key: the row id.
+        values: what rows of one group agree in.
+        conditions: what must hold of a row so that it is in a group.
+        keep_highest: the row with the highest row id of a group is kept, else the lowest.
+    """
+
+    rows: sa.TableClause
+    key: sa.ColumnElement[Any]
+    values: tuple[sa.ColumnElement[Any], ...]
+    conditions: tuple[sql.Predicate, ...]
+    keep_highest: bool
+
+    def part(self, *conditions: sql.Predicate) -> Groups:
+        """The groups for which conditions on their values hold."""
+        return replace(self, conditions=(*self.conditions, *conditions))
+
+    def surplus(self, above: int = 1) -> sa.Select[Any]:
+        """The row id of every row that is not kept, and that of the row kept for it, in order.
+
+        Args:
+            above: of groups that have more rows than this.
+        """
+        kept = (sa.func.max if self.keep_highest else sa.func.min)(self.key).label("yeldro_kept")
+        keys = sa.func.json_group_array(self.key).label("yeldro_keys")
+        grouped = sa.select(kept, keys).where(*self.conditions).group_by(*self.values)
+        several = grouped.having(sa.func.count() > above).subquery("yeldro_several")
+        each = sa.func.json_each(several.c.yeldro_keys).table_valued("value", name="yeldro_each")
+        return (
+            sa.select(each.c.value, several.c.yeldro_kept)
+            .select_from(several.join(each, sa.true()))
+            .where(each.c.value != several.c.yeldro_kept)
+            .order_by(each.c.value)
+        )
+
+    def surplus_of_pairs(self, weight: int) -> sa.Select[Any]:
+        """The same for groups of two; of larger groups one row each, with 0 for the kept row.
+
+        This takes two thirds of the time: of a pair, the sum and either row id tell the other. Each
+        row adds a weight to the sum, so that it tells one, two and more rows apart.
+
+        Args:
+            weight: more than any two row ids together, which are positive.
+        """
+        weighed = sa.func.sum(self.key + sa.literal_column(str(weight)))  # bound, it were two sums
+        one = self.key.label("yeldro_row")  # of a group's rows any: sqlite.org, lang_select, 2.5
+        grouped = sa.select(one, weighed.label("yeldro_sum")).where(*self.conditions)
+        grouped = grouped.group_by(*self.values).having(weighed >= 2 * weight)
+        several = grouped.subquery("yeldro_several")
+        row, is_pair = several.c.yeldro_row, several.c.yeldro_sum < 3 * weight
+        ends = row, several.c.yeldro_sum - 2 * weight - row
+        lower, higher = sa.func.min(*ends), sa.func.max(*ends)
+        gone, kept = (lower, higher) if self.keep_highest else (higher, lower)
+        found = sa.select(sa.case((is_pair, gone), else_=row), sa.case((is_pair, kept), else_=0))
+        return found.order_by(sa.text("1"))
+
+    def surplus_of_larger(self, one_of_each: sa.Select[Any]) -> sa.Select[Any]:
+        """The same for groups of three and more.
+
+        Args:
+            one_of_each: the row id of one row of each such group.
+        """
+        first = self.values[0]
+        known = sa.select(first).where(self.key.in_(one_of_each)).correlate(None)
+        return self.part(first.in_(known) | first.is_(None)).surplus(above=2)
+
+    def sizes(self) -> sa.Select[Any]:
+        """How many rows each group has."""
+        grouped = sa.select(sa.func.count()).select_from(self.rows)
+        return grouped.where(*self.conditions).group_by(*self.values)
+
+    def first_value(self, row: int) -> sa.ColumnElement[Any]:
+        """The first of a row's values."""
+        chosen = sa.select(self.values[0]).where(self.key == sa.literal(row))
+        return chosen.correlate(None).scalar_subquery()
+
+
+@dataclass(frozen=True)
+class Look:
+    """What some rows, from all over a table, tell about its groups.
+
+    Args:
+        groups: with the value first that has the most different ones: so the sort is quickest.
+        lowest, highest: the table's row ids.
+        known: row ids in the order of the first value, and how many of these rows have the same.
+    """
+
+    groups: Groups
+    lowest: int
+    highest: int
+    known: tuple[tuple[int, int], ...]
+
+    @property
+    def middle(self) -> sa.ColumnElement[Any] | None:
+        """About half of the rows have a first value below this."""
+        if not self.known:
+            return None
+        return self.groups.first_value(self.known[len(self.known) // 2][0])
+
+    @property
+    def weight(self) -> int | None:
+        """A weight by which pairs can be found, if row ids allow it."""
+        summed = self.lowest > 0 and self.highest <= _SUMMED
+        return 2 * self.highest + 1 if summed else None
+
+    def pairs_prevail(self, connection: sa.Connection) -> bool:
+        """Whether few rows are in groups of three and more, in a small part of the table.
+
+        Between two first values that are seen once each there are few rows of the table.
+        """
+        apart = [
+            (row, next_row)
+            for (row, times), (next_row, next_times) in pairwise(self.known)
+            if times == next_times == 1
+        ]
+        if not apart:
+            return False
+        first = self.groups.values[0]
+        start, end = map(self.groups.first_value, apart[len(apart) // 2])
+        between = self.groups.part(first >= start, first < end)
+        sizes = connection.execute(between.sizes()).scalars().all()
+        in_larger = sum(size for size in sizes if size > 2)
+        return bool(in_larger <= _FEW * sum(sizes))
+
+
+def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -> Look:
+    """Looks at some rows of a table, those nearest to row ids at equal distances.
+
+    Args:
+        lowest, highest: row ids of the table.
+    """
+    step = (highest - lowest) / _LOOKED_AT
+    places = json.dumps([lowest + int(step * number) for number in range(_LOOKED_AT)])
+    place = sa.func.json_each(places).table_valued("value", name="yeldro_place")
+    others = groups.rows.alias("yeldro_other")
+    next_row = sa.select(sa.func.min(others.c[groups.key.name])).where(
+        others.c[groups.key.name] >= place.c.value
+    )
+    found = groups.key == next_row.correlate(place).scalar_subquery()
+    labelled = [value.label(f"yeldro_{n}") for n, value in enumerate(groups.values)]
+    looked_at = sa.select(groups.key.label("yeldro_key"), *labelled)
+    looked_at = looked_at.select_from(place.join(groups.rows, found)).where(*groups.conditions)
+    seen = looked_at.distinct().subquery("yeldro_seen")
+    counts = [sa.func.count(sa.distinct(seen.c[value.name])) for value in labelled]
+    distinct = connection.execute(sa.select(*counts)).one()
+    order = sorted(range(len(labelled)), key=lambda n: -distinct[n])
+    first = seen.c[labelled[order[0]].name]
+    times = sa.func.count().over(partition_by=first)
+    known = connection.execute(
+        sa.select(seen.c.yeldro_key, times).where(first.is_not(None)).order_by(first)
+    )
+    arranged = replace(groups, values=tuple(groups.values[n] for n in order))
+    return Look(arranged, lowest, highest, tuple((row, count) for row, count in known))

@@ -38,6 +38,7 @@ _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
 _INTERRUPTED = "interrupted"
+_CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
 _SORTING = min(4, os.cpu_count() or 1)  # threads that may help to sort
 _STEPS_BETWEEN_SIGNALS = 100_000
 
@@ -119,6 +120,7 @@ class SqliteDatabase:
             raw.text_factory = _text
             raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
             raw.execute(f"PRAGMA threads = {_SORTING}")
+            raw.execute(f"PRAGMA cache_size = -{_CACHED}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
 

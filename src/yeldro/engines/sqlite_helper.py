@@ -1,7 +1,8 @@
 """A program of its own: executes a query on an SQLite file and writes its integers out.
 
-Standard input is a JSON list of the file's URI and the query; standard output is native 64-bit
-integers, row after row. It is started without the other modules, so that it starts quickly.
+Standard input is a JSON list of the file's URI, a size for SQLite's cache and the query; standard
+output is native 64-bit integers, row after row. It is started without the other modules, so that it
+starts quickly.
 """
 
 import json
@@ -15,8 +16,9 @@ _ROWS_AT_ONCE = 10_000
 
 def main() -> None:
     """Fails with a traceback where the file cannot be read or the query means nothing there."""
-    address, query = json.load(sys.stdin)
+    address, cache_size, query = json.load(sys.stdin)
     connection = sqlite3.connect(address, uri=True, isolation_level=None)
+    connection.execute(f"PRAGMA cache_size = {int(cache_size)}")
     cursor = connection.execute(query)
     while rows := cursor.fetchmany(_ROWS_AT_ONCE):
         sys.stdout.buffer.write(array("q", chain.from_iterable(rows)).tobytes())

@@ -94,7 +94,9 @@ class _Finding:
             return good
         lower = groups.values[0] < middle
         rest = query(groups.part(lower.is_not(sa.true())))
-        with _helped(self.address, _written(self.connection, rest)) as helper:
+        cache_size = self.connection.exec_driver_sql("PRAGMA cache_size").scalar()
+        asked = json.dumps([self.address, cache_size, _written(self.connection, rest)])
+        with _helped(asked.encode()) as helper:
             if not is_good():
                 return False
             with _sorting_alone(self.connection):
@@ -174,7 +176,7 @@ class _Helper:
 
 
 @contextmanager
-def _helped(address: str, query: str) -> Iterator[_Helper | None]:
+def _helped(asked: bytes) -> Iterator[_Helper | None]:
     """A second process that executes a query, ended when this is left; None where none starts."""
     pipe = subprocess.PIPE
     with ExitStack() as stack:
@@ -192,6 +194,6 @@ def _helped(address: str, query: str) -> Iterator[_Helper | None]:
             stack.enter_context(process)
             helper = _Helper(process, cast(IO[bytes], kept))
             stack.callback(helper.give_up)
-            with cast(IO[bytes], process.stdin) as asked:
-                asked.write(json.dumps([address, query]).encode())
+            with cast(IO[bytes], process.stdin) as reading:
+                reading.write(asked)
         yield helper

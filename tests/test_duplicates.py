@@ -415,6 +415,18 @@ def test_what_cannot_be_compared_is_said_and_numbers_that_are_not_exact_are_warn
     assert "--duplicates-by" in told
 
 
+def noted(monkeypatch, owner: Any, name: str) -> list[Any]:
+    """What a function will have returned, call by call."""
+    function, told = getattr(owner, name), []
+
+    def noting(*arguments: Any) -> Any:
+        told.append(function(*arguments))
+        return told[-1]
+
+    monkeypatch.setattr(owner, name, noting)
+    return told
+
+
 HELPERS = {
     "helps": None,
     "fails": "raise SystemExit(1)",
@@ -430,20 +442,8 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     tmp_path: Path, monkeypatch, helper, keep, pairs
 ) -> None:
     chance, keyed = random.Random(f"{helper}{keep}{pairs}"), keep != "without a key"
-    answers: list[bool] = []
-    prevail: list[bool] = []
-
-    def note(module: Any, name: str, told: list[bool]) -> None:
-        function = getattr(module, name)
-
-        def noted(*arguments: Any) -> bool:
-            told.append(function(*arguments))
-            return told[-1]
-
-        monkeypatch.setattr(module, name, noted)
-
-    note(sqlite_surplus._Helper, "ended", answers)
-    note(sqlite_groups.Look, "pairs_prevail", prevail)
+    answers = noted(monkeypatch, sqlite_surplus._Helper, "has_answered")
+    looks = noted(monkeypatch, sqlite_surplus, "look")
     if program := HELPERS[helper]:
         (tmp_path / "helper.py").write_text(program)
         monkeypatch.setattr(sqlite_surplus, "_HELPER", tmp_path / "helper.py")
@@ -461,10 +461,12 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
             "a b" TEXT COLLATE NOCASE, seen)"""
     )
     connection = database.connect()
+    connection.execute("BEGIN")
     connection.executemany(
         """INSERT INTO "100% of" (rowid, "a b", seen) VALUES (?, ?, ?)""",
         ((n, *row) for n, row in rows.items()),
     )
+    connection.execute("COMMIT")
     connection.close()
     groups: dict[tuple[Any, ...], list[int]] = {}
     for n in sorted(rows, reverse=keep == "highest"):
@@ -480,40 +482,55 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     assert {n for (n,) in database.rows("""SELECT rowid FROM "100% of" """)} == stay
     assert done.tally.total == planned.plans[0].total == len(rows) - len(groups)
     assert answers == [helper == "helps"]
-    assert any(prevail) == pairs
+    assert {seen.groups.weight is not None for seen in looks} == {pairs}
     back_and_forth(opened, done.receipt, database.contents)
     assert database.contents() == before
 
 
 @pytest.mark.parametrize(
-    ("copies", "shift", "by_pairs"),
-    [(1, 0, True), (2, 0, True), (3, 0, False), (2, 10**9, False), (2, -90, False)],
+    ("copies", "close", "shift", "by_pairs", "counted"),
+    [
+        (1, True, 0, True, 2),
+        (2, True, 0, True, 1),
+        (2, False, 0, True, 2),
+        (3, True, 0, False, 1),
+        (3, False, 0, False, 2),
+        (2, True, 10**9, False, 0),
+        (2, True, -90, False, 0),
+    ],
 )
 def test_pairs_are_looked_for_first_where_a_part_of_the_table_has_few_larger_groups(
-    tmp_path: Path, copies, shift, by_pairs
+    tmp_path: Path, monkeypatch, copies, close, shift, by_pairs, counted
 ) -> None:
+    rows = range(1, 30_001)
+    groups = len(rows) // copies
+    told = {n: (n - 1) // copies if close else (n - 1) % groups for n in rows}
     database = SqliteFile(tmp_path / "made.db")
     database.script("CREATE TABLE sample (id INTEGER PRIMARY KEY, taken)")
     connection = database.connect()
-    rows = ((n * 30 + shift, n // copies) for n in range(1, 6000))
-    connection.executemany("INSERT INTO sample VALUES (?, ?)", rows)
+    connection.execute("BEGIN")
+    values = ((n * 3 + shift, taken) for n, taken in told.items())
+    connection.executemany("INSERT INTO sample VALUES (?, ?)", values)
+    connection.execute("COMMIT")
     connection.close()
+    counts = noted(monkeypatch, sqlite_groups.Groups, "sizes")
     table = sa.table("sample", sa.column("id"), sa.column("taken"))
-    groups = sqlite_groups.Groups(table, table.c.id, (table.c.taken,), (), False)
-    with open_database(database.url).reading() as session:
-        lowest, highest = database.rows("SELECT min(id), max(id) FROM sample")[0]
-        seen = sqlite_groups.look(session.connection, groups, lowest, highest)
-        at = session.connection.execute(sa.select(seen.middle)).scalar_one()
-        prevail = seen.pairs_prevail(session.connection)
-    assert (seen.weight is not None and prevail) == by_pairs
-    assert 0.45 < at * copies / 6000 < 0.55
+    asked = sqlite_groups.Groups(table, table.c.id, (table.c.taken,), (), False)
     opened = open_database(database.url)
+    with opened.reading() as session:
+        lowest, highest = database.rows("SELECT min(id), max(id) FROM sample")[0]
+        seen = sqlite_groups.look(session.connection, asked, lowest, highest)
+        middle = session.connection.execute(sa.select(seen.middle)).scalar_one()
+    assert (seen.groups.weight is not None) == by_pairs
+    assert len(counts) == counted
+    assert 0.45 < middle / groups < 0.55
     selection = Selection("sample", duplicates_by=("taken",))
     done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
-    surplus = [n for n in range(2, 6000) if n // copies == (n - 1) // copies]
-    assert done.tally.total == len(surplus)
-    left = {(n * 30 + shift,) for n in range(1, 6000)} - {(n * 30 + shift,) for n in surplus}
-    assert set(database.rows("SELECT id FROM sample")) == left
+    assert done.tally.total == len(rows) - groups
+    first = {taken: n for n, taken in reversed(told.items())}
+    assert {n for (n,) in database.rows("SELECT id FROM sample")} == {
+        n * 3 + shift for n in first.values()
+    }
 
 
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))

@@ -8,6 +8,7 @@ the cheapest that tells the rows of a group apart is chosen by a look at the tab
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
@@ -19,6 +20,8 @@ from yeldro.core import sql
 MANY = 50_000  # rows, more or less, from which on a look at the table pays
 _LOOKED_AT = 500  # rows by which columns are compared
 _FEW = 0.1  # of all rows: where no more are in groups of three and more, pairs are found first
+_CLOSE = 16  # part of the table's row ids, on each side of a row, in which rows are close to it
+_TELLING = 20  # groups of several rows that tell enough of all
 _SUMMED = 10**9  # row ids up to which the sum of all, and three times as much, is a 64-bit integer
 
 
@@ -31,6 +34,7 @@ class Groups:
         values: what rows of one group agree in.
         conditions: what must hold of a row so that it is in a group.
         keep_highest: the row with the highest row id of a group is kept, else the lowest.
+        weight: where pairs are found first, more than any two row ids together; all are positive.
     """
 
     rows: sa.TableClause
@@ -38,17 +42,20 @@ class Groups:
     values: tuple[sa.ColumnElement[Any], ...]
     conditions: tuple[sql.Predicate, ...]
     keep_highest: bool
+    weight: int | None = None
 
     def part(self, *conditions: sql.Predicate) -> Groups:
         """The groups for which conditions on their values hold."""
         return replace(self, conditions=(*self.conditions, *conditions))
 
-    def surplus(self, above: int = 1) -> sa.Select[Any]:
+    def surplus(self) -> sa.Select[Any]:
         """The row id of every row that is not kept, and that of the row kept for it, in order.
 
-        Args:
-            above: of groups that have more rows than this.
+        Where pairs are found first, it is one row of each larger group, and 0 for the row kept.
         """
+        return self._by_array() if self.weight is None else self._by_sum(self.weight)
+
+    def _by_array(self, above: int = 1) -> sa.Select[Any]:
         kept = (sa.func.max if self.keep_highest else sa.func.min)(self.key).label("yeldro_kept")
         keys = sa.func.json_group_array(self.key).label("yeldro_keys")
         grouped = sa.select(kept, keys).where(*self.conditions).group_by(*self.values)
@@ -61,14 +68,10 @@ class Groups:
             .order_by(each.c.value)
         )
 
-    def surplus_of_pairs(self, weight: int) -> sa.Select[Any]:
-        """The same for groups of two; of larger groups one row each, with 0 for the kept row.
+    def _by_sum(self, weight: int) -> sa.Select[Any]:
+        """In two thirds of the time: of a pair, the sum and either row id tell the other.
 
-        This takes two thirds of the time: of a pair, the sum and either row id tell the other. Each
-        row adds a weight to the sum, so that it tells one, two and more rows apart.
-
-        Args:
-            weight: more than any two row ids together, which are positive.
+        Each row adds the weight to the sum, so that it tells one, two and more rows apart.
         """
         weighed = sa.func.sum(self.key + sa.literal_column(str(weight)))  # bound, it were two sums
         one = self.key.label("yeldro_row")  # of a group's rows any: sqlite.org, lang_select, 2.5
@@ -83,14 +86,14 @@ class Groups:
         return found.order_by(sa.text("1"))
 
     def surplus_of_larger(self, one_of_each: sa.Select[Any]) -> sa.Select[Any]:
-        """The same for groups of three and more.
+        """The same for groups of three and more, in full.
 
         Args:
             one_of_each: the row id of one row of each such group.
         """
         first = self.values[0]
         known = sa.select(first).where(self.key.in_(one_of_each)).correlate(None)
-        return self.part(first.in_(known) | first.is_(None)).surplus(above=2)
+        return self.part(first.in_(known) | first.is_(None))._by_array(above=2)
 
     def sizes(self) -> sa.Select[Any]:
         """How many rows each group has."""
@@ -105,57 +108,42 @@ class Groups:
 
 @dataclass(frozen=True)
 class Look:
-    """What some rows, from all over a table, tell about its groups.
+    """What some rows of a table tell about its groups.
 
     Args:
-        groups: with the value first that has the most different ones: so the sort is quickest.
-        lowest, highest: the table's row ids.
-        known: row ids in the order of the first value, and how many of these rows have the same.
+        groups: with the value first that has the most different ones: so the sort is quickest; and
+            with a weight where row ids allow it and few rows are in groups of three and more.
+        middle: about half of the rows have a first value below this, if any value is known.
     """
 
     groups: Groups
-    lowest: int
-    highest: int
-    known: tuple[tuple[int, int], ...]
-
-    @property
-    def middle(self) -> sa.ColumnElement[Any] | None:
-        """About half of the rows have a first value below this."""
-        if not self.known:
-            return None
-        return self.groups.first_value(self.known[len(self.known) // 2][0])
-
-    @property
-    def weight(self) -> int | None:
-        """A weight by which pairs can be found, if row ids allow it."""
-        summed = self.lowest > 0 and self.highest <= _SUMMED
-        return 2 * self.highest + 1 if summed else None
-
-    def pairs_prevail(self, connection: sa.Connection) -> bool:
-        """Whether few rows are in groups of three and more, in a small part of the table.
-
-        Between two first values that are seen once each there are few rows of the table.
-        """
-        apart = [
-            (row, next_row)
-            for (row, times), (next_row, next_times) in pairwise(self.known)
-            if times == next_times == 1
-        ]
-        if not apart:
-            return False
-        first = self.groups.values[0]
-        start, end = map(self.groups.first_value, apart[len(apart) // 2])
-        between = self.groups.part(first >= start, first < end)
-        sizes = connection.execute(between.sizes()).scalars().all()
-        in_larger = sum(size for size in sizes if size > 2)
-        return bool(in_larger <= _FEW * sum(sizes))
+    middle: sa.ColumnElement[Any] | None
 
 
 def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -> Look:
-    """Looks at some rows of a table, those nearest to row ids at equal distances.
+    """Looks at some rows of a table.
 
     Args:
         lowest, highest: row ids of the table.
+    """
+    arranged, known = _looked_at(connection, groups, lowest, highest)
+    if not known:
+        return Look(arranged, None)
+    middle = arranged.first_value(known[len(known) // 2][0])
+    summed = lowest > 0 and highest <= _SUMMED
+    if summed and _pairs_prevail(connection, arranged, known, (highest - lowest) // _CLOSE):
+        arranged = replace(arranged, weight=2 * highest + 1)
+    return Look(arranged, middle)
+
+
+def _looked_at(
+    connection: sa.Connection, groups: Groups, lowest: int, highest: int
+) -> tuple[Groups, list[tuple[int, int]]]:
+    """Rows from all over the table, those nearest to row ids at equal distances.
+
+    Returns:
+        The groups with their values arranged; and row ids in the order of the first value, each
+        with how many of these rows have the same.
     """
     step = (highest - lowest) / _LOOKED_AT
     places = json.dumps([lowest + int(step * number) for number in range(_LOOKED_AT)])
@@ -178,4 +166,34 @@ def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -
         sa.select(seen.c.yeldro_key, times).where(first.is_not(None)).order_by(first)
     )
     arranged = replace(groups, values=tuple(groups.values[n] for n in order))
-    return Look(arranged, lowest, highest, tuple((row, count) for row, count in known))
+    return arranged, [(row, count) for row, count in known]
+
+
+def _pairs_prevail(
+    connection: sa.Connection, groups: Groups, known: list[tuple[int, int]], reach: int
+) -> bool:
+    """Whether few rows are in groups of three and more, in a small part of the table.
+
+    Between two first values that are seen once each there are few rows of the table. All of them
+    are counted only where those that lie close together, as copies often do, tell too little.
+
+    Args:
+        reach: row ids up to which a row is close to another.
+    """
+    apart = [
+        (row, next_row)
+        for (row, times), (next_row, next_times) in pairwise(known)
+        if times == next_times == 1
+    ]
+    if not apart:
+        return False
+    row, next_row = apart[len(apart) // 2]
+    first, key = groups.values[0], groups.key
+    start, end = groups.first_value(row), groups.first_value(next_row)
+    between = groups.part(first >= start, first < end)
+    sizes: Sequence[int] = ()
+    for part in (between.part(key >= row - reach, key <= row + reach), between):
+        sizes = connection.execute(part.sizes()).scalars().all()
+        if sum(size > 1 for size in sizes) >= _TELLING:
+            break
+    return sum(size for size in sizes if size > 2) <= _FEW * sum(sizes)

@@ -14,16 +14,15 @@ import sys
 import tempfile
 import threading
 from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
 from typing import IO, Any, cast
 
 import sqlalchemy as sa
 
-from yeldro.engines.sqlite_groups import MANY, Groups, Look, look
+from yeldro.engines.sqlite_groups import MANY, Groups, look
 
 _HELPER = Path(__file__).with_name("sqlite_helper.py")
 _IN_MEMORY = 1 << 20  # bytes found by a second process that are not put on disk
@@ -51,61 +50,27 @@ def note_surplus(
     if highest - lowest < MANY:
         _insert(connection, keys, groups.surplus())
         return
-    seen = look(connection, groups, lowest, highest)
-    finding = _Finding(connection, keys, seen, address if _can_be_helped() else "", wait)
-    weight = seen.weight
-    if weight is None or not finding.by(
-        lambda part: part.surplus_of_pairs(weight), lambda: seen.pairs_prevail(connection)
-    ):
-        finding.by(Groups.surplus)
-        return
-    row, kept = keys.c
-    if_larger = sa.select(row).where(kept == 0)
-    if connection.execute(if_larger.limit(1)).first():
-        _insert(connection, keys, seen.groups.surplus_of_larger(if_larger), "OR REPLACE")
-        connection.execute(sa.delete(keys).where(kept == 0))
-
-
-@dataclass(frozen=True)
-class _Finding:
-    connection: sa.Connection
-    keys: sa.TableClause
-    seen: Look
-    address: str
-    wait: float | None
-
-    def by(
-        self,
-        query: Callable[[Groups], sa.Select[Any]],
-        is_good: Callable[[], bool] = lambda: True,
-    ) -> bool:
-        """Puts in what a query of the groups finds, half of it by a second process if one can help.
-
-        Args:
-            is_good: whether the query is the right one; asked when the second process has begun.
-
-        Returns:
-            Whether it was.
-        """
-        groups, middle = self.seen.groups, self.seen.middle
-        if not self.address or middle is None:
-            if good := is_good():
-                _insert(self.connection, self.keys, query(groups))
-            return good
-        lower = groups.values[0] < middle
-        rest = query(groups.part(lower.is_not(sa.true())))
-        cache_size = self.connection.exec_driver_sql("PRAGMA cache_size").scalar()
-        asked = json.dumps([self.address, cache_size, _written(self.connection, rest)])
-        with _helped(asked.encode()) as helper:
-            if not is_good():
-                return False
-            with _sorting_alone(self.connection):
-                _insert(self.connection, self.keys, query(groups.part(lower)))
-            if helper is not None and helper.ended(self.wait):
-                _insert_numbers(self.connection, self.keys, helper.numbers())
+    with ExitStack() as stack:
+        helper = stack.enter_context(_helped()) if address and _can_be_helped() else None
+        seen = look(connection, groups, lowest, highest)
+        if helper is None or seen.middle is None:
+            _insert(connection, keys, seen.groups.surplus())
+        else:
+            lower = seen.groups.values[0] < seen.middle
+            rest = seen.groups.part(lower.is_not(sa.true())).surplus()
+            cache_size = connection.exec_driver_sql("PRAGMA cache_size").scalar()
+            helper.ask([address, cache_size, _written(connection, rest)])
+            with _sorting_alone(connection):
+                _insert(connection, keys, seen.groups.part(lower).surplus())
+            if helper.has_answered(wait):
+                _insert_numbers(connection, keys, helper.numbers())
             else:
-                _insert(self.connection, self.keys, rest)
-        return True
+                _insert(connection, keys, rest)
+    row, kept = keys.c
+    of_larger = sa.select(row).where(kept == 0)
+    if seen.groups.weight is not None and connection.execute(of_larger.limit(1)).first():
+        _insert(connection, keys, seen.groups.surplus_of_larger(of_larger), "OR REPLACE")
+        connection.execute(sa.delete(keys).where(kept == 0))
 
 
 @contextmanager
@@ -158,12 +123,17 @@ class _Helper:
     def _read(self) -> None:
         shutil.copyfileobj(cast(IO[bytes], self._process.stdout), self._kept)
 
+    def ask(self, asked: list[Any]) -> None:
+        """Tells the process what to find."""
+        with suppress(BrokenPipeError), cast(IO[bytes], self._process.stdin) as reading:
+            reading.write(json.dumps(asked).encode())
+
     def give_up(self) -> None:
         """Ends the process, if it has not ended by itself."""
         self._process.kill()
         self._reader.join()
 
-    def ended(self, wait: float | None) -> bool:
+    def has_answered(self, wait: float | None) -> bool:
         """Whether it has found everything, within so many seconds."""
         self._reader.join(wait)
         return not self._reader.is_alive() and self._process.wait() == 0
@@ -176,8 +146,8 @@ class _Helper:
 
 
 @contextmanager
-def _helped(asked: bytes) -> Iterator[_Helper | None]:
-    """A second process that executes a query, ended when this is left; None where none starts."""
+def _helped() -> Iterator[_Helper | None]:
+    """A second process that waits for a query, ended when this is left; None where none starts."""
     pipe = subprocess.PIPE
     with ExitStack() as stack:
         helper = None
@@ -194,6 +164,4 @@ def _helped(asked: bytes) -> Iterator[_Helper | None]:
             stack.enter_context(process)
             helper = _Helper(process, cast(IO[bytes], kept))
             stack.callback(helper.give_up)
-            with cast(IO[bytes], process.stdin) as reading:
-                reading.write(asked)
         yield helper

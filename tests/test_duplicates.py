@@ -533,6 +533,28 @@ def test_pairs_are_looked_for_first_where_a_part_of_the_table_has_few_larger_gro
     }
 
 
+@pytest.mark.parametrize("value", ["1", "NULL"])
+def test_a_group_too_large_for_memory_is_numbered_row_by_row(
+    tmp_path: Path, monkeypatch, value
+) -> None:
+    database = SqliteFile(tmp_path / "made.db")
+    database.script(
+        f"""CREATE TABLE sample (id INTEGER PRIMARY KEY, taken);
+        WITH RECURSIVE n(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM n WHERE n < 3000)
+        INSERT INTO sample SELECT n * 30, CASE WHEN n % 3 THEN n ELSE {value} END FROM n"""
+    )
+    looks = noted(monkeypatch, sqlite_surplus, "look")
+    opened = open_database(database.url)
+    job = Job.of(Cleanup(Selection("sample", duplicates_by=("taken",))))
+    assert plan(opened, job).plans[0].total == 999 + (value == "1")
+    monkeypatch.setattr(sqlite_groups, "_LARGEST", 10_000)
+    done = run(opened, job, ReceiptWish(tmp_path), 1)
+    assert [seen.too_large for seen in looks] == [False, True]
+    assert done.tally.total == 999 + (value == "1")
+    left = {n for (n,) in database.rows("SELECT id FROM sample")}
+    assert left == {n * 30 for n in range(1, 3001) if n % 3 or (n == 3 and value == "NULL")}
+
+
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 2**32))
 def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:

@@ -39,7 +39,6 @@ _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "tota
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
 _INTERRUPTED = "interrupted"
 _CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
-_SORTING = min(4, os.cpu_count() or 1)  # threads that may help to sort
 _STEPS_BETWEEN_SIGNALS = 100_000
 
 
@@ -119,7 +118,6 @@ class SqliteDatabase:
             )
             raw.text_factory = _text
             raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
-            raw.execute(f"PRAGMA threads = {_SORTING}")
             raw.execute(f"PRAGMA cache_size = -{_CACHED}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
@@ -260,8 +258,7 @@ class SqliteSession(StandardSession):
             return False
         rows = sql.rows_of(table)
         groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)
-        note_surplus(self.connection, keys, groups, self.seen_by_others, self.longest_wait)
-        return True
+        return note_surplus(self.connection, keys, groups, self.seen_by_others, self.longest_wait)
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         listed = ", ".join(self._quote(name) for name in columns)

@@ -11,7 +11,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Any
+from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
@@ -22,6 +22,7 @@ _LOOKED_AT = 500  # rows by which columns are compared
 _FEW = 0.1  # of all rows: where no more are in groups of three and more, pairs are found first
 _CLOSE = 16  # part of the table's row ids, on each side of a row, in which rows are close to it
 _TELLING = 20  # groups of several rows that tell enough of all
+_LARGEST = 1_000_000  # rows of a group whose row ids are taken into memory
 _SUMMED = 10**9  # row ids up to which the sum of all, and three times as much, is a 64-bit integer
 
 
@@ -114,10 +115,12 @@ class Look:
         groups: with the value first that has the most different ones: so the sort is quickest; and
             with a weight where row ids allow it and few rows are in groups of three and more.
         middle: about half of the rows have a first value below this, if any value is known.
+        too_large: some group may have more rows than there is memory for their row ids.
     """
 
     groups: Groups
     middle: sa.ColumnElement[Any] | None
+    too_large: bool
 
 
 def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -> Look:
@@ -126,32 +129,48 @@ def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -
     Args:
         lowest, highest: row ids of the table.
     """
-    arranged, known = _looked_at(connection, groups, lowest, highest)
-    if not known:
-        return Look(arranged, None)
-    middle = arranged.first_value(known[len(known) // 2][0])
+    arranged, rows = _looked_at(connection, groups, lowest, highest)
+    span = highest - lowest
+    too_large = any(row.alike > 1 and row.alike * span > _LARGEST * len(rows) for row in rows)
+    known = [row for row in rows if row.is_known]
+    if too_large or not known:
+        return Look(arranged, None, too_large)
+    middle = arranged.first_value(known[len(known) // 2].key)
     summed = lowest > 0 and highest <= _SUMMED
-    if summed and _pairs_prevail(connection, arranged, known, (highest - lowest) // _CLOSE):
+    if summed and _pairs_prevail(connection, arranged, known, span // _CLOSE):
         arranged = replace(arranged, weight=2 * highest + 1)
-    return Look(arranged, middle)
+    return Look(arranged, middle, False)
+
+
+class _Row(NamedTuple):
+    """One of the rows looked at.
+
+    Args:
+        key: its row id.
+        is_known: its first value is not NULL.
+        times: how many of the rows have its first value, itself among them.
+        alike: how many of them are of its group.
+    """
+
+    key: int
+    is_known: bool
+    times: int
+    alike: int
 
 
 def _looked_at(
     connection: sa.Connection, groups: Groups, lowest: int, highest: int
-) -> tuple[Groups, list[tuple[int, int]]]:
+) -> tuple[Groups, list[_Row]]:
     """Rows from all over the table, those nearest to row ids at equal distances.
 
     Returns:
-        The groups with their values arranged; and row ids in the order of the first value, each
-        with how many of these rows have the same.
+        The groups with their values arranged; and the rows in the order of the first value.
     """
     step = (highest - lowest) / _LOOKED_AT
     places = json.dumps([lowest + int(step * number) for number in range(_LOOKED_AT)])
     place = sa.func.json_each(places).table_valued("value", name="yeldro_place")
-    others = groups.rows.alias("yeldro_other")
-    next_row = sa.select(sa.func.min(others.c[groups.key.name])).where(
-        others.c[groups.key.name] >= place.c.value
-    )
+    later = groups.rows.alias("yeldro_other").c[groups.key.name]
+    next_row = sa.select(sa.func.min(later)).where(later >= place.c.value)
     found = groups.key == next_row.correlate(place).scalar_subquery()
     labelled = [value.label(f"yeldro_{n}") for n, value in enumerate(groups.values)]
     looked_at = sa.select(groups.key.label("yeldro_key"), *labelled)
@@ -160,17 +179,16 @@ def _looked_at(
     counts = [sa.func.count(sa.distinct(seen.c[value.name])) for value in labelled]
     distinct = connection.execute(sa.select(*counts)).one()
     order = sorted(range(len(labelled)), key=lambda n: -distinct[n])
-    first = seen.c[labelled[order[0]].name]
+    first, *others = (seen.c[labelled[n].name] for n in order)
     times = sa.func.count().over(partition_by=first)
-    known = connection.execute(
-        sa.select(seen.c.yeldro_key, times).where(first.is_not(None)).order_by(first)
-    )
-    arranged = replace(groups, values=tuple(groups.values[n] for n in order))
-    return arranged, [(row, count) for row, count in known]
+    alike = sa.func.count().over(partition_by=[first, *others])
+    told = sa.select(seen.c.yeldro_key, first.is_not(None), times, alike).order_by(first)
+    rows = [_Row(*row) for row in connection.execute(told)]
+    return replace(groups, values=tuple(groups.values[n] for n in order)), rows
 
 
 def _pairs_prevail(
-    connection: sa.Connection, groups: Groups, known: list[tuple[int, int]], reach: int
+    connection: sa.Connection, groups: Groups, known: list[_Row], reach: int
 ) -> bool:
     """Whether few rows are in groups of three and more, in a small part of the table.
 
@@ -180,19 +198,15 @@ def _pairs_prevail(
     Args:
         reach: row ids up to which a row is close to another.
     """
-    apart = [
-        (row, next_row)
-        for (row, times), (next_row, next_times) in pairwise(known)
-        if times == next_times == 1
-    ]
+    apart = [(one, other) for one, other in pairwise(known) if one.times == other.times == 1]
     if not apart:
         return False
-    row, next_row = apart[len(apart) // 2]
+    one, other = apart[len(apart) // 2]
     first, key = groups.values[0], groups.key
-    start, end = groups.first_value(row), groups.first_value(next_row)
+    start, end = groups.first_value(one.key), groups.first_value(other.key)
     between = groups.part(first >= start, first < end)
     sizes: Sequence[int] = ()
-    for part in (between.part(key >= row - reach, key <= row + reach), between):
+    for part in (between.part(key >= one.key - reach, key <= one.key + reach), between):
         sizes = connection.execute(part.sizes()).scalars().all()
         if sum(size > 1 for size in sizes) >= _TELLING:
             break

@@ -35,13 +35,16 @@ def note_surplus(
     groups: Groups,
     address: str,
     wait: float | None,
-) -> None:
+) -> bool:
     """Puts the rows that are not kept into a key table, each with the row kept for it.
 
     Args:
         address: where a second process finds the same rows as this connection; empty where it
             might find others.
         wait: seconds after which it is not waited for any longer.
+
+    Returns:
+        Whether it was done; not where a group may be too large for memory.
     """
     lowest, highest = (  # one at a time: both together would read all rows
         connection.execute(sa.select(end(groups.key)).select_from(groups.rows)).scalar() or 0
@@ -49,10 +52,12 @@ def note_surplus(
     )
     if highest - lowest < MANY:
         _insert(connection, keys, groups.surplus())
-        return
+        return True
     with ExitStack() as stack:
         helper = stack.enter_context(_helped()) if address and _can_be_helped() else None
         seen = look(connection, groups, lowest, highest)
+        if seen.too_large:
+            return False
         if helper is None or seen.middle is None:
             _insert(connection, keys, seen.groups.surplus())
         else:
@@ -60,8 +65,7 @@ def note_surplus(
             rest = seen.groups.part(lower.is_not(sa.true())).surplus()
             cache_size = connection.exec_driver_sql("PRAGMA cache_size").scalar()
             helper.ask([address, cache_size, _written(connection, rest)])
-            with _sorting_alone(connection):
-                _insert(connection, keys, seen.groups.part(lower).surplus())
+            _insert(connection, keys, seen.groups.part(lower).surplus())
             if helper.has_answered(wait):
                 _insert_numbers(connection, keys, helper.numbers())
             else:
@@ -71,15 +75,7 @@ def note_surplus(
     if seen.groups.weight is not None and connection.execute(of_larger.limit(1)).first():
         _insert(connection, keys, seen.groups.surplus_of_larger(of_larger), "OR REPLACE")
         connection.execute(sa.delete(keys).where(kept == 0))
-
-
-@contextmanager
-def _sorting_alone(connection: sa.Connection) -> Iterator[None]:
-    """No thread helps to sort: a second process is to have a core."""
-    sorting = connection.exec_driver_sql("PRAGMA threads").scalar()
-    connection.exec_driver_sql("PRAGMA threads = 0")
-    yield
-    connection.exec_driver_sql(f"PRAGMA threads = {sorting}")
+    return True
 
 
 def _can_be_helped() -> bool:

@@ -8,6 +8,7 @@ the cheapest that tells the rows of a group apart is chosen by a look at the tab
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
@@ -19,6 +20,7 @@ from yeldro.core import sql
 
 MANY = 50_000  # rows, more or less, from which on a look at the table pays
 _LOOKED_AT = 500  # rows by which columns are compared
+_GOLDEN = (5**0.5 - 1) / 2  # its multiples, modulo 1, are spread evenly but not at equal distances
 _FEW = 0.1  # of all rows: where no more are in groups of three and more, pairs are found first
 _CLOSE = 16  # part of the table's row ids, on each side of a row, in which rows are close to it
 _TELLING = 20  # groups of several rows that tell enough of all
@@ -131,7 +133,7 @@ def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -
     """
     arranged, rows = _looked_at(connection, groups, lowest, highest)
     span = highest - lowest
-    too_large = any(row.alike > 1 and row.alike * span > _LARGEST * len(rows) for row in rows)
+    too_large = _may_be_too_large(connection, groups, rows, span)
     known = [row for row in rows if row.is_known]
     if too_large or not known:
         return Look(arranged, None, too_large)
@@ -161,13 +163,13 @@ class _Row(NamedTuple):
 def _looked_at(
     connection: sa.Connection, groups: Groups, lowest: int, highest: int
 ) -> tuple[Groups, list[_Row]]:
-    """Rows from all over the table, those nearest to row ids at equal distances.
+    """Rows from all over the table, at distances that nothing periodic in it agrees with.
 
     Returns:
         The groups with their values arranged; and the rows in the order of the first value.
     """
-    step = (highest - lowest) / _LOOKED_AT
-    places = json.dumps([lowest + int(step * number) for number in range(_LOOKED_AT)])
+    parts = (number * _GOLDEN % 1 for number in range(_LOOKED_AT))
+    places = json.dumps([lowest + int((highest - lowest) * part) for part in parts])
     place = sa.func.json_each(places).table_valued("value", name="yeldro_place")
     later = groups.rows.alias("yeldro_other").c[groups.key.name]
     next_row = sa.select(sa.func.min(later)).where(later >= place.c.value)
@@ -185,6 +187,23 @@ def _looked_at(
     told = sa.select(seen.c.yeldro_key, first.is_not(None), times, alike).order_by(first)
     rows = [_Row(*row) for row in connection.execute(told)]
     return replace(groups, values=tuple(groups.values[n] for n in order)), rows
+
+
+def _may_be_too_large(
+    connection: sa.Connection, groups: Groups, rows: list[_Row], most: int
+) -> bool:
+    """Whether some group may have more rows than there is memory for their row ids.
+
+    Args:
+        rows: those looked at.
+        most: the table has no more rows than this, and is counted if these were too many.
+    """
+    alike = max((row.alike for row in rows), default=1)
+    bearable = _LARGEST * len(rows) if alike > 1 else math.inf
+    if alike * most <= bearable:
+        return False
+    counted = connection.execute(sa.select(sa.func.count()).select_from(groups.rows))
+    return alike * counted.scalar_one() > bearable
 
 
 def _pairs_prevail(

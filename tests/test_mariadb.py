@@ -436,9 +436,10 @@ def test_ctrl_c_ends_the_statement_and_the_session(yeldro, server) -> None:
                   "INSERT INTO mast SELECT seq FROM seq_1_to_3000")  # fmt: skip
     crossed = "SELECT count(*) FROM mast a, mast b, mast c WHERE a.id <> b.id + c.id"
     child = typing(yeldro, server, "plan", "mast", "--where", f"id < ({crossed})")
-    interrupt(child)
+    sessions = "SELECT count(*) FROM information_schema.PROCESSLIST WHERE id <> connection_id()"
+    interrupt(child, lambda: server.value(f"{sessions} AND info LIKE '%mast%'"))
     time.sleep(0.5)
-    sessions = f"SELECT count(*) FROM information_schema.PROCESSLIST WHERE db = '{server.name}'"
+    sessions += f" AND db = '{server.name}'"
     connection = mariadb_connection("")
     with connection, connection.cursor() as cursor:
         cursor.execute(sessions)

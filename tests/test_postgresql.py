@@ -291,10 +291,24 @@ def test_ctrl_c_cancels_the_statement_and_leaves_no_session(yeldro, server) -> N
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
     numbers = "WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n FROM r) SELECT n FROM r"
     child = typing(yeldro, server, "plan", "mast", "--where", f"id IN ({numbers})")
-    interrupt(child)
-    time.sleep(0.5)
     others = "SELECT count(*) FROM pg_stat_activity WHERE pid <> pg_backend_pid()"
+    interrupt(child, lambda: server.value(f"{others} AND query LIKE '%RECURSIVE%'"))
+    time.sleep(0.5)
     assert server.value(f"{others} AND datname = '{server.name}'") == 0
+
+
+@pytest.mark.parametrize("apart", [1, 10_000_000])
+@pytest.mark.parametrize("keep", ["lowest", "highest"])
+def test_duplicates_are_the_same_where_keys_are_close_and_far_apart(
+    yeldro, server, apart, keep
+) -> None:
+    server.script(f"""CREATE TABLE sample (id bigint PRIMARY KEY, taken text);
+        INSERT INTO sample SELECT n * {apart}, nullif(n % 4, 0) FROM generate_series(1, 13) AS n;
+        INSERT INTO sample VALUES (0, 'alone')""")
+    words = ("sample", "--duplicates-by", "taken", "--keep", f"{keep}:id")
+    yeldro("run", *words, "--expect", "9", "--yes", db=server.url)
+    left = {n // apart for (n,) in server.rows("SELECT id FROM sample")}
+    assert left == ({0, 1, 2, 3, 4} if keep == "lowest" else {0, 10, 11, 12, 13})
 
 
 def test_a_password_appears_nowhere(yeldro, server) -> None:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import sqlite3
 import stat
 import time
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pexpect
 import pytest
 from conftest import PROGRAM, Yeldro
-from systems import AnyDatabase
+from systems import AnyDatabase, SqliteFile
 from test_look import GONE, GONE_SQL
 
 FOLLOWED = ("buoy", *GONE, "--follow", "visit")
@@ -321,14 +324,28 @@ def typing(yeldro: Yeldro, database: AnyDatabase, *words: str) -> pexpect.spawn:
     return child
 
 
-def interrupt(child: pexpect.spawn) -> None:
+def interrupt(child: pexpect.spawn, is_under_way: Callable[[], Any]) -> None:
     """Types Ctrl-C once the statement is under way, and sees that everything is rolled back."""
-    time.sleep(2.5)
+    ends = time.monotonic() + 60
+    while not is_under_way():
+        assert time.monotonic() < ends, "it never began"
+        time.sleep(0.1)
+    time.sleep(0.5)
     child.sendintr()
     child.expect("rolled back")
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 130
+
+
+def is_locked(database: SqliteFile) -> bool:
+    """Whether somebody else is writing."""
+    with closing(sqlite3.connect(database.path, timeout=0)) as connection:
+        try:
+            connection.execute("BEGIN IMMEDIATE")
+        except sqlite3.OperationalError:
+            return True
+    return False
 
 
 def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> None:
@@ -383,7 +400,7 @@ def test_ctrl_c_in_a_long_statement_stops_it_and_leaves_everything(yeldro, demo)
     )
     words = ("run", "alert", "--where", endless, "--expect", "1", "--yes")
     child = typing(yeldro, demo, *words)
-    interrupt(child)
+    interrupt(child, lambda: is_locked(demo))
     assert demo.contents() == before
     assert not list(yeldro.receipts.glob("*"))
 

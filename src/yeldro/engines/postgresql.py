@@ -11,6 +11,7 @@ from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
 from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
+from yeldro.core.identity import column_list
 from yeldro.core.protocol import ChangeCount, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table, TableName
@@ -21,6 +22,8 @@ _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "charac
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
+_INTEGERS = {"smallint", "integer", "bigint"}
+_IN_ARRAYS = 20_000_000  # rows, more or less, up to which the keys of a group may be in one array
 _LOOKING = "yeldro_looking"
 _OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
 _STOPPED = "57014"  # query_canceled
@@ -50,6 +53,10 @@ FROM pg_stat_xact_user_tables AS s
 WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
 GROUP BY 1
 """
+
+
+# A statement is executed once: to compile it takes longer than it saves. Since PostgreSQL 11.
+_WITHOUT_JIT = "SELECT set_config('jit', 'off', true) FROM pg_settings WHERE name = 'jit'"
 
 
 class _Declared(UserDefinedType[Any]):
@@ -126,6 +133,7 @@ class PostgresqlDatabase:
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
                 connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
                 connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
+                connection.exec_driver_sql(_WITHOUT_JIT)
                 if self._statement_limit is not None:
                     milliseconds = max(int(self._statement_limit * 1000), 1)
                     connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
@@ -216,6 +224,33 @@ class PostgresqlSession(StandardSession):
             f"CREATE TEMP TABLE {name} ({', '.join(declared)}, PRIMARY KEY ({key})) ON COMMIT DROP"
         )
         return sa.table(name, *kept, schema="pg_temp")
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sql.Predicate],
+        keep_highest: bool,
+    ) -> bool:
+        """By a GROUP BY, for which the server need not sort, where the key is an integer."""
+        (column,) = column_list(table, table.identity.columns)
+        if self._plainly or column.type not in _INTEGERS:
+            return False
+        rows = sql.rows_of(table)
+        key = rows.c[column.name]
+        ends = sa.select(sa.func.min(key), sa.func.max(key)).select_from(rows)
+        lowest, highest = self.connection.execute(ends).one()
+        if highest is None or highest - lowest > _IN_ARRAYS:
+            return False
+        each = sa.func.unnest(sa.func.array_agg(key)).label("yeldro_key")
+        kept = (sa.func.max if keep_highest else sa.func.min)(key).label("yeldro_kept")
+        grouped = sa.select(each, kept).where(*conditions).group_by(*values)
+        several = grouped.having(sa.func.count() > 1).subquery("yeldro_several")
+        found = sa.select(several).where(several.c.yeldro_key != several.c.yeldro_kept)
+        insert = sa.insert(keys).from_select(list(keys.c), found.order_by(several.c.yeldro_key))
+        self.connection.execute(insert)
+        return True
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         listed = ", ".join(self._quote(key_table.c[name].name) for name in columns)

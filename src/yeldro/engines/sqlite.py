@@ -210,7 +210,6 @@ class SqliteSession(StandardSession):
         self.catalogue = SqliteCatalogue(connection)
         self.seen_by_others = ""
         self.longest_wait: float | None = None
-        self._plainly = False
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """A table in SQLite's temporary database; an integer row id is its own key."""
@@ -239,9 +238,6 @@ class SqliteSession(StandardSession):
             name = f"yeldro_keys_{self._key_tables}"
             if name not in taken:
                 return name
-
-    def write_plainly(self) -> None:
-        self._plainly = True
 
     def note_surplus(
         self,

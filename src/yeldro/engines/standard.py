@@ -27,13 +27,14 @@ class StandardSession:
     def __init__(self, connection: sa.Connection) -> None:
         self.connection = connection
         self._key_tables = 0
+        self._plainly = False
 
     def check_statements(self) -> None:
         """Plans are made as for a system that checks foreign keys after each statement."""
         self.checks_when_all_is_done = False
 
     def write_plainly(self) -> None:
-        """Nothing to do where statements are as plain as they can be."""
+        self._plainly = True
 
     def note_surplus(
         self,

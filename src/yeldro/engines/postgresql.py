@@ -55,10 +55,6 @@ GROUP BY 1
 """
 
 
-# A statement is executed once: to compile it takes longer than it saves. Since PostgreSQL 11.
-_WITHOUT_JIT = "SELECT set_config('jit', 'off', true) FROM pg_settings WHERE name = 'jit'"
-
-
 class _Declared(UserDefinedType[Any]):
     """A type in PostgreSQL's own words, for casts."""
 
@@ -133,7 +129,10 @@ class PostgresqlDatabase:
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
                 connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
                 connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
-                connection.exec_driver_sql(_WITHOUT_JIT)
+                if (connection.dialect.server_version_info or ()) >= (11,):
+                    # To compile a statement that is executed once takes longer than it saves.
+                    # By SET alone: a query would take the snapshot before a table is locked.
+                    connection.exec_driver_sql("SET LOCAL jit = off")
                 if self._statement_limit is not None:
                     milliseconds = max(int(self._statement_limit * 1000), 1)
                     connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")

@@ -72,20 +72,22 @@ def _parts(lines: list[str]) -> Iterator[str]:
 
 def _oracle_part(part: str, connection: sqlite3.Connection) -> None:
     step = re.fullmatch(
-        r"BEGIN\n  (.*);\n  IF SQL%ROWCOUNT <> (\d+) THEN\n"
+        r"BEGIN\n(.*);\n  IF SQL%ROWCOUNT <> (\d+) THEN\n"
         r"    RAISE_APPLICATION_ERROR\(-20001, '.*'\);\n  END IF;\nEND",
         part, re.DOTALL,
     )  # fmt: skip
     asked = re.fullmatch(
-        r"DECLARE found NUMBER;\nBEGIN\n  SELECT \((.*)\) INTO found FROM DUAL;\n"
-        r"  IF NOT \((.*)\) THEN\n    RAISE_APPLICATION_ERROR\(-20001, '.*'\);\n  END IF;\nEND",
+        r"DECLARE found NUMBER;\nBEGIN\nSELECT \((.*)\) INTO found FROM DUAL;\n"
+        r"  IF found IS NULL OR NOT \((.*)\) THEN\n"
+        r"    RAISE_APPLICATION_ERROR\(-20001, '.*'\);\n  END IF;\nEND",
         part, re.DOTALL,
     )  # fmt: skip
     if step:
         _hold(_execute(connection, step[1], "oracle") == int(step[2]), part)
     elif asked:
         found = connection.execute(_translated(f"SELECT ({asked[1]})", "oracle")).fetchone()[0]
-        _hold(eval(asked[2].replace(" = ", " == ").replace("AND", "and"), {"found": found}), part)
+        wanted = asked[2].replace(" = ", " == ").replace("AND", "and")
+        _hold(found is not None and eval(wanted, {"found": found}), part)
     elif part == "COMMIT":
         connection.execute("COMMIT")
     elif part and not part.startswith(("ALTER SESSION SET NLS_", "SET TRANSACTION ", "SET CONSTR")):

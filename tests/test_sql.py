@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import subprocess
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -155,6 +156,62 @@ def test_a_script_does_what_a_run_does_and_stops_at_another_count(
     assert carry_out(network, script) != 0  # every count is 0 now
     assert network.contents() == after
     assert f"{done['steps'][-1]['rows']:,} row" in script.read_text()
+
+
+PIECES = ["line", "\n", "\n  ", "  ", "\t", "'", '"', "`", "\\", "%", "%%", ":x", "$yeldro$", "--",
+          ";", "\u00e5", "\u2603", "\U0001f6df", "yeldro_keys_1", "/", "{", "/*"]  # fmt: skip
+
+
+def test_no_literal_and_no_name_is_touched_by_the_layout_of_a_script(yeldro: Yeldro, made) -> None:
+    """Of random texts, and the same with other spaces, exactly the chosen ones go."""
+    chance = random.Random(7)
+    texts = ["".join(chance.choices(PIECES, k=chance.randint(1, 4))) for _ in range(60)]
+    texts = sorted({text for text in texts if text.strip() and text == text.rstrip()})
+    others = {text.replace("\n", "\n  ") for text in texts} | {text + "x" for text in texts}
+    kind = {"/": "TEXT", "p": "TEXT", "m": "VARCHAR(99) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"}
+    database = made("CREATE TABLE t (id INTEGER PRIMARY KEY)")
+    quote = "`{}`" if database.url.startswith("mariadb") else '"{}"'
+    column = quote.format("a name\n of two lines, yeldro_keys_1 'x'")
+    backslash = "\\\\" if database.url.startswith("mariadb") else "\\"
+
+    def escaped(text: str) -> str:
+        return "'" + text.replace("\\", backslash).replace("'", "''") + "'"
+
+    rows = [f"({n}, {escaped(text)})" for n, text in enumerate(sorted({*texts, *others}))]
+    database.script(
+        f"DROP TABLE t; CREATE TABLE t (id INTEGER PRIMARY KEY, {column} {kind[database.url[0]]});"
+        f"INSERT INTO t VALUES {', '.join(rows)}"
+    )
+    bound = {f"p{n}": text for n, text in enumerate(texts[::2])}
+    wanted = [*(f":{name}" for name in bound), *map(escaped, texts[1::2])]
+    params = [word for name, text in bound.items() for word in ("--param", f"{name}={text}")]
+    words = ("t", "--where", f"{column} IN ({', '.join(wanted)})", *params)
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", *words, db=database.url).out)
+    yeldro("run", *words, "--expect", str(len(texts)), "--yes", db=database.url)
+    after = database.contents()
+    assert not {row[0] for row in database.rows(f"SELECT {column} FROM t")} & {*texts}
+    yeldro("restore", "last", "--yes")
+    assert carry_out(database, script) == 0
+    assert database.contents() == after
+
+
+def test_a_check_whose_answer_is_null_does_not_hold_in_a_script(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    (yeldro.folder / "job.toml").write_text("""
+        [[remove]]
+        from = "alert"
+        where = "level = 'notice'"
+        [[after]]
+        query = "select max(id) from alert where id < 0"
+        expect = "0.."
+    """)
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", "job.toml", db=network.url).out)
+    before = network.contents()
+    assert carry_out(network, script) != 0
+    assert network.contents() == before
 
 
 def test_a_script_moves_keys_where_the_system_does_not_check_every_statement(

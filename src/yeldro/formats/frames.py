@@ -1,4 +1,7 @@
-"""How each system's scripts begin, check every count, and end."""
+"""How each system's scripts begin, check every count, and end.
+
+A statement is written as it comes: a line break may be part of a literal or of a quoted name.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +58,7 @@ class SqliteFrame(Frame):
         within = _within("yeldro_found", expected)
         return [
             "INSERT OR ROLLBACK INTO temp.yeldro_check",
-            f"SELECT '{_quoted(what)}', 1, {within}",
+            f"SELECT '{_quoted(what)}', 1, coalesce({within}, 0)",
             f"FROM (SELECT ({query}) AS yeldro_found);",
         ]
 
@@ -66,13 +69,15 @@ class PostgresqlFrame(Frame):
     name = "PostgreSQL"
     begin = (
         r"\set ON_ERROR_STOP on",
+        "SET client_encoding = 'UTF8';",
+        "SET standard_conforming_strings = on;",
         "BEGIN ISOLATION LEVEL REPEATABLE READ;",
     )
     deferred = "SET CONSTRAINTS ALL DEFERRED;"
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         return self._block(
-            f"  {_indented(statement)};",
+            f"{statement};",
             "  GET DIAGNOSTICS found = ROW_COUNT;",
             f"  IF found <> {rows} THEN",
             f"    RAISE EXCEPTION '% rows: {_message(what)}, and {rows} were expected', found;",
@@ -81,7 +86,7 @@ class PostgresqlFrame(Frame):
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
         return self._block(
-            f"  SELECT ({_indented(query)}) INTO found;",
+            f"SELECT ({query}) INTO found;",
             f"  IF ({_within('found', expected)}) IS NOT TRUE THEN",
             f"    RAISE EXCEPTION '{_message(what)}: found %', found;",
             "  END IF;",
@@ -101,6 +106,8 @@ class MariadbFrame(Frame):
     name = "MariaDB/MySQL"
     enforces = False
     begin = (
+        "SET NAMES utf8mb4;",
+        "SET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';",
         "SET SESSION foreign_key_checks = 0; -- what depends goes by a statement of its own",
         "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
         "  CHECK (expected = found));",
@@ -136,7 +143,8 @@ class SqlServerFrame(Frame):
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
         within = _within(f"({query})", expected)
-        return [f"IF NOT ({within}) THROW 50001, N'{_message(what)}', 1;"]
+        holds = f"CASE WHEN {within} THEN 1 ELSE 0 END = 1"  # NULL does not hold
+        return [f"IF NOT ({holds}) THROW 50001, N'{_message(what)}', 1;"]
 
 
 class OracleFrame(Frame):
@@ -155,7 +163,7 @@ class OracleFrame(Frame):
         told = f"'{_quoted(what)}, and {rows} rows were expected'"
         return [
             "BEGIN",
-            f"  {_indented(statement)};",
+            f"{statement};",
             f"  IF SQL%ROWCOUNT <> {rows} THEN",
             f"    RAISE_APPLICATION_ERROR(-20001, {told});",
             "  END IF;",
@@ -167,8 +175,8 @@ class OracleFrame(Frame):
         return [
             "DECLARE found NUMBER;",
             "BEGIN",
-            f"  SELECT ({_indented(query)}) INTO found FROM DUAL;",
-            f"  IF NOT ({_within('found', expected)}) THEN",
+            f"SELECT ({query}) INTO found FROM DUAL;",
+            f"  IF found IS NULL OR NOT ({_within('found', expected)}) THEN",
             f"    RAISE_APPLICATION_ERROR(-20001, '{_quoted(what)}');",
             "  END IF;",
             "END;",
@@ -192,7 +200,3 @@ def _quoted(text: str) -> str:
 def _message(text: str) -> str:
     """A text inside single quotes in which % stands for a value."""
     return _quoted(text).replace("%", "%%")
-
-
-def _indented(statement: str) -> str:
-    return statement.replace("\n", "\n  ")

@@ -33,6 +33,13 @@ from yeldro.formats.frames import (
 )
 
 _KEY_TABLE = re.compile(r'("temp"\.|pg_temp\.)?yeldro_keys_(\d+)')
+# Literals and quoted names, in which nothing is replaced; a name alone in its quotes but `temp`.
+_STANDARD = r"""'(?:[^']|'')*'|"(?!temp"\.)(?:[^"]|"")*\""""
+_QUOTED = {
+    "sqlite": _STANDARD,
+    "postgres": r"[eE]'(?:[^'\\]|''|\\.)*'|" + _STANDARD,
+    "mariadb": r"""'(?:[^'\\]|''|\\.)*'|"(?:[^"\\]|""|\\.)*"|`(?:[^`]|``)*`""",
+}
 _PLAIN = re.compile(r"[a-z_][a-z0-9_]*")
 # fmt: off
 _RESERVED = frozenset({
@@ -178,8 +185,19 @@ class _Writing:
     def statement(self, text: str, place: int) -> str:
         """A statement of the trace as the script holds it."""
         if self.own:
-            return _KEY_TABLE.sub(rf"\1yeldro_{place}_\2", text)
+            return self._renamed(text, place)
         return self._sql(self._translated(self._parsed(text), place))
+
+    def _renamed(self, text: str, place: int) -> str:
+        """The database's own statement with the script's names of key tables."""
+        either = re.compile(f"(?P<quoted>{_QUOTED[self.source]})|{_KEY_TABLE.pattern}", re.DOTALL)
+
+        def rename(found: re.Match[str]) -> str:
+            if found["quoted"] is not None:
+                return found[0]
+            return f"{found[2] or ''}yeldro_{place}_{found[3]}"
+
+        return either.sub(rename, text)
 
     def _set_up(self, sets: Sequence[str], place: int) -> Iterator[str]:
         """The statements that make and fill the key tables.

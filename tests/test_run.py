@@ -12,9 +12,12 @@ from typing import Any
 
 import pexpect
 import pytest
-from conftest import PROGRAM, Yeldro
+from conftest import PROGRAM, Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
 from test_look import GONE, GONE_SQL
+
+from yeldro.core.schema import Column, Table, TableName
+from yeldro.core.sql import rows_of
 
 FOLLOWED = ("buoy", *GONE, "--follow", "visit")
 TWICE = (
@@ -426,6 +429,44 @@ def test_a_table_may_have_any_name_that_statements_use_themselves(yeldro, file_m
         assert [each["rows"] for each in found] == [1]
         rows = yeldro("duplicates", name, "--by", "note", "--json", db=database.url).json()
         assert rows["removable"] == 1
+
+
+# Words of Yeldro's own and of its statements; none may be read as anything but a name.
+WORDS = ("wave", "twice", "a) SELECT b", "it's -- 50%:x", "no action", "--detach", "matched",
+         "references the columns that would change", "yeldro_keys_1 {} \\ (c) VALUES", "rôle ☃",
+         "removed on another path")  # fmt: skip
+
+
+@pytest.mark.parametrize("how", [(), ("--batch", "1")])
+def test_names_are_never_read_as_words(yeldro, made, how) -> None:
+    database = made("CREATE TABLE x (id INTEGER)")
+    quote = "`{}`" if database.url.startswith("mariadb") else '"{}"'
+    for place, word in enumerate(WORDS):
+        name, key, link, note = map(quote.format, (word, WORDS[place - 1], word, WORDS[place - 2]))
+        database.script(f"""
+            DROP TABLE IF EXISTS {quote.format(WORDS[place - 1])};
+            DROP TABLE IF EXISTS parent;
+            CREATE TABLE parent ({key} INTEGER PRIMARY KEY, {note} INTEGER);
+            CREATE TABLE {name} ({key} INTEGER PRIMARY KEY, {link} INTEGER, {note} INTEGER,
+                FOREIGN KEY ({link}) REFERENCES parent ({key}) ON DELETE CASCADE);
+            INSERT INTO parent VALUES (1, 7), (2, 7), (3, 8);
+            INSERT INTO {name} VALUES (1, 1, 1), (2, 2, 1), (3, 3, 1);
+        """)
+        words = ("parent", "--where", f"{note} = 7", "--expect", "total=4")
+        there_and_back(yeldro, database, *words, *how)
+        before = database.contents()
+        yeldro("run", "parent", "--duplicates-by", WORDS[place - 2], "--repoint", "--expect",
+               "total=2", "--yes", db=database.url)  # fmt: skip
+        yeldro("restore", "last", "--yes")
+        assert database.contents() == before
+
+
+def test_parts_of_a_statement_fit_together_however_many_tables_there_are() -> None:
+    table = Table(TableName("first"), (Column("id"),))
+    rows = rows_of(table)
+    for number in range(10_000):
+        rows_of(Table(TableName(f"other_{number}"), (Column("id"),)))
+    assert rows_of(table) is rows
 
 
 def test_ctrl_c_at_the_question_leaves_everything(yeldro, network) -> None:

@@ -161,7 +161,7 @@ def _plan_whole(database: Database, job: Job, cleanup: Cleanup) -> tuple[Plan, l
 
 
 def _check_divisible(prepared: Prepared) -> None:
-    if any("wave" in step.because for step in prepared.plan.steps):
+    if prepared.in_waves:
         raise Refused(
             "Rows of a cycle of foreign keys go in waves, which cannot be cut into batches.",
             "Run it without --batch.",

@@ -399,8 +399,7 @@ class LaidOut:
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
         absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
         query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
-        statement = sa.insert(self.rows).from_select(sql.columns_of(self.rows, names), query)
-        return self.session.put_back(statement)
+        return self.session.put_back(self.rows, names, query)
 
     def fill(self, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool) -> None:
         """Lays stored rows out.

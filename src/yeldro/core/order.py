@@ -9,7 +9,7 @@ deferred to the commit; a link set to NULL first. Where none does, the cleanup i
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from itertools import combinations, pairwise
 from typing import Any
 
@@ -43,10 +43,16 @@ class Move:
 
 @dataclass(frozen=True)
 class Order:
-    """The moves, and whether the constraints must be deferred before the first."""
+    """The moves, and what has to be known of them.
+
+    Args:
+        deferred: foreign keys that must be checked at the commit.
+        in_waves: rows of a cycle go in waves.
+    """
 
     moves: tuple[Move, ...] = ()
-    deferred: tuple[ForeignKey, ...] = field(default=())
+    deferred: tuple[ForeignKey, ...] = ()
+    in_waves: bool = False
 
 
 def removal_order(session: Session, ripple: Ripple) -> Order:
@@ -61,6 +67,7 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
     }
     moves: list[Move] = []
     deferred: list[ForeignKey] = []
+    in_waves = False
     leads_to = _parents(keys_of)
     for link in ripple.reach.links:  # what cannot move goes before the others do, and they first
         if link.only_conflicts and link.carried and link.key.child in leads_to:
@@ -75,12 +82,13 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
             continue
         own = [key for name in component for key in keys_of[name] if key.parent == name]
         found = _waves(session, ripple, component, [*inside, *own])
+        in_waves = in_waves or found is not None
         if found is None and all(key.deferrable for key in inside):
             deferred += inside
             note = "foreign keys checked at the commit"
             found = [Move(ripple.removed[name], note=note) for name in component]
         moves += found or _null_first(session, ripple, component, inside)
-    return Order(tuple(moves), tuple(deferred))
+    return Order(tuple(moves), tuple(deferred), in_waves)
 
 
 def unordered(ripple: Ripple) -> Order:

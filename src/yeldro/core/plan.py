@@ -21,8 +21,8 @@ from yeldro.core.ripple import Ripple, count_dependents, trace
 from yeldro.core.rowset import RowSet
 from yeldro.core.schema import ForeignKey, Table
 from yeldro.core.selection import MatchedRows, Selection, resolve
-from yeldro.core.settling import WOULD_CHANGE, Repointed
-from yeldro.core.treatment import CARRIED, NO_KEPT_ROW, REPOINT, Choices, Link, Treatment, reach
+from yeldro.core.settling import Repointed
+from yeldro.core.treatment import CARRIED, REPOINT, Cause, Choices, Link, Treatment, reach
 from yeldro.core.truncation import check_selection, check_truncation
 
 
@@ -169,6 +169,7 @@ class Prepared:
 
     Args:
         deferred: foreign keys that the system must be told to check at the commit.
+        in_waves: rows of a cycle of foreign keys go in waves.
     """
 
     plan: Plan
@@ -176,6 +177,7 @@ class Prepared:
     ripple: Ripple
     matched: MatchedRows
     deferred: tuple[ForeignKey, ...] = ()
+    in_waves: bool = False
 
 
 def prepare(
@@ -222,7 +224,7 @@ def prepare(
         reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
         commits_by_itself=truncation.commits_by_itself,
     )
-    return Prepared(plan, tuple(work), ripple, matched, order.deferred)
+    return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
 
 
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
@@ -331,10 +333,11 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [f"--follow {link.key.name}"]
-    cannot_move = link.reason in (REPOINT, CARRIED) and "twice" not in link.obstacle
-    if cannot_move or link.obstacle == NO_KEPT_ROW:
+    cause = link.obstacle.cause if link.obstacle else None
+    cannot_move = link.reason in (REPOINT, CARRIED) and cause is not Cause.TWICE
+    if cannot_move or cause is Cause.NO_KEPT_ROW:
         remedies = []
-    changes_keys = link.obstacle.endswith(WOULD_CHANGE) or link.carried
+    changes_keys = cause is Cause.REFERENCED or link.carried
     if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
         remedies.append(f"--detach {link.key.name}")
     return Blocked(

@@ -253,8 +253,11 @@ class Session(Protocol):
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """A receipt's value of this form as this system takes it back."""
 
-    def put_back(self, insert: sa.Insert) -> int:
-        """Executes an INSERT of rows that once were there, with keys the system may have made.
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
+        """Inserts rows that once were there, with keys the system may have made.
+
+        Args:
+            names: the columns of `rows` that the columns of `query` go into.
 
         Returns:
             The number of rows inserted.

@@ -15,9 +15,7 @@ from yeldro.core.protocol import Session
 from yeldro.core.repoint import Moved, MovedKeys
 from yeldro.core.rowset import RowSet, depends_on, that_go, that_stay
 from yeldro.core.schema import Table, TableName
-from yeldro.core.treatment import Link, Reach, Treatment
-
-WOULD_CHANGE = "references the columns that would change"
+from yeldro.core.treatment import Cause, Link, Obstacle, Reach, Treatment
 
 
 @dataclass(frozen=True)
@@ -108,19 +106,20 @@ class Settling:
             hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
             if hindered.rows:
                 keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
-                obstacle = f"{keys} would be there twice"
+                obstacle = Obstacle(Cause.TWICE, f"{keys} would be there twice")
                 blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = (
                     hindered
                 )
-        obstacle = self._referenced_change(found, list(moved.changes)) if found.rows else ""
+        hinders = self._referenced_change(found, list(moved.changes)) if found.rows else None
         if (
             found.rows
             and moved.carries
             and not (child.has_key or self.session.checks_when_all_is_done)
         ):
-            obstacle = f"{child.name} has no key by which its rows are found when they have moved"
-        if obstacle:
-            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = found
+            words = f"{child.name} has no key by which its rows are found when they have moved"
+            hinders = Obstacle(Cause.NO_KEY, words)
+        if hinders:
+            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=hinders)] = found
         return found, blocked
 
     def _staying(self, link: Link) -> RowSet:
@@ -143,10 +142,10 @@ class Settling:
     def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
         return that_stay(self.session, child, condition, self.removed)
 
-    def _obstacle(self, link: Link, found: RowSet) -> str:
-        """Why rows can not take the value that detaching gives them, empty where they can."""
+    def _obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
+        """Why rows can not take the value that detaching gives them, None where they can."""
         if not found.rows:
-            return ""
+            return None
         defaults = [found.table.by_name[name].default for name in link.key.columns]
         if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
             parent = self.session.catalogue.table(link.key.parent)
@@ -159,11 +158,12 @@ class Settling:
             assert removed is not None
             stays = ~in_keys(self.session, parent, rows, removed)
             if not sql.count(self.session.connection, rows, *is_default, stays):
-                return f"the default of {link.key.name} references no row that stays"
+                words = f"the default of {link.key.name} references no row that stays"
+                return Obstacle(Cause.NO_DEFAULT_ROW, words)
         return self._referenced_change(found, link.key.changed_columns)
 
-    def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> str:
-        """Why columns can not change, as rows that stay reference them; empty where none do."""
+    def _referenced_change(self, found: RowSet, changed: Sequence[str]) -> Obstacle | None:
+        """Why columns can not change, as rows that stay reference them; None where none do."""
         for key in self.session.catalogue.referencing(found.table.name):
             if key in self.reach.accompanied:
                 continue
@@ -178,5 +178,6 @@ class Settling:
                     condition = removed_child.condition
                     conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
                 if sql.count(self.session.connection, rows, *conditions):
-                    return f"{key.name} {WOULD_CHANGE}"
-        return ""
+                    words = f"{key.name} references the columns that would change"
+                    return Obstacle(Cause.REFERENCED, words)
+        return None

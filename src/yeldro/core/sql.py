@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Collection, Iterable, Sequence
-from functools import lru_cache
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.sql.elements import quoted_name
 
 from yeldro.core.schema import ForeignKey, Table, TableName
+
+_CLAUSE = "_rows_of_it"  # kept with the table
 
 Predicate = sa.ColumnElement[bool]
 
@@ -32,15 +33,17 @@ def table_clause(name: TableName, columns: Iterable[str]) -> sa.TableClause:
     )
 
 
-@lru_cache(maxsize=4096)
 def rows_of(table: Table) -> sa.TableClause:
     """The rows of a table, with its columns and its physical row id where there is one.
 
-    The same table gives the same object, so that its parts fit together in one statement.
+    The same table gives the same object for as long as it lives, for parts of a statement fit
+    together only if they speak of one object.
     """
-    return table_clause(
-        table.name, [column.name for column in (*table.columns, *table.row_id_columns)]
-    )
+    known: sa.TableClause | None = vars(table).get(_CLAUSE)
+    if known is None:
+        columns = (column.name for column in (*table.columns, *table.row_id_columns))
+        known = vars(table)[_CLAUSE] = table_clause(table.name, columns)
+    return known
 
 
 def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:

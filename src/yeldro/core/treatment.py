@@ -17,7 +17,6 @@ from yeldro.core.schema import ForeignKey, ReferentialAction, Table, TableName
 
 REPOINT = "--repoint"
 CARRIED = "--repoint, with the rows they reference"
-NO_KEPT_ROW = "references to them have no row to be moved to"
 
 
 class Treatment(StrEnum):
@@ -29,6 +28,28 @@ class Treatment(StrEnum):
     REPOINT = "repoint"
 
 
+class Cause(StrEnum):
+    """Why the treatment of a foreign key cannot be carried out."""
+
+    NOT_NULL = "a column does not accept NULL"
+    NO_KEPT_ROW = "references have no row to be moved to"
+    TWICE = "a unique key would be there twice"
+    REFERENCED = "rows that stay reference the columns that would change"
+    NO_KEY = "rows could not be found again"
+    NO_DEFAULT_ROW = "the default references no row that stays"
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """What keeps rows from being treated as said, with words for people."""
+
+    cause: Cause
+    words: str
+
+    def __str__(self) -> str:
+        return self.words
+
+
 @dataclass(frozen=True)
 class Link:
     """A foreign key that the ripple can cross, and how.
@@ -38,7 +59,7 @@ class Link:
         reason: the referential action, or the option that overrides it.
         to_default: detached rows take their columns' defaults, not NULL.
         path: the foreign keys that lead here from the named table, this one last.
-        obstacle: why a declared action can not be carried out, empty where it can.
+        obstacle: why a declared action can not be carried out, None where it can.
         only_conflicts: of the rows that depend, only those go that could not be repointed.
         carried: of a key whose referenced columns move themselves, so that the child's move with
             them: each child column with the one of the duplicates' table whose new value it takes.
@@ -49,7 +70,7 @@ class Link:
     reason: str
     to_default: bool
     path: tuple[ForeignKey, ...]
-    obstacle: str = ""
+    obstacle: Obstacle | None = None
     only_conflicts: bool = False
     carried: tuple[tuple[str, str], ...] = ()
 
@@ -176,7 +197,7 @@ def _repointed(link: Link, child: Table, choices: Choices) -> list[Link]:
     """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
     if link.reason.startswith("--detach"):
         return [link]
-    moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle="")
+    moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle=None)
     return _with_conflicts(moved, child, choices)
 
 
@@ -243,7 +264,8 @@ def _kept_from_going(link: Link) -> Link:
     """A link by which more rows of the duplicates' table would go, which have no kept row."""
     if link.treatment is not Treatment.REMOVE:
         return link
-    return replace(link, treatment=Treatment.BLOCK, obstacle=NO_KEPT_ROW)
+    obstacle = Obstacle(Cause.NO_KEPT_ROW, "references to them have no row to be moved to")
+    return replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
 
 
 def _link(key: ForeignKey, child: Table, choices: Choices, path: tuple[ForeignKey, ...]) -> Link:
@@ -278,7 +300,7 @@ def _as_declared(key: ForeignKey, child: Table, path: tuple[ForeignKey, ...]) ->
         column = child.by_name[name]
         becomes_null = not to_default or column.default is None or column.default.upper() == "NULL"
         if becomes_null and not column.nullable:
-            why = f"{key.child}.{name} does not accept NULL"
+            why = Obstacle(Cause.NOT_NULL, f"{key.child}.{name} does not accept NULL")
             return Link(key, Treatment.BLOCK, action, to_default, path, why)
     return Link(key, Treatment.DETACH, action, to_default, path)
 

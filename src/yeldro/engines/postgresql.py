@@ -361,10 +361,12 @@ class PostgresqlSession(StandardSession):
         bare = column.type.partition("(")[0]
         return bare if bare in _STORED_AS_THEY_ARE else "text"
 
-    def put_back(self, insert: sa.Insert) -> int:
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
         """Identity columns take the values they had."""
-        prepared = insert.compile(dialect=self.connection.dialect)
-        statement = str(prepared).replace(") SELECT", ") OVERRIDING SYSTEM VALUE SELECT", 1)
+        prepared = query.compile(dialect=self.connection.dialect)
+        table = self.connection.dialect.identifier_preparer.format_table(rows)
+        head = f"INSERT INTO {table} ({', '.join(map(self._quote, names))})"
+        statement = f"{head} OVERRIDING SYSTEM VALUE {prepared}"
         return self.connection.exec_driver_sql(statement, prepared.params).rowcount
 
     def _ddl(self, statement: str) -> None:

@@ -198,8 +198,9 @@ class StandardSession:
         del form
         return sa.literal(value)
 
-    def put_back(self, insert: sa.Insert) -> int:
-        """Executes an INSERT of rows that once were there; the number of rows inserted."""
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
+        """Inserts rows that once were there; their number."""
+        insert = sa.insert(rows).from_select(sql.columns_of(rows, names), query)
         return self.connection.execute(insert).rowcount
 
     def restorable_row_id(self, table: Table) -> str | None:

@@ -7,7 +7,8 @@ import json
 import sqlite3
 from pathlib import Path
 
-from conftest import Yeldro
+import pytest
+from conftest import Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
 from test_look import GONE
 
@@ -70,6 +71,46 @@ def test_rows_in_conflict_are_left_out_when_that_is_said(yeldro: Yeldro, made) -
         (1, "a"), (3, "c"), (9, "b")
     ]  # fmt: skip
     assert database.rows("SELECT id FROM ship ORDER BY id") == [(1,), (3,)]
+
+
+GENERATED = """
+    CREATE TABLE port (id INTEGER PRIMARY KEY, berth INTEGER,
+        code INTEGER GENERATED ALWAYS AS (berth * 10) STORED UNIQUE);
+    CREATE TABLE ship (id INTEGER PRIMARY KEY, port_code INTEGER, half INTEGER,
+        twice INTEGER GENERATED ALWAYS AS (half * 2) STORED,
+        FOREIGN KEY (port_code) REFERENCES port (code) ON DELETE {action},
+        FOREIGN KEY (twice) REFERENCES port (code){own});
+    CREATE TABLE mark (code INTEGER NOT NULL, n INTEGER,
+        next INTEGER {not_null} GENERATED ALWAYS AS (n + 1) STORED, note INTEGER,
+        UNIQUE (next), FOREIGN KEY (code) REFERENCES port (code) ON DELETE CASCADE);
+    INSERT INTO port (id, berth) VALUES (1, 1), (2, 2), (3, 3), (4, 4);
+    INSERT INTO ship (id, port_code, half) VALUES (1, 10, NULL), (2, 20, 10), (3, 30, 20);
+    INSERT INTO mark (code, n, note) VALUES (10, 1, 1), (20, 2, 1), (40, 3, 1), (40, 4, 1);
+"""
+
+
+@pytest.mark.parametrize("action", ["CASCADE", "SET NULL"])
+def test_a_foreign_key_may_name_generated_columns(yeldro: Yeldro, made, action: str) -> None:
+    database = made("CREATE TABLE spare (id INTEGER)")
+    mariadb = database.url.startswith("mariadb")
+    not_null = "" if mariadb else "NOT NULL"
+    own = " ON DELETE CASCADE" if action == "CASCADE" else ""
+    database.script(GENERATED.format(action=action, own=own, not_null=not_null))
+    words = ("port", "--where", "id IN (1, 2)", "--follow", "ship.twice", "--expect", "2")
+    there_and_back(yeldro, database, *words)
+    there_and_back(yeldro, database, "mark", "--duplicates-by", "note", "--expect", "3")
+    before = database.contents()
+    yeldro("run", *words, "--yes", db=database.url)
+    database.script("INSERT INTO port (id, berth) VALUES (9, 1)")
+    told = yeldro("restore", "last", "--yes", code=3).err
+    assert "1 value" in told
+    assert "(code)" in told
+    database.script("DELETE FROM port WHERE id = 9")
+    if action == "CASCADE":
+        told = yeldro("restore", "last", "--only", "ship", "--yes", code=3).err
+        assert "have no parent row" in told
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
 
 
 def test_another_database_takes_the_rows_only_when_it_is_said(

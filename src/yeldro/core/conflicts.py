@@ -172,7 +172,7 @@ def _taken_elsewhere(
 ) -> list[Problem]:
     """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
     problems = []
-    names = dict(each.named("value"))
+    names = dict(each.whole)
     for key in each.table.candidate_keys:
         if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
             continue
@@ -206,7 +206,9 @@ def parents_gone(
     parent = each.session.catalogue.table(key.parent)
     for other in others:
         if other.table.name == key.parent and other.step.action is Action.REMOVE:
-            theirs_names = dict(other.named("value"))
+            theirs_names = dict(other.whole)
+            if not theirs_names.keys() >= {*key.referenced_columns}:
+                continue  # what is referenced was not stored, so nothing is known to come
             coming = other.staged.alias("yeldro_coming")
             is_coming = (
                 each.session.typed(coming.c[theirs_names[theirs]], parent.by_name[theirs]) == value

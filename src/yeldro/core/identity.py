@@ -40,6 +40,15 @@ def column_list(table: Table, names: Iterable[str]) -> list[Column]:
     return [table.by_name.get(name) or hidden[name] for name in names]
 
 
+def computed_columns(session: Session, table: Table) -> list[Column]:
+    """The generated columns that a unique key or a foreign key, of this table or to it, names."""
+    named = {name for key in table.candidate_keys for name in key.columns}
+    named |= {name for key in table.foreign_keys for name in key.columns}
+    for key in session.catalogue.referencing(table.name):
+        named |= {*key.referenced_columns}
+    return [column for column in table.columns if column.generated and column.name in named]
+
+
 def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
     """What tells a row of `rows`, of `table` or an alias of it, from all others."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:

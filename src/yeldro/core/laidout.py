@@ -64,6 +64,11 @@ class LaidOut:
         ]
 
     @property
+    def whole(self) -> list[tuple[str, str]]:
+        """The pairs for all that is known of rows that came or went, generated columns too."""
+        return [*self.named("value"), *self.named("computed")]
+
+    @property
     def key(self) -> list[tuple[str, str]]:
         """The pairs of columns by which a stored row is found in the table."""
         role = "value" if self.holds_whole_rows else "key"
@@ -186,7 +191,7 @@ class LaidOut:
     def needs(self, key: ForeignKey) -> bool:
         """Whether the rows can need a parent by this key once the step is undone."""
         if self.holds_whole_rows:
-            return set(key.columns) <= dict(self.named("value")).keys()
+            return set(key.columns) <= dict(self.whole).keys()
         return bool(set(key.columns) & dict(self.named("old")).keys())
 
     @property
@@ -213,7 +218,7 @@ class LaidOut:
 
     def now(self, name: str) -> sa.ColumnElement[Any]:
         """The value that a column has before the step is undone."""
-        staged = dict([*self.named("value"), *self.named("key"), *self.named("new")]).get(name)
+        staged = dict([*self.whole, *self.named("key"), *self.named("new")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
     def _in_row(self, name: str) -> sa.ColumnElement[Any]:
@@ -222,7 +227,7 @@ class LaidOut:
 
     def coming(self, name: str) -> sa.ColumnElement[Any]:
         """The value that a column of a stored row has once the step is undone."""
-        staged = dict([*self.named("value"), *self.named("old")]).get(name)
+        staged = dict([*self.whole, *self.named("old")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
     def meets(

@@ -234,7 +234,9 @@ def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn
     taken = {form.FORMS}
     stored = []
     for role, name, declared in columns:
-        wanted = {"value": name, "row id": form.ROW_ID}.get(role, f"{role}_{name}")
+        wanted = {"value": name, "computed": name, "row id": form.ROW_ID}.get(
+            role, f"{role}_{name}"
+        )
         unique, number = wanted, 2
         while unique.casefold() in taken:
             unique, number = f"{wanted}_{number}", number + 1

@@ -161,10 +161,13 @@ class Table:
 
     @cached_property
     def identity(self) -> RowIdentity:
-        """Primary key; a unique key that can not be NULL; physical row id; all columns."""
+        """Primary key; a unique key that can not be NULL; physical row id; all columns.
+
+        A key with a generated column is none: its value changes when other columns do.
+        """
         for primary in (True, False):
             for key in self.candidate_keys:
-                if key.identifies and key.primary is primary:
+                if key.identifies and key.primary is primary and not self._generates(key.columns):
                     kind = IdentityKind.PRIMARY_KEY if primary else IdentityKind.UNIQUE_KEY
                     return RowIdentity(kind, key.columns)
         if self.row_id_columns:
@@ -173,6 +176,9 @@ class Table:
         return RowIdentity(
             IdentityKind.ALL_COLUMNS, tuple(column.name for column in self.stored_columns)
         )
+
+    def _generates(self, names: tuple[str, ...]) -> bool:
+        return any(self.by_name[name].generated for name in names)
 
     @property
     def has_key(self) -> bool:

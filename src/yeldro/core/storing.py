@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.copies import CopyPlace, make_copy
-from yeldro.core.identity import column_list
+from yeldro.core.identity import column_list, computed_columns
 from yeldro.core.plan import Action, Prepared, Work
 from yeldro.core.protocol import Session
 from yeldro.core.receipt import ReceiptWish, ReceiptWriter, stored_columns
@@ -149,6 +149,8 @@ def _columns_to_store(
     if work.step.action is Action.REMOVE:
         for column in table.stored_columns:
             add("value", column)
+        for column in computed_columns(session, table):
+            add("computed", column)
         return columns, expressions
     if table.has_key:
         for name in table.identity.columns:

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core import sql
 from yeldro.core.conflicts import without_parent
+from yeldro.core.identity import computed_columns
 from yeldro.core.keys_in_turn import key_before, share_key
 from yeldro.core.laidout import LaidOut
 from yeldro.core.plan import Action, Step
@@ -95,10 +96,12 @@ def store_after(each: LaidOut, step: Step, receipt: ReceiptWriter) -> None:
     if step.action is not Action.ADD or not each.table.has_key:
         return
     table = each.table
+    computed = computed_columns(each.session, table)
     columns = [("value", column.name, column.type) for column in table.stored_columns]
+    columns += [("computed", column.name, column.type) for column in computed]
     expressions = [
         each.session.readable(each.rows.c[column.name], column).label(f"c{place}")
-        for place, column in enumerate(table.stored_columns)
+        for place, column in enumerate([*table.stored_columns, *computed])
     ]
     if each.row_id:
         columns.insert(0, ("row id", each.row_id, ""))
@@ -143,7 +146,8 @@ def _not_added(each: LaidOut, others: Sequence[LaidOut]) -> Iterator[sql.Predica
 
 def _as_staged(each: LaidOut) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
     """The rows as they are laid out; with their row ids where they have them and will have them."""
-    roles = {"value", "row id"} if each.row_id and not each.row_ids_taken() else {"value"}
+    roles = {"value", "computed"}
+    roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()
     pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]
     columns = [(column.role, column.name, column.type) for column, _ in pairs]
     query = sa.select(*(each.staged.c[own] for _, own in pairs)).order_by(each.staged.c.yeldro_row)

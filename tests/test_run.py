@@ -262,7 +262,7 @@ def test_restore_refuses_and_names_rows_whose_key_is_taken_or_whose_parent_is_go
     network.script(f"INSERT INTO alert VALUES (2, NULL, {buoy}, 'mine', '2025-01-01 00:00')")
     before = network.contents()
     found = yeldro("restore", "last", "--yes", code=3)
-    assert "1 keys of alert are taken" in found.err
+    assert "1 key of alert is taken" in found.err
     assert "id 2" in found.err
     assert network.contents() == before
     network.script("DELETE FROM alert WHERE id = 2")

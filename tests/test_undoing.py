@@ -41,7 +41,7 @@ def test_undoing_a_restore_takes_no_row_that_is_changed_or_needed_since(
     database.script("UPDATE port SET name = 'new' WHERE id = 1; INSERT INTO ship VALUES (9, 2, 3)")
     before = database.contents()
     refused = yeldro("restore", own, "--yes", code=3).err
-    assert "1 rows of port were changed since they were put back (such as id 1)" in refused
+    assert "1 row of port was changed since the restore (such as id 1)" in refused
     assert "referenced by rows of ship (ship.port_id" in refused
     assert database.contents() == before
     done = yeldro("restore", own, "--skip-conflicts", "--yes", "--json").json()

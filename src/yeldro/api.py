@@ -274,12 +274,15 @@ class Connection:
         receipt: str | Path | Receipt,
         receipts: str | Path | None = None,
         lock_wait: float = _LOCK_WAIT,
+        accept_differences: Names = (),
     ) -> RestoreResult:
         """Puts the rows of a receipt back, parents first, and undoes the links it cut.
 
         Args:
             receipts: the folder for the restore's own receipt, by which it can be undone; beside
                 the one that is restored if not said.
+            accept_differences: tables whose rows may come back other than they were; the result's
+                `differences` tell how.
 
         Raises:
             Refused: a key is taken by another row, or a parent is gone.
@@ -288,7 +291,8 @@ class Connection:
         """
         found = _receipt(receipt)
         wish = ReceiptWish(Path(receipts)) if receipts else None
-        return restoring.restore(self._database, found, lock_wait, wish=wish)
+        allowed = restoring.Allowed(differences=_names(accept_differences))
+        return restoring.restore(self._database, found, lock_wait, allowed=allowed, wish=wish)
 
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
         """The steps as a SQL script that stops where a count is another one."""

@@ -15,10 +15,10 @@ import click
 from yeldro.cli.what import What
 from yeldro.core.batches import Batches, Progress, run_in_batches
 from yeldro.core.errors import UsageError
+from yeldro.core.names import counted
 from yeldro.core.plan import Plan
 from yeldro.core.receipt import ReceiptWish
 from yeldro.core.run import RunResult
-from yeldro.report.text import counted
 
 _SECONDS_BETWEEN_LINES = 2.0
 

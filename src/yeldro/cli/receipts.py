@@ -17,12 +17,12 @@ from yeldro.cli.output import show_json
 from yeldro.core import export as exporting
 from yeldro.core import restore as restoring
 from yeldro.core.errors import UNCHANGED, Refused, UsageError
-from yeldro.core.names import same_name
+from yeldro.core.names import counted, same_name
 from yeldro.core.protocol import Database
 from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents, tables
-from yeldro.report.text import counted
+from yeldro.report.text import visible
 
 receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
 
@@ -146,6 +146,12 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
 @click.option(
     "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
 )
+@click.option(
+    "--accept-difference",
+    multiple=True,
+    metavar="TABLE",
+    help="Rows of this table may come back other than they were; what differs is told. Repeatable.",
+)
 @opt.triggers_option
 @opt.receipts_option
 @opt.lock_wait_option
@@ -160,6 +166,7 @@ def restore(
     into: str | None,
     yes: bool,
     without_rows: bool,
+    accept_difference: tuple[str, ...],
     allow_trigger: tuple[str, ...],
     receipts: Path | None,
     lock_wait: float | None,
@@ -180,18 +187,22 @@ def restore(
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     wish = ReceiptWish(folder, not without_rows)
-    done = restoring.restore(database, found, wait, agreed, allow_trigger, scope, wish)
+    allowed = restoring.Allowed(allow_trigger, accept_difference)
+    done = restoring.restore(database, found, wait, agreed, allowed, scope, wish)
     if as_json:
         outcome = "committed" if done.total else "nothing_to_do"
-        show_json(documents.restore_document(done.plan, outcome, done.receipt))
+        show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))
     elif not quiet:
         if yes:
             show_text(tables.restore_view(done.plan, "restore"))
-        committed = f"Committed: {counted(done.total, 'row')} as before."
+        how = "back, but" if done.differences else "as before."
+        committed = f"Committed: {counted(done.total, 'row')} {how}"
         nothing = "Nothing to do: every row of this receipt is in place."
         if found.is_of_restore:
             nothing = "Nothing to do: this restore is undone already."
         click.secho(f"\n{committed if done.total else nothing}", fg="green", bold=True)
+        for each in done.differences:
+            click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
 

@@ -11,6 +11,7 @@ from yeldro.core import sql
 from yeldro.core.conflicts import Problem, Restored, sample
 from yeldro.core.hanging import still_referenced
 from yeldro.core.laidout import LaidOut
+from yeldro.core.names import told_rows
 from yeldro.core.schema import ForeignKey
 
 
@@ -32,7 +33,7 @@ class AddedRows(LaidOut):
             still = self.count(self._as_added)
             changed = sa.and_(self.is_there, ~self._as_added)
             rows = self.count(changed)
-            said = f"{rows:,} rows of {self.table.name} were changed since they were put back"
+            said = f"{told_rows(rows, self.table.name, 'was', 'were')} changed since the restore"
             problems = [Problem(said + sample(self, changed), changed)] if rows else []
         gone = self.stored - still - rows
         for key in self.session.catalogue.referencing(self.table.name):
@@ -49,7 +50,8 @@ class AddedRows(LaidOut):
         rows = self.count(needed)
         if not rows:
             return []
-        said = f"{rows:,} rows of {self.table.name} are referenced by rows of {key.child} ({key})"
+        name = self.table.name
+        said = f"{told_rows(rows, name, 'is', 'are')} referenced by rows of {key.child} ({key})"
         return [Problem(said + sample(self, needed), needed)]
 
     def hold_parents(self) -> None:
@@ -58,7 +60,7 @@ class AddedRows(LaidOut):
     def narrow(self) -> None:
         """Leaves out what is gone already."""
         if not self.told_by_count and self.missing < self.stored:
-            self.leave_out(~self._as_added)
+            self.take_out(~self._as_added)
 
     def cut_links(self) -> int:
         """Cuts the links noted for later, to rows that go before these; the number cut."""

@@ -262,8 +262,10 @@ class _Batched:
             self.receipt.add_plan(prepared.plan)
             on_disk = False
             try:
-                store(session, prepared, self.receipt, self.wish)
+                watched = store(session, prepared, self.receipt, self.wish)
                 tally, ledger = carry_out(session, prepared, cleanup)
+                for each in watched:
+                    each.store(self.receipt)
                 if session.checks_when_all_is_done:
                     prove_nothing_hangs(session, prepared)
                 self.receipt.ready(tally, ledger)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,9 +12,10 @@ from yeldro.core import sql
 from yeldro.core.hanging import still_referenced
 from yeldro.core.keys_in_turn import back_under_old_key, goes_from
 from yeldro.core.laidout import LaidOut
+from yeldro.core.names import counted, told_rows
 from yeldro.core.plan import Action
 from yeldro.core.receipts import ReceiptStep
-from yeldro.core.schema import Column, ForeignKey
+from yeldro.core.schema import CandidateKey, Column, ForeignKey
 
 
 @dataclass(frozen=True)
@@ -46,19 +47,11 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     if each.step.action is Action.REMOVE:
         return _compare_removed(each, others)
     problems: list[Problem] = []
+    name = each.table.name
     cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
-    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
-    for earlier in _changed_before(each, others):
-        linked = sa.or_(linked, each.back_before(earlier))
-    for other in others:
-        if other is not each and other.table == each.table and other.changes_key:
-            linked = sa.or_(linked, back_under_old_key(each, other))
-    if any(goes_from(other, each) for other in others):
-        linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
-    back = each.count(linked)
-    counted = each.told_by_count and each.step.equal_rows_left is not None
-    if counted:
-        back = each.stored - each.stored_among(each.equal_rows())
+    linked = as_before(each, others)
+    counted = is_counted(each)
+    back = count_back(each, others)
     if 0 < back < each.stored and (counted or each.is_ambiguous()):
         said = (
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
@@ -70,7 +63,7 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
     anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
     rows = 0 if counted else each.count(anew)
     if rows:
-        said = f"{rows:,} rows of {each.table.name} were removed or linked anew since"
+        said = f"{told_rows(rows, name, 'was', 'were')} removed or linked anew since"
         problems.append(Problem(said, anew))
     if counted:
         linked = sa.true() if back == each.stored else sa.false()
@@ -81,9 +74,45 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
         problem = sa.and_(cut, ~linked, sa.false() if needed is None else needed)
         rows = 0 if needed is None else each.count(problem)
         if rows:
-            said = f"{rows:,} rows of {each.table.name} are referenced since by rows of {key.child}"
+            said = f"{told_rows(rows, name, 'is', 'are')} referenced since by rows of {key.child}"
             problems.append(Problem(f"{said} ({key}){sample(each, problem)}", problem))
     return Restored(each.step, each.stored, back, each.stored - back), problems
+
+
+def is_counted(each: LaidOut) -> bool:
+    """Whether nothing but numbers tells which of a step's rows are back."""
+    if each.holds_whole_rows:
+        return each.told_by_count
+    return each.told_by_count and each.step.equal_rows_left is not None
+
+
+def count_back(each: LaidOut, others: Sequence[LaidOut]) -> int:
+    """The number of a step's rows that are in the database as they were before it."""
+    if not is_counted(each):
+        return each.count(as_before(each, others))
+    if each.holds_whole_rows:
+        return each.stored_among(each.equal_rows())
+    return each.stored - each.stored_among(each.equal_rows())
+
+
+def as_before(each: LaidOut, others: Sequence[LaidOut]) -> sql.Predicate:
+    """Whether a staged row is in the database as it was before its step."""
+    if each.holds_whole_rows:
+        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        same = sa.and_(same, ~each.taken_over)
+        for earlier in _changed_before(each, others):
+            same = sa.or_(same, each.back_before(earlier))
+        return same
+    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
+    for earlier in _changed_before(each, others):
+        linked = sa.or_(linked, each.back_before(earlier))
+    for other in others:
+        if other is not each and other.table == each.table and other.changes_key:
+            linked = sa.or_(linked, back_under_old_key(each, other))
+    if any(goes_from(other, each) for other in others):
+        cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+        linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
+    return linked
 
 
 def changed_since(each: LaidOut) -> list[str]:
@@ -136,13 +165,15 @@ def _compare_removed(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored
         missing = each.stored - back
     else:
         there = each.is_there
-        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
-        same = sa.and_(same, ~each.taken_over)
-        for earlier in _changed_before(each, others):
-            same = sa.or_(same, each.back_before(earlier))
+        same = as_before(each, others)
+        name = each.table.name
         back, missing = each.count(same), each.count(~there)
         taken = each.stored - back - missing
-        said = f"{taken:,} keys of {each.table.name} are taken by other rows"
+        said = counted(
+            taken,
+            f"key of {name} is taken by another row",
+            f"keys of {name} are taken by other rows",
+        )
         other = sa.and_(there, ~same)
         problems = [Problem(said + sample(each, other), other)] if taken else []
     problems += _taken_elsewhere(each, there, others)
@@ -172,11 +203,11 @@ def _taken_elsewhere(
 ) -> list[Problem]:
     """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
     problems = []
-    names = dict(each.whole)
+    name, names = each.table.name, dict(each.whole)
     for key in each.table.candidate_keys:
         if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
             continue
-        pairs = [(name, names[name]) for name in key.columns]
+        pairs = [(column, names[column]) for column in key.columns]
         equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
         stay = (
             other.is_none_of_mine(each.rows)
@@ -188,11 +219,24 @@ def _taken_elsewhere(
         if found:
             listed = ", ".join(key.columns)
             said = (
-                f"{found:,} values of {each.table.name} ({listed}) are taken by other rows"
-                f"{sample(each, ~there, taken)}"
+                counted(
+                    found,
+                    f"value of {name} ({listed}) is taken by another row",
+                    f"values of {name} ({listed}) are taken by other rows",
+                )
+                + sample(each, ~there, taken)
+                + _dropping(each, key)
             )
             problems.append(Problem(said, sa.and_(~there, taken)))
     return problems
+
+
+def _dropping(each: LaidOut, key: CandidateKey) -> str:
+    """How a unique key is dropped, where it has a name of its own."""
+    if not key.constraint:
+        return ""
+    drop = each.session.dropping(each.table, key.constraint)
+    return f", and unique by {key.constraint} ('{drop};' drops it)"
 
 
 def parents_gone(
@@ -221,9 +265,10 @@ def parents_gone(
     alone_before = each.step.orphans.get(key.name, 0)
     if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
         return []
+    name = each.table.name
     since = "any more" if gone > alone_before else "and had none before; the system asks for one"
     said = (
-        f"{gone:,} rows of {each.table.name} have no parent row {since} ({key})"
+        f"{told_rows(gone, name, 'has', 'have')} no parent row {since} ({key})"
         f"{sample(each, *conditions)}"
     )
     return [Problem(said, sa.and_(*conditions))]
@@ -258,6 +303,52 @@ def references_rows(each: LaidOut, key: ForeignKey, other: LaidOut) -> bool:
             yield sa.or_(*(theirs.now(n).is_distinct_from(theirs.coming(n)) for n in names))
 
     return bool(each.count(each.meets(other, references)))
+
+
+def other_parents(each: LaidOut, parents: Sequence[LaidOut]) -> list[Problem]:
+    """Rows whose parent went in the same run, and whose parent's key another row has now.
+
+    Args:
+        parents: the steps that removed parents and are not undone now.
+    """
+    problems = []
+    for key in each.table.foreign_keys:
+        for parent in parents:
+            if parent.table.name != key.parent or not each.needs(key) or is_counted(parent):
+                continue
+            if not parent.brings(key):
+                continue
+            other = sa.and_(parent.is_there, ~as_before(parent, []))
+            if not parent.count(other):
+                continue
+            numbers = sa.select(parent.staged.c.yeldro_row).where(other)
+            mine = each.meets(parent, hangs_on(each, key, numbers))
+            missing = sa.and_(mine, ~as_before(each, []))
+            rows = each.count(missing)
+            if rows:
+                said = (
+                    f"{told_rows(rows, each.table.name, 'would', 'would')} hang on another row of "
+                    f"{key.parent} than before: the key was taken since ({key})"
+                    f"{sample(each, missing)}"
+                )
+                problems.append(Problem(said, missing))
+    return problems
+
+
+def hangs_on(
+    each: LaidOut, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
+) -> Callable[[LaidOut, LaidOut], Iterator[sql.Predicate]]:
+    """Whether a staged row references one of the staged rows with these numbers."""
+
+    def hangs(mine: LaidOut, parent: LaidOut) -> Iterator[sql.Predicate]:
+        yield parent.staged.c.yeldro_row.in_(numbers)
+        for name, named in zip(key.columns, key.referenced_columns, strict=True):
+            value = each.session.referencing_value(
+                mine.coming(name), mine.table.by_name[name], parent.table.by_name[named]
+            )
+            yield value == parent.coming(named)
+
+    return hangs
 
 
 def without_parent(each: LaidOut, key: ForeignKey) -> sql.Predicate | None:

@@ -48,6 +48,8 @@ class LaidOut:
         self.stored = 0
         self.missing = 0
         self.late: list[ForeignKey] = []
+        self.part: tuple[int, int] | None = None
+        self._besides: list[tuple[str, str, str]] | None = None
         self.taken_over: sql.Predicate = sa.false()
 
     @property
@@ -156,19 +158,35 @@ class LaidOut:
     def narrow(self) -> None:
         """Leaves out what is in place already, so that only what is to be done is left."""
         if self.step.action is Action.REMOVE and self.missing < self.stored:
-            self.leave_out(self.is_there)
+            self.take_out(self.is_there)
 
-    def leave_out(self, condition: sql.Predicate) -> None:
-        """Takes the staged rows that meet a condition out again."""
+    def take_out(self, condition: sql.Predicate) -> int:
+        """Take the staged rows that meet a condition out again; return their number."""
         connection = self.session.connection
         number = self.staged.c.yeldro_row
+        taken = 0
         while True:
             query = sa.select(number).where(condition).order_by(number).limit(_AT_ONCE)
             rows = [row[0] for row in connection.execute(query)]
             if not rows:
-                return
+                self.stored -= taken
+                return taken
             connection.execute(sa.delete(self.staged).where(number.in_(rows)))
-            self.stored -= len(rows)
+            taken += len(rows)
+
+    def row_numbers(self) -> list[int]:
+        """The numbers of all staged rows."""
+        number = self.staged.c.yeldro_row
+        return [
+            row[0] for row in self.session.connection.execute(sa.select(number).order_by(number))
+        ]
+
+    def brings(self, key: ForeignKey) -> bool:
+        """Whether the staged rows can be parents by this key once they are back."""
+        if self.holds_whole_rows:
+            names = {name for name, _ in self.whole}
+            return self.step.action is Action.REMOVE and {*key.referenced_columns} <= names
+        return self.moves_under(key)
 
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
         """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
@@ -178,15 +196,34 @@ class LaidOut:
             if column is None or (not column.nullable and ours in self.table.identity.columns):
                 conditions.append(self.rows.c[ours] == self.typed(staged))
             else:
-                ours_as_stored = self.session.readable(self.rows.c[ours], column)
-                conditions.append(ours_as_stored.is_not_distinct_from(self.staged.c[staged]))
+                conditions.append(self._as_stored(column, staged))
         return conditions
+
+    def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
+        """Whether a column holds what is stored, in the form and of the type in which it is."""
+        value: sa.ColumnElement[Any] = self.rows.c[column.name]
+        then = self.roles[staged].type
+        if then in ("", column.type):
+            stored: sa.ColumnElement[Any] = self.staged.c[staged]
+            return self.session.readable(value, column).is_not_distinct_from(stored)
+        return self.session.is_as_it_was(
+            value, column, self.staged.c[staged], Column(column.name, then)
+        )
 
     def typed(self, staged: str) -> sa.ColumnElement[Any]:
         """A staged value as one of the table's column, to be compared or put back."""
         column = self.table.by_name.get(self.roles[staged].name)
         value: sa.ColumnElement[Any] = self.staged.c[staged]
-        return value if column is None else self.session.typed(value, column)
+        if column is None:
+            return value
+        then = self.roles[staged].type
+        if then in ("", column.type):
+            return self.session.typed(value, column)
+        return self.session.converted(value, Column(column.name, then), column)
+
+    def in_part(self) -> list[sql.Predicate]:
+        """What narrows the staged rows to those that are being tried, where some are."""
+        return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
     def needs(self, key: ForeignKey) -> bool:
         """Whether the rows can need a parent by this key once the step is undone."""
@@ -326,8 +363,40 @@ class LaidOut:
         return self._execute(self.change_back())
 
     def change_back(self) -> sa.Update:
-        """The statement that changes rows back which can be found one by one."""
-        return self._update(self.named("old"), *self.agree(self.named("new")))
+        """The statement that changes rows back which can be found one by one.
+
+        What a trigger changed besides goes back too, where nobody has changed it since.
+        """
+        update = self._update(self.named("old"), *self.agree(self.named("new")))
+        more: dict[Any, Any] = {}
+        for name, was, left in self.changed_besides():
+            ours = self.rows.c[name]
+            before = sa.select(self.typed(was)).where(*self.agree([*self.key, (name, left)]))
+            found = sa.exists(
+                sa.select(sa.literal(1)).where(*self.agree([*self.key, (name, left)]))
+                .select_from(self.staged).correlate(self.rows)
+            )  # fmt: skip
+            before_that = before.correlate(self.rows).scalar_subquery()
+            more[ours] = sa.case((found, before_that), else_=ours)
+        return update.values(more) if more else update
+
+    def changed_besides(self) -> list[tuple[str, str, str]]:
+        """The columns that a trigger changed in the rows of the step, with `was` and `left`."""
+        if self._besides is None:
+            left = dict(self.named("left"))
+            self._besides = [
+                (name, was, left[name])
+                for name, was in self.named("was")
+                if self.count(self.staged.c[was].is_distinct_from(self.staged.c[left[name]]))
+            ]
+        return self._besides
+
+    def other_than(self, name: str, staged: str) -> int:
+        """The number of staged rows whose column `name` does not hold what is staged as that."""
+        return self.count(
+            self.exists(*self.agree(self.key)),
+            ~self.exists(*self.agree([*self.key, (name, staged)])),
+        )
 
     def _execute(self, statement: sa.Update) -> int:
         return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
@@ -360,7 +429,7 @@ class LaidOut:
             for ours, staged in pairs
         }
         found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(*self.agree(self.key), *conditions)
+        found = found.where(*self.agree(self.key), *conditions, *self.in_part())
         where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
         if self.table.has_key:
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))
@@ -368,6 +437,10 @@ class LaidOut:
             where.insert(0, sql.among(ours, keys))
         values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
         return sa.update(self.rows).where(*where).values(values)
+
+    def set_anew(self, pairs: Sequence[tuple[str, str]]) -> int:
+        """Set columns to their staged values where they differ; return the number of rows."""
+        return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
 
     def come_later(self, tables: Collection[TableName]) -> None:
         """Notes the links to rows of `tables`, which come back later: they are set at the end.
@@ -403,7 +476,8 @@ class LaidOut:
             names.insert(0, self.row_id)
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
         absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
-        query = sa.select(*selected).where(absent).order_by(self.staged.c.yeldro_row)
+        query = sa.select(*selected).where(absent, *self.in_part())
+        query = query.order_by(self.staged.c.yeldro_row)
         return self.session.put_back(self.rows, names, query)
 
     def fill(self, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool) -> None:

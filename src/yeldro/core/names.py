@@ -1,4 +1,4 @@
-"""Finding what the user meant by a name."""
+"""Finding what the user meant by a name, and numbers with their nouns."""
 
 from __future__ import annotations
 
@@ -38,3 +38,13 @@ def same_name(wanted: str, known: Iterable[str]) -> str | None:
         return wanted
     alike = [name for name in names if name.casefold() == wanted.casefold()]
     return alike[0] if len(alike) == 1 else None
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """`1 row`, `1,200 rows`."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def told_rows(number: int, table: object, one: str, many: str) -> str:
+    """`1 row of buoy is`, `1,200 rows of buoy are`: a number of rows and what is said of them."""
+    return counted(number, f"row of {table} {one}", f"rows of {table} {many}")

@@ -19,7 +19,7 @@ from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session, Truncation
 from yeldro.core.ripple import Ripple, count_dependents, trace
 from yeldro.core.rowset import RowSet
-from yeldro.core.schema import ForeignKey, Table
+from yeldro.core.schema import ForeignKey, Table, Trigger
 from yeldro.core.selection import MatchedRows, Selection, resolve
 from yeldro.core.settling import Repointed
 from yeldro.core.treatment import CARRIED, REPOINT, Cause, Choices, Link, Treatment, reach
@@ -230,7 +230,14 @@ def prepare(
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
     if cleanup.selection.leaves_no_duplicates and matched.grouping:
         grouping = matched.grouping
-        return session.prevention(matched.table, grouping.by, grouping.same)
+        statement = session.prevention(matched.table, grouping.by, grouping.same)
+        if not statement and cleanup.add_constraint:
+            raise UsageError(
+                f"No constraint of {session.system} compares text as --ignore-case does, beyond "
+                f"the letters A to Z.",
+                "Drop --add-constraint, or store the text in one case and compare it plainly.",
+            )
+        return statement
     if cleanup.add_constraint:
         raise UsageError(
             "--add-constraint keeps duplicates out, and this leaves some or chooses none.",
@@ -388,10 +395,25 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                     f"it changes rows, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
+            if trigger.event == ("update" if event == "update" else "insert"):
+                warnings.append(_fired_again(found.table, trigger, event))
     if not cleanup.truncate:  # that needs another one
         missing = missing_privileges(session, ripple)
         warnings += [f"A privilege is missing: {each}." for each in missing]
     return warnings
+
+
+def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
+    """What a restore cannot promise of rows in which a trigger changes values."""
+    if event == "delete":
+        return (
+            f"A restore fires the trigger {trigger.name} when rows of {table.name} come back; what "
+            f"it changes in them is set again, or told before the restore is committed."
+        )
+    kept = "A restore sets back what it changes in them, or tells what it cannot."
+    if not table.has_key:
+        kept = f"{table.name} has no key, so what it changes in them is not kept in the receipt."
+    return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
 
 
 def missing_privileges(session: Session, ripple: Ripple) -> list[str]:

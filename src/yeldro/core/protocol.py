@@ -43,6 +43,19 @@ class Truncation:
     notes: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True)
+class RowRefusal:
+    """Why a database does not take a row.
+
+    Args:
+        reason: in the system's own words, but for values that nobody can read.
+        constraint: the constraint or unique index in the way, empty where the system names none.
+    """
+
+    reason: str
+    constraint: str = ""
+
+
 class Catalogue(Protocol):
     """The parts of a database's catalogue that are asked for, each read once."""
 
@@ -152,7 +165,10 @@ class Session(Protocol):
         """Whether a constraint can be made in the transaction that removes the rows."""
 
     def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
-        """The statement that would have kept duplicates out: it lets no two such rows in."""
+        """The statement that would have kept duplicates out: it lets no two such rows in.
+
+        Empty where no statement of the system does just that.
+        """
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """For tables without a key or row id: equal for rows that are equal in everything."""
@@ -238,6 +254,30 @@ class Session(Protocol):
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """The other way: a value as `readable` gives it, as one of the column's own type."""
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """A value as `readable` gave it of a column's former type, as one of the type it has."""
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sa.ColumnElement[bool]:
+        """Whether a column of another type than once holds the very value that is stored.
+
+        Args:
+            stored: as `readable` gave it of the column's former type.
+        """
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """What the database has against a row, None where an error tells of something else."""
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        """The statement that drops a constraint or unique index by name."""
 
     def staging_type(self, column: Column) -> str:
         """The type of a temporary column that holds what `readable` gives."""

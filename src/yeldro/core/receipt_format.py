@@ -83,7 +83,7 @@ CREATE TABLE orphan (
 
 @dataclass(frozen=True)
 class StoredColumn:
-    """One column of a rows table: `role` is value, computed, row id, key, then, old or new."""
+    """One column of a rows table: `role` is one of docs/receipts.md."""
 
     role: str
     name: str

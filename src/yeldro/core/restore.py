@@ -7,24 +7,41 @@ that would go wrong is known before anything is written.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
 
+import sqlalchemy as sa
+
 from yeldro.core import receipt_format as form
 from yeldro.core.added import AddedRows
+from yeldro.core.as_before import (
+    Difference,
+    changed_meanwhile,
+    check_differences,
+    differences,
+    mend,
+)
 from yeldro.core.carrying import commit_with, triggers_fired
-from yeldro.core.conflicts import Problem, Restored, changed_since, compare_step
-from yeldro.core.errors import Refused, UsageError
+from yeldro.core.conflicts import (
+    Problem,
+    Restored,
+    changed_since,
+    compare_step,
+    other_parents,
+)
+from yeldro.core.errors import ROLLED_BACK, Refused, UsageError
 from yeldro.core.expression import parse_stored_filter
 from yeldro.core.hanging import prove_nothing_hangs
 from yeldro.core.keys_in_turn import taken_over
 from yeldro.core.laidout import LaidOut
-from yeldro.core.names import same_name, suggestion
+from yeldro.core.left_out import leave_out
+from yeldro.core.names import counted, same_name, suggestion
 from yeldro.core.plan import Action, Step
-from yeldro.core.protocol import Database, Session
+from yeldro.core.protocol import ChangeCount, Database, Session
 from yeldro.core.receipt import ReceiptWish, ReceiptWriter
 from yeldro.core.receipts import Receipt, stored_rows
+from yeldro.core.row_trials import Savepoint, StepRefused, find_refused
 from yeldro.core.storing_restored import inverse, orphans, passing, store_after, store_before
 from yeldro.core.tally import Ledger, Tally, check_ledger, check_step, read_ledger
 from yeldro.core.undo_order import at_once, in_order, plan_late_links
@@ -46,6 +63,35 @@ class Scope:
 
 
 EVERYTHING = Scope()
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """What is accepted by name.
+
+    Args:
+        triggers: triggers whose own changes to other rows are accepted.
+        differences: tables whose rows may come back other than they were.
+    """
+
+    triggers: tuple[str, ...] = ()
+    differences: tuple[str, ...] = ()
+
+
+NOTHING = Allowed()
+
+
+@dataclass(frozen=True)
+class LaidOutSteps:
+    """The stored rows of all steps in question.
+
+    Args:
+        steps: those that are undone, in that order.
+        parents: steps that are not, and whose rows are parents of those that are.
+    """
+
+    steps: list[LaidOut]
+    parents: list[LaidOut] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -90,12 +136,14 @@ class RestoreResult:
 
     Args:
         receipt: where its own receipt lies, by which it can be undone; None where nothing was done.
+        differences: rows that are not as they were, which was accepted.
     """
 
     plan: RestorePlan
     tally: Tally
     ledger: Ledger
     receipt: Path | None = None
+    differences: tuple[Difference, ...] = ()
 
     @property
     def total(self) -> int:
@@ -119,7 +167,7 @@ def restore(
     receipt: Receipt,
     lock_wait: float,
     agreed: int | None = None,
-    allowed_triggers: Sequence[str] = (),
+    allowed: Allowed = NOTHING,
     scope: Scope = EVERYTHING,
     wish: ReceiptWish | None = None,
 ) -> RestoreResult:
@@ -128,7 +176,7 @@ def restore(
     Args:
         lock_wait: seconds to wait for other sessions' locks.
         agreed: the number of rows a person has agreed to put back, None where nobody was asked.
-        allowed_triggers: triggers whose own changes to other rows are accepted.
+        allowed: what is accepted by name.
         wish: where the restore's own receipt goes; beside the one that is restored if not said.
 
     Raises:
@@ -139,54 +187,129 @@ def restore(
     wish = wish or ReceiptWish(receipt.path.parent)
     with database.writing(lock_wait) as session:
         session.use_stored_forms()
-        laid_out = _lay_out(session, receipt, scope)
-        planned = _plan(receipt, laid_out, scope)
-        if planned.conflicts:
-            raise Refused(
-                f"{'; '.join(planned.conflicts)}.",
-                "Mend these rows, then restore again.",
-                conflicts=planned.conflicts,
+        refused: dict[int, list[int]] = {}
+        told: list[str] = []
+        while True:
+            work = _Restoring(session, receipt, scope, refused, told)
+            work.check(agreed)
+            if not work.planned.total:
+                return RestoreResult(work.planned, Tally((), ()), Ledger({}))
+            writer = ReceiptWriter(
+                wish.folder,
+                f"restore {receipt.id}: {receipt.title}",
+                session.system,
+                database.shown,
+                receipt.named_table,
             )
-        if agreed is not None and agreed != planned.total:
+            before = Savepoint(session, "yeldro_before")
+            before.set()
+            try:
+                found, tally, ledger = work.put_back(allowed, writer, wish)
+            except StepRefused as failure:
+                before.go_back()
+                writer.discard()
+                told = work.leave_out(failure)
+                continue
+            except BaseException:
+                session.roll_back()
+                writer.discard()
+                raise
+            commit_with(session, writer, "The rows are back and committed.")
+            return RestoreResult(work.planned, tally, ledger, writer.path, tuple(found))
+
+
+class _Restoring:
+    """One attempt to put the rows of a receipt back.
+
+    Args:
+        refused: staged rows that the database refused before, by the number of their step.
+        told: why, as sentences.
+    """
+
+    def __init__(
+        self,
+        session: Session,
+        receipt: Receipt,
+        scope: Scope,
+        refused: dict[int, list[int]],
+        told: Sequence[str],
+    ) -> None:
+        self.session = session
+        self.receipt = receipt
+        self.scope = scope
+        self.refused = refused
+        self.laid_out = _lay_out(session, receipt, scope)
+        self.told = list(told)
+        gone = sum(
+            sum(
+                leave_out(each, each.staged.c.yeldro_row.in_(numbers), self.laid_out.steps).values()
+            )
+            for each in self.laid_out.steps
+            if (numbers := refused.get(each.step.n))
+        )
+        self.planned = _plan(receipt, self.laid_out, scope, self.told)
+        self.agreed_to = self.planned.total + gone
+
+    def check(self, agreed: int | None) -> None:
+        """Refuse what stands in the way, and another number than was agreed to."""
+        if self.planned.conflicts:
             raise Refused(
-                f"The database has changed: {planned.total:,} rows would go back, not {agreed:,}.",
+                f"{'; '.join(self.planned.conflicts)}.",
+                "Mend these rows, or leave them out with --skip-conflicts, or put all into another "
+                "database with --into URL.",
+                conflicts=self.planned.conflicts,
+            )
+        if agreed not in (None, self.agreed_to):
+            raise Refused(
+                f"The database has changed: {self.agreed_to:,} rows would go back, not {agreed:,}.",
                 "Look again, then restore.",
             )
-        if not planned.total:
-            return RestoreResult(planned, Tally((), ()), Ledger({}))
-        writer = ReceiptWriter(
-            wish.folder,
-            f"restore {receipt.id}: {receipt.title}",
-            session.system,
-            database.shown,
-            receipt.named_table,
-        )
-        try:
-            if wish.with_rows:
-                writer.check_space(sum(each.missing * len(each.roles) for each in laid_out))
-            tally, ledger = _put_back(session, receipt, laid_out, allowed_triggers, writer, wish)
-        except BaseException:
-            session.roll_back()
-            writer.discard()
-            raise
-        commit_with(session, writer, "The rows are back and committed.")
-    return RestoreResult(planned, tally, ledger, writer.path)
+
+    def put_back(
+        self, allowed: Allowed, writer: ReceiptWriter, wish: ReceiptWish
+    ) -> tuple[list[Difference], Tally, Ledger]:
+        """Write what is missing; what is not as before, and the counts."""
+        steps = self.laid_out.steps
+        if wish.with_rows:
+            writer.check_space(sum(each.missing * len(each.roles) for each in steps))
+        return _put_back(self.session, self.receipt, steps, allowed, writer, wish)
+
+    def leave_out(self, failure: StepRefused) -> list[str]:
+        """Note rows that the database refuses, so that the next attempt goes without them.
+
+        Returns:
+            Why, as sentences.
+
+        Raises:
+            Refused: rows in conflict are not to be left out.
+        """
+        said = [problem.said for problem in failure.problems]
+        if not self.scope.skip_conflicts:
+            raise Refused(
+                f"{'; '.join(said)}.",
+                "Mend what stands in the way, or leave these rows out with --skip-conflicts.",
+                data=ROLLED_BACK,
+                conflicts=tuple(said),
+            )
+        self.refused.setdefault(failure.n, []).extend(failure.numbers)
+        return [*self.told, *said]
 
 
 def _put_back(
     session: Session,
     receipt: Receipt,
     laid_out: Sequence[LaidOut],
-    allowed_triggers: Sequence[str],
+    allowed: Allowed,
     writer: ReceiptWriter,
     wish: ReceiptWish,
-) -> tuple[Tally, Ledger]:
+) -> tuple[list[Difference], Tally, Ledger]:
     """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
     if not session.checks_when_all_is_done:
         plan_late_links(session, laid_out)
     for each in laid_out:
         each.narrow()
         each.hold_parents()
+    meanwhile = changed_meanwhile(laid_out)
     before = session.change_count()
     done: list[tuple[Step, int]] = []
     told: list[tuple[Step, int]] = []
@@ -209,25 +332,40 @@ def _put_back(
     for each in laid_out:
         if not isinstance(each, AddedRows):
             late.append((each, each.set_late_links()))
+    after = session.change_count()
+    mended = _mended(session, laid_out, after)
+    found = differences(laid_out, meanwhile)
+    check_differences(found, allowed.differences)
     for step, each in to_do:
         if wish.with_rows:
             store_after(each, step, writer)
         if session.checks_when_all_is_done:
             prove_nothing_hangs(each)
     writer.add_total(sum(rows for _, rows in done))
-    counted = [(passing(each, rows), rows) for each, rows in late if rows]
-    ledger = read_ledger(before, session.change_count(), _tally([*done, *counted]))
+    passed = [(passing(each, rows), rows) for each, rows in late if rows]
+    ledger = read_ledger(before, after, _tally([*done, *passed])).with_more(mended)
     fired = [(step.action, each.table) for step, each in to_do]
     fired += [(Action.RELINK, each.table) for each, rows in late if rows]
-    check_ledger(ledger, triggers_fired(fired), allowed_triggers)
+    check_ledger(ledger, triggers_fired(fired), allowed.triggers)
     writer.ready(_tally(told), ledger)
-    return _tally(done), ledger
+    return found, _tally(done), ledger
+
+
+def _mended(session: Session, laid_out: Sequence[LaidOut], before: ChangeCount) -> Ledger:
+    """Set anew what is not as before; the ledger of that alone."""
+    changed = [(passing(each, rows), rows) for each, rows in mend(laid_out) if rows]
+    if not changed:
+        return Ledger({})
+    ledger = read_ledger(before, session.change_count(), _tally(changed))
+    # A row in which a trigger sets its own values again may count as not changed at all.
+    more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
+    return Ledger(ledger.tables, more)
 
 
 def _undo(session: Session, part: Sequence[tuple[Step, LaidOut]]) -> list[tuple[Step, int]]:
     """Undoes one step, or several at once; each with the number of its rows, which is checked."""
     if len(part) == 1:
-        counts = [part[0][1].put_back()]
+        counts = [_tried(session, part[0][1])]
     else:
         counts = session.change_at_once([each.change_back() for _, each in part])
     done = [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
@@ -236,14 +374,36 @@ def _undo(session: Session, part: Sequence[tuple[Step, LaidOut]]) -> list[tuple[
     return done
 
 
+def _tried(session: Session, each: LaidOut) -> int:
+    """Undo one step; where the database refuses rows, find out which.
+
+    Raises:
+        StepRefused: it refuses some.
+    """
+    before = Savepoint(session, "yeldro_step")
+    before.set()
+    try:
+        rows = each.put_back()
+    except sa.exc.DBAPIError as error:
+        if session.row_refusal(error) is None or each.step.action is Action.ADD:
+            raise
+        before.go_back()
+        refusals = find_refused(each, each.put_back)
+        if not refusals.rows:
+            raise
+        raise StepRefused(refusals) from error
+    before.release()
+    return rows
+
+
 def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
     return Tally(tuple(step for step, _ in done), tuple(rows for _, rows in done))
 
 
-def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
+def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> LaidOutSteps:
     """The receipt's steps last first, so that parents go back before their children."""
     if receipt.outcome == form.OPEN:
-        return []
+        return LaidOutSteps([])
     if receipt.system != session.system:
         raise Refused(
             f"The rows of this receipt are {receipt.system}'s, and this is {session.system}.",
@@ -254,7 +414,8 @@ def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
             "This receipt holds counts and no rows, so nothing can be compared or put back.",
             "Rows are stored unless --without-rows is said.",
         )
-    stored = [step for step in reversed(receipt.steps) if step.is_kept]
+    kept = [step for step in reversed(receipt.steps) if step.is_kept]
+    stored = kept
     if scope.only:
         known = {str(step.table): None for step in stored}
         for name in scope.only:
@@ -272,33 +433,54 @@ def _lay_out(session: Session, receipt: Receipt, scope: Scope) -> list[LaidOut]:
         (AddedRows if step.action is Action.ADD else LaidOut)(session, step) for step in stored
     ]
     for each in laid_out:
-        if each.step.copy:
-            if scope.where is not None:
-                raise UsageError(
-                    f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
-                    "Drop --where, or put them back from there by hand.",
-                )
-            each.fill_from(each.step.copy)
-            continue
-        names = [column.stored_as for column in each.step.columns]
-        where = None if scope.where is None else parse_stored_filter(scope.where, names)
-        each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
+        _fill(each, receipt, scope.where)
     for each in laid_out:
         if each.holds_whole_rows and each.table.has_key:
             each.taken_over = taken_over(each, laid_out)
-    return in_order(laid_out)
+    named = {key.parent for each in laid_out for key in each.table.foreign_keys}
+    parents = [
+        LaidOut(session, step)
+        for step in kept
+        if step not in stored and step.action is Action.REMOVE and step.table in named
+    ]
+    for each in parents:
+        _fill(each, receipt, None)
+    return LaidOutSteps(in_order(laid_out), parents)
 
 
-def _plan(receipt: Receipt, laid_out: Sequence[LaidOut], scope: Scope) -> RestorePlan:
-    skipped: list[str] = []
+def _fill(each: LaidOut, receipt: Receipt, condition: str | None) -> None:
+    """Lay out the stored rows of a step that meet a condition."""
+    if each.step.copy:
+        if condition is not None:
+            raise UsageError(
+                f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
+                "Drop --where, or put them back from there by hand.",
+            )
+        each.fill_from(each.step.copy)
+        return
+    names = [column.stored_as for column in each.step.columns]
+    where = None if condition is None else parse_stored_filter(condition, names)
+    each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
+
+
+def _plan(
+    receipt: Receipt, laid_out: LaidOutSteps, scope: Scope, told: Sequence[str] = ()
+) -> RestorePlan:
+    """What a restore would do.
+
+    Args:
+        told: what has been left out already, as sentences.
+    """
+    skipped: list[str] = list(told)
     while True:
         steps: list[Restored] = []
         problems: list[tuple[LaidOut, Problem]] = []
-        for each in laid_out:
+        for each in laid_out.steps:
             if isinstance(each, AddedRows):
-                found, in_the_way = each.compare(laid_out)
+                found, in_the_way = each.compare(laid_out.steps)
             else:
-                found, in_the_way = compare_step(each, laid_out)
+                found, in_the_way = compare_step(each, laid_out.steps)
+                in_the_way += other_parents(each, laid_out.parents)
             each.missing = found.missing
             steps.append(found)
             problems += [(each, problem) for problem in in_the_way]
@@ -308,8 +490,14 @@ def _plan(receipt: Receipt, laid_out: Sequence[LaidOut], scope: Scope) -> Restor
         # Rows that are left out can be parents of others, so it is all looked at again.
         for each, problem in problems:
             assert problem.rows is not None
-            each.leave_out(problem.rows)
-            skipped.append(problem.said)
+            gone = leave_out(each, problem.rows, laid_out.steps)
+            if gone:
+                skipped.append(problem.said)
+            skipped += [
+                f"{counted(rows, 'row')} of {other.table.name} with the rows they depend on"
+                for other, rows in gone.items()
+                if other is not each
+            ]
     conflicts = tuple(problem.said for _, problem in problems)
-    notes = dict.fromkeys(said for each in laid_out for said in changed_since(each))
+    notes = dict.fromkeys(said for each in laid_out.steps for said in changed_since(each))
     return RestorePlan(receipt, tuple(steps), conflicts, tuple(skipped), tuple(notes))

@@ -35,6 +35,7 @@ from yeldro.core.schema import TableName
 from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally, joined
 from yeldro.core.truncation import table_to_hold
+from yeldro.core.watched import Watched
 
 
 class Outcome(StrEnum):
@@ -237,17 +238,21 @@ class _Running:
         if found.total:
             accepted = cleanup.no_way_back if self.wish else None
             lasting = check_means(self.session, prepared, accepted)
-            if self.wish:
-                self._store(prepared, self.wish, lasting)
+            watched = self._store(prepared, self.wish, lasting) if self.wish else []
             tally, ledger = carry_out(self.session, prepared, cleanup)
+            for each in watched:
+                assert self.receipt is not None
+                each.store(self.receipt)
         else:
             tally, ledger = Tally((), ()), Ledger({})
         self.parts.append(Part(found, tally, cleanup.add_constraint and self.wish is not None))
         self.ledger = self.ledger.with_more(ledger)
         return prepared
 
-    def _store(self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]) -> None:
-        """Puts the rows that are about to go into the receipt."""
+    def _store(
+        self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]
+    ) -> list[Watched]:
+        """Puts the rows that are about to go into the receipt; those that are to be looked at."""
         if self.receipt is None:
             self.receipt = ReceiptWriter(
                 wish.folder,
@@ -257,10 +262,11 @@ class _Running:
                 prepared.plan.table,
             )
         self.receipt.add_plan(prepared.plan)
-        store(self.session, prepared, self.receipt, wish)
+        watched = store(self.session, prepared, self.receipt, wish)
         if lasting:
             self.lasting += lasting
             self.receipt.keep()
+        return watched
 
     def make_constraints(self, *, at_once: bool) -> None:
         """Makes the constraints that were asked for, in the transaction or after its commit."""
@@ -270,7 +276,7 @@ class _Running:
             if part.constraint_made and at_once:
                 _make_constraint(self.session, part.plan.prevention)
             elif part.constraint_made:
-                _add_constraint(self.session, part.plan.prevention)
+                _add_constraint(self.session, part.plan.prevention, self.receipt)
 
     def give_up(self, error: BaseException) -> None:
         """Rolls everything back; the receipt goes, unless rows may be gone that cannot be."""
@@ -342,7 +348,7 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
     job.expectations.check(matched, total, rows_by_table(plans), data)
 
 
-def _add_constraint(session: Session, statement: str) -> None:
+def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | None) -> None:
     """Makes a constraint where the system commits on its own when it does."""
     try:
         _make_constraint(session, statement)
@@ -350,7 +356,8 @@ def _add_constraint(session: Session, statement: str) -> None:
         raise DatabaseFailure(
             f"The constraint could not be made: {session.reason(error)}.",
             f"See what came in since with 'yeldro duplicates', then run: {statement};",
-            data="The rows are removed and committed.",
+            data="The rows are removed and committed"
+            + (f"; the receipt {receipt.path} holds them." if receipt else "."),
         ) from error
 
 

@@ -54,11 +54,16 @@ class Column:
 
 @dataclass(frozen=True)
 class CandidateKey:
-    """Columns that are unique together; `identifies` when they also can not be NULL."""
+    """Columns that are unique together; `identifies` when they also can not be NULL.
+
+    Args:
+        constraint: the name by which it can be dropped, empty where it has none.
+    """
 
     columns: tuple[str, ...]
     primary: bool
     identifies: bool
+    constraint: str = field(default="", compare=False)
 
 
 class IdentityKind(StrEnum):

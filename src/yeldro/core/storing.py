@@ -17,10 +17,18 @@ from yeldro.core.receipt_format import StoredColumn
 from yeldro.core.rowset import rows_in, stored_in_parts
 from yeldro.core.schema import Column
 from yeldro.core.selection import without_parent
+from yeldro.core.watched import Watched, is_watched, watch
 
 
-def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish) -> None:
-    """Notes every step in the receipt, and keeps the rows it is about to remove or change."""
+def store(
+    session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish
+) -> list[Watched]:
+    """Notes every step in the receipt, and keeps the rows it is about to remove or change.
+
+    Returns:
+        Rows that are kept as a whole until it is known what triggers make of them.
+    """
+    watched: list[Watched] = []
     if wish.with_rows and not wish.copy_to:
         widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
         receipt.check_space(sum(rows * width for rows, width in widths))
@@ -35,6 +43,9 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: Re
             if other.rows.table == table
             for name, value in other.changes.items()
         }
+        if is_watched(work, wish):
+            watched.append(watch(session, work, changes))
+            continue
         earlier = [other for other in prepared.work[:place] if other.rows.table == table]
         columns, values = _columns_to_store(session, work, earlier, changes)
         if wish.copy_to:
@@ -61,6 +72,7 @@ def store(session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: Re
                 rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
+    return watched
 
 
 def _copy(

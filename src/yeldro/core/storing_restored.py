@@ -115,11 +115,13 @@ def _turned(
 ) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
     """A changed row's columns with old and new in each other's place, and the key it had before."""
     old, new = dict(each.named("old")), dict(each.named("new"))
+    was, left = dict(each.named("was")), dict(each.named("left"))
     columns: Columns = []
     expressions: list[sa.ColumnElement[Any]] = []
     for stored_as, column in each.roles.items():
         mine = {"key": old.get(column.name, stored_as), "old": new.get(column.name),
-                "new": old.get(column.name)}.get(column.role) or stored_as  # fmt: skip
+                "new": old.get(column.name), "was": left.get(column.name),
+                "left": was.get(column.name)}.get(column.role) or stored_as  # fmt: skip
         value: sa.ColumnElement[Any] = each.staged.c[mine]
         if column.role == "key" and each.table.has_key and column.name not in old:
             value = key_before(each, column.name, others)

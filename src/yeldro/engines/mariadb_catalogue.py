@@ -140,7 +140,7 @@ class MariadbCatalogue:
             indexes.append(Index(index, listed))
             if parts[0].is_unique and whole:
                 holds = not nullable & set(listed)
-                keys.append(CandidateKey(listed, index == "PRIMARY", holds))
+                keys.append(CandidateKey(listed, index == "PRIMARY", holds, index))
         links = (self._link(parts) for parts in self._links()[0][name])
         transactional = self._is_transactional(row.engine)
         notes = () if transactional or row.type != "BASE TABLE" else (_no_way_back(row.engine),)

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pymysql
 import sqlalchemy as sa
 
 from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, UsageError, YeldroError
+from yeldro.core.protocol import RowRefusal
 
 OPTION_FILE = "~/.my.cnf"
 _STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
 _STOPPING = (1053, 1927)  # the server shuts down, or ends the session
 _TRUNCATED = 1292
+# No label of an enum, no such date or number, null, too long, a check, raised by a trigger.
+_ABOUT_ROWS = (1048, 1264, 1265, 1292, 1364, 1366, 1406, 1411, 1644, 4025)
+_KEY_NAMED = re.compile(r"^Duplicate entry .* for key '(?:.*\.)?(.*)'$", re.DOTALL)
 
 
 def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
@@ -82,6 +87,18 @@ def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
     code = arguments[0] if arguments and isinstance(arguments[0], int) else 0
     words = str(arguments[-1] if arguments else error.orig).splitlines() or ["no reason given"]
     return code, words[0].rstrip(".")
+
+
+def row_refusal(error: sa.exc.DBAPIError) -> RowRefusal | None:
+    """What the server has against a row, None where an error tells of something else."""
+    code, reason = told(error)
+    about_rows = isinstance(error.orig, pymysql.err.IntegrityError | pymysql.err.DataError)
+    if not about_rows and code not in _ABOUT_ROWS:
+        return None
+    named = _KEY_NAMED.search(reason)
+    if named:
+        return RowRefusal("another row has the same in a unique key", named[1])
+    return RowRefusal(reason)
 
 
 def tells_of_a_stop(error: sa.exc.DBAPIError) -> bool:

@@ -13,12 +13,12 @@ from sqlglot.dialects.mysql import MySQL
 from yeldro.core import sql
 from yeldro.core.errors import UNCHANGED, DatabaseFailure
 from yeldro.core.identity import COPIES, PRINT
-from yeldro.core.protocol import ChangeCount, Truncation
+from yeldro.core.protocol import ChangeCount, RowRefusal, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
-from yeldro.engines.mariadb_errors import leaves_doubt, tells_of_a_stop, told
+from yeldro.engines.mariadb_errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
 SETTINGS = (
@@ -319,6 +319,31 @@ class MariadbSession(StandardSession):
 
     def staging_type(self, column: Column) -> str:
         return values.staging_type(column)
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """The server converts; what it changes by that is found when the rows are compared."""
+        del then
+        return self.typed(value, now)
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        return values.is_as_it_was(value, now, stored, then)
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        return row_refusal(error)
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        """A key, with the hidden column that Yeldro made for it."""
+        own = self.catalogue.table(table.name).by_name.get(constraint)
+        what = "COLUMN" if own and own.generated else "KEY"
+        return f"ALTER TABLE {self._written(table)} DROP {what} {self._plain(constraint)}"
 
     def notes(self) -> tuple[str, ...]:
         """Foreign keys without a parent, and a user who sees too little."""

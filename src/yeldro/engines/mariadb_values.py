@@ -53,6 +53,25 @@ def typed(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]
     return value
 
 
+def is_as_it_was(
+    value: sa.ColumnElement[Any], now: Column, stored: sa.ColumnElement[Any], then: Column
+) -> sa.ColumnElement[bool]:
+    """Whether a column of another type than once holds the very value that is stored.
+
+    Exact numbers are compared as numbers, everything else by its text or bytes.
+    """
+    number = r"decimal|(tiny|small|medium|big)?int\b"
+    if re.match(number, now.type) and re.match(number, then.type):
+        exact = "DECIMAL(65,30)"
+        return _cast(value, exact).is_not_distinct_from(_cast(stored, exact))
+    kinds = staging_type(now), staging_type(then)
+    if kinds[0] == kinds[1]:
+        return readable(value, now).is_not_distinct_from(stored)
+    if "LONGBLOB" in kinds:
+        return _cast(value, "BINARY").is_not_distinct_from(_cast(stored, "BINARY"))
+    return _as_text(value).is_not_distinct_from(_as_text(stored))
+
+
 def staging_type(column: Column) -> str:
     """The type of a temporary column that holds what `readable` gives."""
     declared = column.type

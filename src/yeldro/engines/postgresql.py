@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
@@ -12,7 +13,7 @@ from sqlalchemy.types import UserDefinedType
 from yeldro.core import sql
 from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
 from yeldro.core.identity import column_list
-from yeldro.core.protocol import ChangeCount, Truncation
+from yeldro.core.protocol import ChangeCount, RowRefusal, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table, TableName
 from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
@@ -25,6 +26,13 @@ _NEVER_THE_SAME = {"setseed", "set_config"}
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # rows, more or less, up to which the keys of a group may be in one array
 _LOOKING = "yeldro_looking"
+# Classes of SQLSTATE: data exceptions, integrity, names in values, view checks, raised by hand.
+_ABOUT_ROWS = ("22", "23", "42704", "42P01", "42883", "44", "P0")
+_PRECISION = re.compile(r"\([0-9,]*\)")
+_ALIKE = {
+    **dict.fromkeys(("smallint", "integer", "bigint", "numeric", "real", "double precision"), "n"),
+    **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
+}
 _OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
 _STOPPED = "57014"  # query_canceled
 _NO_TRUNCATE = """
@@ -325,6 +333,15 @@ class PostgresqlSession(StandardSession):
             return f"({self._plain(column.name)}::text)"
         return super()._compared(column, same)
 
+    def _names_beside(self, table: Table) -> set[str]:
+        """All relations of a schema have names of their own."""
+        rows = self.connection.exec_driver_sql(
+            "SELECT relname FROM pg_class WHERE relnamespace ="
+            " (SELECT relnamespace FROM pg_class WHERE oid = %s::oid)",
+            (self.catalogue.oid_of(table.name),),
+        )
+        return super()._names_beside(table) | {str(name) for (name,) in rows}
+
     def is_free_of_side_effects(self, function: str) -> bool:
         """Every function of that name is immutable or stable, so it may not write."""
         rows = self.connection.exec_driver_sql(
@@ -355,11 +372,63 @@ class PostgresqlSession(StandardSession):
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         if self.staging_type(column) != "text" or column.type == "text":
             return value
+        if column.type == "regclass":  # text is cast by name alone; what is gone is a number
+            number = sa.cast(sa.cast(value, _Declared("oid")), _Declared("regclass"))
+            is_number = value.regexp_match("^[0-9]+$")
+            return sa.case((is_number, number), else_=sa.cast(value, _Declared("regclass")))
         return sa.cast(value, _Declared(column.type))
 
     def staging_type(self, column: Column) -> str:
         bare = column.type.partition("(")[0]
         return bare if bare in _STORED_AS_THEY_ARE else "text"
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """Numbers and moments by their own casts; everything else has a text form."""
+        typed = self.typed(value, then)
+        if self._are_alike(then, now):
+            return sa.cast(typed, _Declared(now.type))
+        if self.staging_type(now) == self.staging_type(then):
+            return self.typed(value, now)
+        return sa.cast(sa.cast(typed, sa.Text), _Declared(now.type))
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        """Numbers and moments once they have their former type again, others by their text."""
+        if self._are_alike(then, now):
+            was = self.readable(sa.cast(value, _Declared(then.type)), then)
+            return was.is_not_distinct_from(stored)
+        return sa.cast(value, sa.Text).is_not_distinct_from(sa.cast(stored, sa.Text))
+
+    def _are_alike(self, then: Column, now: Column) -> bool:
+        kinds = [_ALIKE.get(_PRECISION.sub("", each.type)) for each in (then, now)]
+        return kinds[0] is not None and kinds[0] == kinds[1]
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """Broken constraints, values that do not fit, and what triggers raise."""
+        state = getattr(error.orig, "sqlstate", None) or ""
+        if not state.startswith(_ABOUT_ROWS):
+            return None
+        told = getattr(error.orig, "diag", None)
+        reason = (told and told.message_primary) or self.reason(error)
+        detail = (told and told.message_detail) or ""
+        constraint = (told and told.constraint_name) or ""
+        return RowRefusal(f"{reason}{f' ({detail})' if detail else ''}", constraint)
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        query = "SELECT count(*) FROM pg_constraint WHERE conrelid = %s::oid AND conname = %s::text"
+        values = (self.catalogue.oid_of(table.name), constraint)
+        if self.connection.exec_driver_sql(query, values).scalar_one():
+            name = self._plain(constraint)
+            return f"ALTER TABLE {self._written(table)} DROP CONSTRAINT {name}"
+        schema = f"{self._plain(table.name.schema)}." if table.name.schema else ""
+        return f"DROP INDEX {schema}{self._plain(constraint)}"
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
         """Identity columns take the values they had."""

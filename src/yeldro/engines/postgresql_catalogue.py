@@ -189,7 +189,7 @@ class PostgresqlCatalogue:
             indexes.append(Index(index.relname, plain if complete else (), bool(index.partial)))
             if index.indisunique and complete and not index.partial:
                 holds = not nullable & set(plain) and not row.inherited
-                keys.append(CandidateKey(plain, index.indisprimary, holds))
+                keys.append(CandidateKey(plain, index.indisprimary, holds, index.relname))
         return Table(
             name=name,
             columns=columns,

@@ -27,13 +27,15 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
 from yeldro.core.identity import column_list
-from yeldro.core.protocol import ChangeCount
+from yeldro.core.protocol import ChangeCount, RowRefusal
+from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, IdentityKind, Table, TableName
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite_groups import Groups
 from yeldro.engines.sqlite_surplus import note_surplus
 from yeldro.engines.standard import StandardSession
 
+_INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
 _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
@@ -288,6 +290,17 @@ class SqliteSession(StandardSession):
         """By a function of our own: SQLite's lower() knows the letters of English only."""
         return sa.func.yeldro_without_case(value)
 
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """None where case is passed over: an index would take lower(), which knows A to Z only."""
+        if same.ignore_case and any(self.is_text(table.by_name[name]) for name in by):
+            return ""
+        return super().prevention(table, by, same)
+
+    def _names_beside(self, table: Table) -> set[str]:
+        """All indexes, tables and views of a file have names of their own."""
+        rows = self.connection.exec_driver_sql("SELECT name FROM main.sqlite_master")
+        return super()._names_beside(table) | {str(name) for (name,) in rows}
+
     def is_free_of_side_effects(self, function: str) -> bool:
         """SQLite marks what is safe in any context as innocuous."""
         name = function.lower()
@@ -347,6 +360,14 @@ class SqliteSession(StandardSession):
                 "Yeldro goes by the declared keys in any case"
             )
         return tuple(notes)
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """What breaks a constraint, and what a trigger raises."""
+        if not isinstance(error.orig, sqlite3.IntegrityError):
+            return None
+        reason = self.reason(error)
+        named = _INDEX_NAMED.search(reason)
+        return RowRefusal(reason, named[1] if named else "")
 
     def commit(self) -> None:
         self.connection.exec_driver_sql("COMMIT")

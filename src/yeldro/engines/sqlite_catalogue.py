@@ -51,12 +51,17 @@ def affinity(declared: str) -> str:
 
 @dataclass(frozen=True)
 class _Indexed:
-    """What a table's indexes tell: unique column lists, collations, whether the key has one."""
+    """What a table's indexes tell: unique column lists, collations, whether the key has one.
+
+    Args:
+        names: by which the unique ones that were made by CREATE INDEX can be dropped.
+    """
 
     indexes: tuple[Index, ...]
     unique: tuple[tuple[str, ...], ...]
     collations: dict[str, str]
     has_primary: bool
+    names: dict[tuple[str, ...], str]
 
 
 class SqliteCatalogue:
@@ -155,7 +160,8 @@ class SqliteCatalogue:
             name=TableName(name),
             columns=columns,
             candidate_keys=tuple(
-                CandidateKey(key, is_primary, not nullable & set(key)) for key, is_primary in keys
+                CandidateKey(key, is_primary, not nullable & set(key), indexed.names.get(key, ""))
+                for key, is_primary in keys
             ),
             foreign_keys=self._foreign_keys(name),
             triggers=self._triggers(name),
@@ -193,6 +199,7 @@ class SqliteCatalogue:
         for row in rows:
             found[row.index_name].append(row)
         indexes, unique = [], []
+        names: dict[tuple[str, ...], str] = {}
         collations: dict[str, str] = {}
         for index_name, parts in found.items():
             plain = list(takewhile(lambda part: part.cid != _EXPRESSION, parts))
@@ -201,9 +208,11 @@ class SqliteCatalogue:
             indexes.append(Index(index_name, columns, bool(first.partial)))
             if first.is_unique and not first.partial and len(plain) == len(parts):
                 unique.append(columns)
+                if first.origin == "c":  # made by a statement of its own
+                    names[columns] = index_name
                 collations |= {part.column_name: part.coll for part in parts}
         has_primary = any(parts[0].origin == "pk" for parts in found.values())
-        return _Indexed(tuple(indexes), tuple(unique), collations, has_primary)
+        return _Indexed(tuple(indexes), tuple(unique), collations, has_primary, names)
 
     def _foreign_key_rows(self) -> dict[str, list[list[Any]]]:
         """The rows of every declared foreign key, by child table; read in one statement."""

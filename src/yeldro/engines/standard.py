@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Sequence
+from itertools import count
 from typing import Any
 
 import sqlalchemy as sa
@@ -95,8 +96,15 @@ class StandardSession:
 
     def _constraint(self, table: Table, by: Sequence[str]) -> str:
         """A name for an index of these columns, and the table that it is on."""
-        name = re.sub(r"\W+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
+        wanted = re.sub(r"[^A-Za-z0-9_]+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
+        taken = {name.casefold() for name in self._names_beside(table)}
+        free = (f"{wanted}_{n}" if n > 1 else wanted for n in count(1))
+        name = next(name for name in free if name.casefold() not in taken)
         return f"{self._plain(name)} ON {self._written(table)}"
+
+    def _names_beside(self, table: Table) -> set[str]:
+        """The names that a new index of a table may not take."""
+        return {each.name for each in table.indexes} | set(table.by_name)
 
     def _written(self, table: Table) -> str:
         parts = (table.name.schema, table.name.name)
@@ -188,6 +196,28 @@ class StandardSession:
         """As it is, where the system converts nothing."""
         del column
         return value
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """As the column's own type takes it, where the system converts by itself."""
+        del then
+        return self.typed(value, now)
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        """By the stored form alone."""
+        del then
+        return self.readable(value, now).is_not_distinct_from(stored)
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        del table
+        return f"DROP INDEX {self._plain(constraint)}"
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
         """Rows whose values SQLite has types for: as they are, without any form of their own."""

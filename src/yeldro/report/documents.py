@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core.answers import Answer
+from yeldro.core.as_before import Difference
 from yeldro.core.checks import Checked
 from yeldro.core.duplicates import DuplicateReport
 from yeldro.core.job import JobPlan
@@ -280,11 +281,17 @@ def receipt_document(receipt: Receipt) -> Document:
     }
 
 
-def restore_document(planned: RestorePlan, outcome: str, own: Path | None = None) -> Document:
+def restore_document(
+    planned: RestorePlan,
+    outcome: str,
+    own: Path | None = None,
+    differences: Sequence[Difference] = (),
+) -> Document:
     """A comparison, or a restore.
 
     Args:
         own: the restore's own receipt.
+        differences: rows that are not as they were.
     """
     return {
         "id": planned.receipt.id,
@@ -305,6 +312,10 @@ def restore_document(planned: RestorePlan, outcome: str, own: Path | None = None
         "conflicts": list(planned.conflicts),
         "skipped": list(planned.skipped),
         "notes": list(planned.notes),
+        "differences": [
+            {"table": each.table, "rows": each.rows, "columns": list(each.columns)}
+            for each in differences
+        ],
         "own_receipt": str(own) if own else None,
         "outcome": outcome,
     }

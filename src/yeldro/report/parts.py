@@ -50,7 +50,9 @@ def prevention(statement: str, made: bool = False) -> list[RenderableType]:
     """How duplicates are kept from coming back, where that is known."""
     if not statement:
         return []
-    said = "Made, so that they do not come back:" if made else "To keep them from coming back:"
+    said = "Made, so that they do not come back:"
+    if not made:
+        said = "What would keep them from coming back (it has not been tried):"
     return [Text.assemble(f"{said} ", (visible(statement) + ";", "bold"))]
 
 

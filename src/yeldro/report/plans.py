@@ -11,6 +11,7 @@ from rich.text import Text
 from yeldro.core.answers import Answer
 from yeldro.core.checks import Checked
 from yeldro.core.job import JobPlan
+from yeldro.core.names import counted
 from yeldro.core.plan import Blocked, Plan
 from yeldro.core.run import Outcome, RunResult
 from yeldro.report.parts import (
@@ -24,7 +25,7 @@ from yeldro.report.parts import (
     rows_grid,
     spaced,
 )
-from yeldro.report.text import counted, visible
+from yeldro.report.text import visible
 
 _WIDE = 110
 

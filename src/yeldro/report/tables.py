@@ -9,6 +9,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from yeldro.core.duplicates import DuplicateReport
+from yeldro.core.names import counted
 from yeldro.core.orphans import Orphans
 from yeldro.core.plan import Plan
 from yeldro.core.preview import Preview
@@ -30,7 +31,7 @@ from yeldro.report.parts import (
     rows_grid,
     spaced,
 )
-from yeldro.report.text import cell, counted, visible
+from yeldro.report.text import cell, visible
 
 
 def survey_view(found: Survey, shown: str) -> RenderableType:

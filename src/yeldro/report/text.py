@@ -52,8 +52,3 @@ def plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {str(name): plain(each) for name, each in value.items()}
     return str(value)
-
-
-def counted(number: int, one: str, many: str = "") -> str:
-    """`1 row`, `1,200 rows`."""
-    return f"{number:,} {one if number == 1 else many or one + 's'}"

@@ -1,0 +1,108 @@
+"""Rows that a step changes where a trigger may change more of them: kept whole, before and after."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core import sql
+from yeldro.core.errors import CountMismatch
+from yeldro.core.identity import column_list
+from yeldro.core.plan import Action, Step, Work
+from yeldro.core.protocol import Session
+from yeldro.core.receipt import ReceiptWish, ReceiptWriter
+from yeldro.core.rowset import stored_in_parts
+from yeldro.core.schema import Column, Table
+
+
+@dataclass(frozen=True)
+class Watched:
+    """The rows of a step as they were before it.
+
+    Args:
+        staged: a temporary table with what `columns` say, named by their places.
+        columns: (role, name, type): key, old and was.
+    """
+
+    session: Session
+    table: Table
+    step: Step
+    staged: sa.TableClause
+    columns: tuple[tuple[str, str, str], ...]
+
+    def store(self, receipt: ReceiptWriter) -> None:
+        """Put the rows into the receipt, as they were and as they are when all steps are done.
+
+        Raises:
+            CountMismatch: a trigger has changed the key of some.
+        """
+        rows = sql.rows_of(self.table)
+        same: list[sql.Predicate] = []
+        columns = list(self.columns)
+        values: list[sa.ColumnElement[Any]] = [
+            self.staged.c[f"c{place}"] for place in range(len(columns))
+        ]
+        for place, (role, name, declared) in enumerate(self.columns):
+            column = column_list(self.table, [name])[0]
+            if role == "key":
+                staged = self.session.typed(self.staged.c[f"c{place}"], column)
+                same.append(rows.c[name] == staged)
+            elif role in ("old", "was"):
+                columns.append(("new" if role == "old" else "left", name, declared))
+                values.append(self.session.readable(rows.c[name], column))
+        joined = self.staged.join(rows, sa.and_(*same))
+        found = sql.count(self.session.connection, joined)
+        if found != self.step.rows:
+            raise CountMismatch(
+                f"Step {self.step.n} ({self.step.action} {self.table.name}) changed "
+                f"{self.step.rows:,} rows, and {found:,} have the key they should have now.",
+                f"A trigger changes keys: see 'yeldro survey {self.table.name}'.",
+            )
+        labelled = [value.label(f"v{place}") for place, value in enumerate(values)]
+        query = sa.select(*labelled).select_from(joined).order_by(self.staged.c.yeldro_row)
+        receipt.add_rows(self.step, columns, stored_in_parts(self.session, query))
+
+
+def is_watched(work: Work, wish: ReceiptWish) -> bool:
+    """True if a trigger may change more of a step's rows than the step, and a key finds them."""
+    table = work.rows.table
+    return (
+        work.step.action is not Action.REMOVE
+        and wish.copy_to is None
+        and table.has_key
+        and any(trigger.event == "update" for trigger in table.triggers)
+    )
+
+
+def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:
+    """Keep the rows that a step is about to change in a temporary table.
+
+    Args:
+        changes: new values by column, by all steps on the table.
+    """
+    table, rows = work.rows.table, work.rows.source
+    parts: list[tuple[str, Column, sa.ColumnElement[Any]]] = []
+    for name in table.identity.columns:
+        parts.append(("key", table.by_name[name], changes.get(name, rows.c[name])))
+    for column in table.stored_columns:
+        if column.name in work.changes:
+            parts.append(("old", column, rows.c[column.name]))
+        elif column.name not in (*changes, *table.identity.columns):
+            parts.append(("was", column, rows.c[column.name]))
+    declared = [
+        Column(f"c{place}", session.staging_type(column))
+        for place, (_, column, _) in enumerate(parts)
+    ]
+    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
+    staged = session.create_key_table([number, *declared], 1)
+    forms = [session.readable(value, column) for _, column, value in parts]
+    found = sa.select(sa.func.row_number().over(), *forms).where(work.rows.condition)
+    session.connection.execute(
+        sa.insert(staged).from_select(list(staged.c), session.held(found.select_from(rows)))
+    )
+    session.key_table_filled(staged)
+    columns = tuple((role, column.name, column.type) for role, column, _ in parts)
+    return Watched(session, table, work.step, staged, columns)

@@ -1,4 +1,4 @@
-"""Rows that a step changes where a trigger may change more of them: kept whole, before and after."""
+"""Rows that a step changes and a trigger may change further: kept whole, before and after."""
 
 from __future__ import annotations
 

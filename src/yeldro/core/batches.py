@@ -27,6 +27,7 @@ from yeldro.core.errors import (
     YeldroError,
 )
 from yeldro.core.expectation import Expectations
+from yeldro.core.holding import hold_kept_rows, what_to_hold
 from yeldro.core.job import Job, JobPlan
 from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
 from yeldro.core.proofs import prove_nothing_hangs
@@ -195,6 +196,7 @@ class _Batched:
         self.wish = wish
         self.lock_wait = lock_wait
         self.whole = whole
+        self.hold = what_to_hold(database, job)
         self.receipt: BatchReceipt | None = None
         self.before = 0
         self.in_doubt = False
@@ -248,7 +250,7 @@ class _Batched:
         assert self.receipt is not None
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
         cleanup = replace(self.cleanup, selection=selection)
-        with self.database.writing(self.lock_wait) as session:
+        with self.database.writing(self.lock_wait, self.hold) as session:
             prepared = prepare(session, cleanup, explain=False)
             running.check_plan(prepared.plan, _without_expectations(cleanup))
             if prepared.plan.matched != size:
@@ -262,6 +264,7 @@ class _Batched:
             self.receipt.add_plan(prepared.plan)
             on_disk = False
             try:
+                hold_kept_rows(session, prepared)
                 watched = store(session, prepared, self.receipt, self.wish)
                 tally, ledger = carry_out(session, prepared, cleanup)
                 for each in watched:

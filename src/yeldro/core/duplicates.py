@@ -17,7 +17,7 @@ from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import Refused, UsageError
 from yeldro.core.expression import parse_order
 from yeldro.core.grouping import group_values, in_some_group, inexact
-from yeldro.core.identity import COPIES, PRINT, kept_columns
+from yeldro.core.identity import COPIES, PRINT, kept_columns, key_values
 from yeldro.core.protocol import Session
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import IdentityKind, Table
@@ -270,6 +270,26 @@ def _numbered(
     place = sa.func.row_number().over(**_window(table, rows, grouping, session))
     query = sa.select(*wanted, place.label("place"))
     return query.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_numbered")
+
+
+def kept_rows(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> sql.Predicate:
+    """True for the row that is kept of every group of two rows and more."""
+    window = _window(table, rows, grouping, session)
+    size = sa.func.count().over(partition_by=window["partition_by"]).label("yeldro_size")
+    place = sa.func.row_number().over(**window).label("yeldro_place")
+    identity = key_values(session, table, rows)
+    named = [value.label(f"yeldro_{n}") for n, value in enumerate(identity)]
+    numbered = (
+        sa.select(*named, size, place)
+        .where(*in_some_group(rows, grouping.by, grouping.same))
+        .subquery("yeldro_sized")
+    )
+    kept = sa.select(*(numbered.c[value.name] for value in named)).where(
+        numbered.c.yeldro_place == 1, numbered.c.yeldro_size > 1
+    )
+    return sql.among(identity, kept.correlate(None))
 
 
 def kept_values(

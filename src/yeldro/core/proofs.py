@@ -68,12 +68,12 @@ def prove_groups_live(
     if query is None:
         return
     removed = prepared.ripple.removed[prepared.matched.table.name].keys
-    if removed is not None and _tells_kept(prepared) and not ledger.unplanned:
+    if removed is not None and tells_kept(prepared) and not ledger.unplanned:
         query = _kept_that_went(prepared, removed)  # for no other rows have gone
     table = prepared.matched.table
     planned = None
     crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
-    if not _tells_kept(prepared):
+    if not tells_kept(prepared):
         planned = _planned_groups(session, prepared, cleanup)
         crowded = cleanup.selection.leaves_no_duplicates
     lost = session.connection.execute(query).scalar_one()
@@ -92,7 +92,7 @@ def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Se
     if picked is None:
         return None
     table, rows = prepared.matched.table, prepared.matched.rows
-    if _tells_kept(prepared):
+    if tells_kept(prepared):
         kept = [column.name for column in kept_columns(table)]
         stays = sa.select(*sql.columns_of(picked, kept)).distinct()
         standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
@@ -115,7 +115,7 @@ def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[An
     return sa.select(sa.func.count()).select_from(picked).where(sql.among(kept, went))
 
 
-def _tells_kept(prepared: Prepared) -> bool:
+def tells_kept(prepared: Prepared) -> bool:
     """Whether the key table of the matched rows tells which row is kept for each."""
     picked, table = prepared.ripple.matched_keys, prepared.matched.table
     kept = {column.name for column in kept_columns(table)}

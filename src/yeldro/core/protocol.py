@@ -29,6 +29,22 @@ class ChangeCount:
 
 
 @dataclass(frozen=True)
+class Hold:
+    """Tables that are locked before the first look at a row, until the transaction ends.
+
+    Args:
+        alone_in: a table that nobody else may use meanwhile.
+        still: tables in which nobody else may add, change or remove a row.
+    """
+
+    alone_in: TableName | None = None
+    still: tuple[TableName, ...] = ()
+
+
+NOTHING = Hold()
+
+
+@dataclass(frozen=True)
 class Truncation:
     """How a system empties a table at once.
 
@@ -175,6 +191,31 @@ class Session(Protocol):
 
     def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """The query, so that its rows stay as it finds them until the transaction is over."""
+
+    @property
+    def still(self) -> frozenset[TableName]:
+        """The tables that were locked before the first look at a row."""
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """Whether this user may lock single rows of a table; else it is to be locked whole."""
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sa.ColumnElement[bool],
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """Keep others from changing or removing rows until the transaction is over.
+
+        Args:
+            values: what the rows must have kept of what this transaction has seen of them.
+
+        Returns:
+            The number of rows held, None where nobody else can change a row anyway.
+
+        Raises:
+            DBAPIError: somebody has changed one of them since this transaction saw it.
+        """
 
     def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The statement in the form in which the system looks rows up by a key table's rows."""
@@ -329,14 +370,19 @@ class Database(Protocol):
     def reading(self) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""
 
-    def writing(
-        self, lock_wait: float, alone_in: TableName | None = None
-    ) -> AbstractContextManager[Session]:
+    @property
+    def keeps_others_out(self) -> bool:
+        """Whether nobody else can change a row while a session writes."""
+
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> AbstractContextManager[Session]:
         """A session in a transaction that other writers wait for; rolled back unless committed.
 
         Args:
             lock_wait: seconds to wait for other sessions' locks.
-            alone_in: a table that nobody else may use meanwhile.
+            hold: what is locked before the first look at a row.
+
+        Raises:
+            Refused: a table cannot be held.
         """
 
     def limit_statements(self, seconds: float) -> None:

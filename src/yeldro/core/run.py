@@ -21,6 +21,7 @@ from yeldro.core.errors import (
     Refused,
     YeldroError,
 )
+from yeldro.core.holding import hold_kept_rows, what_to_hold
 from yeldro.core.job import Job, JobPlan, rows_by_table, told_apart, what_follows
 from yeldro.core.plan import (
     Cleanup,
@@ -34,7 +35,6 @@ from yeldro.core.receipt import ReceiptWish, ReceiptWriter
 from yeldro.core.schema import TableName
 from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally, joined
-from yeldro.core.truncation import table_to_hold
 from yeldro.core.watched import Watched
 
 
@@ -135,7 +135,7 @@ def rehearse(
         Refused: a plan is blocked.
         CountMismatch: a count was not as planned or expected.
     """
-    with database.writing(lock_wait) as session:
+    with database.writing(lock_wait, what_to_hold(database, job)) as session:
         work = _Running(session, database, job, None, watch)
         work.carry_out()
         found = ask(session, job.after)
@@ -163,7 +163,7 @@ def run(
         CountMismatch: a count or a check was not as planned or expected; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
-    with database.writing(lock_wait, _held_alone(database, job)) as session:
+    with database.writing(lock_wait, what_to_hold(database, job)) as session:
         work = _Running(session, database, job, wish, agreed)
         try:
             work.carry_out()
@@ -238,6 +238,7 @@ class _Running:
         if found.total:
             accepted = cleanup.no_way_back if self.wish else None
             lasting = check_means(self.session, prepared, accepted)
+            hold_kept_rows(self.session, prepared)
             watched = self._store(prepared, self.wish, lasting) if self.wish else []
             tally, ledger = carry_out(self.session, prepared, cleanup)
             for each in watched:
@@ -285,14 +286,6 @@ class _Running:
             raise _not_rolled_back(error, self.lasting, self.receipt) from error
         if self.receipt:
             self.receipt.discard()
-
-
-def _held_alone(database: Database, job: Job) -> TableName | None:
-    """The table that is to be truncated, if any."""
-    for cleanup in job.cleanups:
-        if cleanup.truncate:
-            return table_to_hold(database, cleanup.selection)
-    return None
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:

@@ -369,13 +369,7 @@ def _related(
     related: RelatedTable, table: Table, rows: sa.TableClause, session: Session
 ) -> sql.Predicate:
     other = find_table(session.catalogue, related.other)
-    if related.pairs:
-        ours = [find_columns(table, [pair[0]], "the columns to match")[0] for pair in related.pairs]
-        theirs = [
-            find_columns(other, [pair[1]], "the columns to match")[0] for pair in related.pairs
-        ]
-    else:
-        ours, theirs = _joined_by_foreign_key(table, other)
+    ours, theirs = related_columns(related, table, other)
     others = sql.rows_of(other).alias("yeldro_other")
     return sql.among(
         sql.columns_of(rows, ours),
@@ -383,6 +377,21 @@ def _related(
         .where(*(others.c[name].is_not(None) for name in theirs))
         .correlate(None),
     ) & sa.and_(*(rows.c[name].is_not(None) for name in ours))
+
+
+def related_columns(
+    related: RelatedTable, table: Table, other: Table
+) -> tuple[list[str], list[str]]:
+    """The columns of `table` and of `other` that must agree, in pairs.
+
+    Raises:
+        UsageError: a column does not exist, or no foreign key, or no single one, tells.
+    """
+    if not related.pairs:
+        return _joined_by_foreign_key(table, other)
+    option = "the columns to match"
+    ours = [find_columns(table, [pair[0]], option)[0] for pair in related.pairs]
+    return ours, [find_columns(other, [pair[1]], option)[0] for pair in related.pairs]
 
 
 def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[str]]:

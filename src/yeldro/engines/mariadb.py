@@ -18,7 +18,7 @@ import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
 
 from yeldro.core.errors import DatabaseFailure, Refused, UsageError
-from yeldro.core.schema import TableName
+from yeldro.core.protocol import NOTHING, Hold
 from yeldro.engines.mariadb_connection import connect
 from yeldro.engines.mariadb_errors import OPTION_FILE, explained, heed_warnings
 from yeldro.engines.mariadb_session import SETTINGS, MariadbSession
@@ -40,6 +40,7 @@ class MariadbDatabase:
     """
 
     system = "MariaDB"
+    keeps_others_out = False
 
     def __init__(self, url: sa.URL) -> None:
         if not url.database:
@@ -78,9 +79,7 @@ class MariadbDatabase:
             yield session
 
     @contextmanager
-    def writing(
-        self, lock_wait: float, alone_in: TableName | None = None
-    ) -> Iterator[MariadbSession]:
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[MariadbSession]:
         """A session in one repeatable read transaction, which acts on no foreign key by itself."""
         with self._session() as session:
             if session.setting("sql_safe_updates"):
@@ -101,8 +100,7 @@ class MariadbDatabase:
             session.set("lock_wait_timeout", max(seconds, 1))
             session.set("foreign_key_checks", 0)
             session.connection.exec_driver_sql("START TRANSACTION")
-            if alone_in:
-                session.be_alone_in(session.catalogue.table(alone_in))
+            session.hold(hold)
             yield session
 
     def _engine(self) -> sa.Engine:
@@ -125,7 +123,8 @@ class MariadbDatabase:
                 session = MariadbSession(connection, self._name)
                 for setting in SETTINGS:
                     connection.exec_driver_sql(f"SET SESSION {setting}")
-                if session.setting("innodb_snapshot_isolation") is not None:
+                session.tells_changes = session.setting("innodb_snapshot_isolation") is not None
+                if session.tells_changes:
                     session.set("innodb_snapshot_isolation", 1)
                 if self._statement_limit is not None:
                     session.set("max_statement_time", max(self._statement_limit, 0.001))

@@ -11,9 +11,9 @@ from sqlglot import exp
 from sqlglot.dialects.mysql import MySQL
 
 from yeldro.core import sql
-from yeldro.core.errors import UNCHANGED, DatabaseFailure
+from yeldro.core.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Refused
 from yeldro.core.identity import COPIES, PRINT
-from yeldro.core.protocol import ChangeCount, RowRefusal, Truncation
+from yeldro.core.protocol import ChangeCount, Hold, RowRefusal, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
@@ -73,6 +73,7 @@ class MariadbSession(StandardSession):
     def __init__(self, connection: sa.Connection, database: str) -> None:
         super().__init__(connection)
         self.catalogue = MariadbCatalogue(connection, database)
+        self.tells_changes = True
         self._may_look_again = False
         self.makes_key_tables_first = False
         self._has_looked = False
@@ -207,7 +208,52 @@ class MariadbSession(StandardSession):
         limited = statement.with_dialect_options(mariadb_limit=1)
         return self.connection.execute(limited).rowcount
 
-    def be_alone_in(self, table: Table) -> None:
+    def hold(self, hold: Hold) -> None:
+        """Lock tables before the first look at a row, so that nobody's last change is missed.
+
+        All rows of a table that is to stay as it is are read with locks, and the gaps between
+        them, so that none can come.
+
+        Raises:
+            Refused: the table has no transactions, and so no such locks.
+        """
+        if hold.alone_in:
+            self._be_alone_in(self.catalogue.table(hold.alone_in))
+        for each in hold.still:
+            table = self.catalogue.table(each)
+            if table.kind == "table" and not table.transactional:
+                raise Refused(
+                    f"{each} decides which rows go, and has no transactions: nothing keeps it from "
+                    f"changing meanwhile.",
+                    f"Convert it with ALTER TABLE {each} ENGINE = InnoDB, or copy its rows into a "
+                    f"table that has them and name that.",
+                )
+            query = sa.select(sa.func.count()).select_from(sql.rows_of(table))
+            self.connection.execute(query.with_for_update(read=True))
+        self.still = frozenset(hold.still)
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sql.Predicate,
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """A locking read; without snapshot isolation it is held against what was seen before."""
+        number = sa.func.count()
+        contents = sa.func.bit_xor(sa.func.crc32(sa.func.concat_ws("-", *values)))
+        query = sa.select(number, contents).select_from(rows).where(condition)
+        if self.tells_changes:
+            query = sa.select(number).select_from(rows).where(condition)
+        held = self.connection.execute(query.with_for_update(read=True)).one()
+        if not self.tells_changes and held != self.connection.execute(query).one():
+            raise DatabaseFailure(
+                "Somebody changed these rows at the same time.",
+                "Look at the rows again, then run it again.",
+                data=ROLLED_BACK,
+            )
+        return int(held[0])
+
+    def _be_alone_in(self, table: Table) -> None:
         """Locks a table; what else is looked at has to be named too, with its alias."""
         name = self._name(table.name)
         locks = [f"{name} WRITE"]

@@ -11,11 +11,18 @@ import sqlalchemy as sa
 from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
-from yeldro.core.errors import NOT_COMMITTED, ROLLED_BACK, DatabaseFailure, Interrupted, YeldroError
+from yeldro.core.errors import (
+    NOT_COMMITTED,
+    ROLLED_BACK,
+    DatabaseFailure,
+    Interrupted,
+    Refused,
+    YeldroError,
+)
 from yeldro.core.identity import column_list
-from yeldro.core.protocol import ChangeCount, RowRefusal, Truncation
+from yeldro.core.protocol import NOTHING, ChangeCount, Hold, RowRefusal, Truncation
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, ForeignKey, Table, TableName
+from yeldro.core.schema import Column, ForeignKey, Table
 from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.standard import StandardSession
 
@@ -83,6 +90,7 @@ class PostgresqlDatabase:
     """
 
     system = "PostgreSQL"
+    keeps_others_out = False
 
     def __init__(self, url: sa.URL) -> None:
         self._url = url.set(drivername="postgresql+psycopg")
@@ -113,15 +121,12 @@ class PostgresqlDatabase:
             yield session
 
     @contextmanager
-    def writing(
-        self, lock_wait: float, alone_in: TableName | None = None
-    ) -> Iterator[PostgresqlSession]:
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[PostgresqlSession]:
         """A session in one repeatable read transaction."""
         with self._session() as session:
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
-            if alone_in:
-                session.be_alone_in(alone_in)
+            session.hold(hold)
             yield session
 
     @contextmanager
@@ -275,9 +280,47 @@ class PostgresqlSession(StandardSession):
             return sa.collate(value, parent.collation.strip('"'))
         return value
 
-    def be_alone_in(self, name: TableName) -> None:
-        """Locks a table; before the first look at a row, so that nobody's last change is missed."""
-        self.connection.exec_driver_sql(f"LOCK TABLE {self._name(name)} IN ACCESS EXCLUSIVE MODE")
+    def hold(self, hold: Hold) -> None:
+        """Lock tables before the first look at a row, so that nobody's last change is missed.
+
+        Raises:
+            Refused: this role may not, or the server cannot lock such a thing.
+        """
+        if hold.alone_in:
+            name = self._name(hold.alone_in)
+            self.connection.exec_driver_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
+        for each in hold.still:
+            try:
+                self.connection.exec_driver_sql(
+                    f"LOCK TABLE {self._name(each)} IN SHARE ROW EXCLUSIVE MODE"
+                )
+            except sa.exc.ProgrammingError as error:
+                raise Refused(
+                    f"{each} decides which rows go, and cannot be kept from changing meanwhile: "
+                    f"{self.reason(error)}.",
+                    f"Ask for UPDATE or DELETE on {each}; or copy its rows into a table of your "
+                    f"own and name that.",
+                ) from error
+        self.still = frozenset(hold.still)
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """FOR SHARE asks for UPDATE on some column."""
+        query = "SELECT has_any_column_privilege(%s::oid, 'UPDATE')"
+        oid = self.catalogue.oid_of(table.name)
+        return bool(self.connection.exec_driver_sql(query, (oid,)).scalar_one())
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sql.Predicate,
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """FOR SHARE keeps others from any change, and fails where somebody has made one."""
+        del values
+        query: sa.Select[Any] = sa.select(sa.literal_column("1").label("one"))
+        query = query.select_from(rows).where(condition)
+        held = query.with_for_update(read=True, of=rows).subquery("yeldro_held")
+        return sql.count(self.connection, held)
 
     def truncation(self, table: Table) -> Truncation:
         """It can be rolled back, and counters go on; subscribers may not be told of it."""

@@ -27,9 +27,9 @@ import sqlalchemy as sa
 from yeldro.core import sql
 from yeldro.core.errors import ROLLED_BACK, DatabaseFailure, Interrupted, Refused, UsageError
 from yeldro.core.identity import column_list
-from yeldro.core.protocol import ChangeCount, RowRefusal
+from yeldro.core.protocol import NOTHING, ChangeCount, Hold, RowRefusal
 from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, IdentityKind, Table, TableName
+from yeldro.core.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite_catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite_groups import Groups
 from yeldro.engines.sqlite_surplus import note_surplus
@@ -58,6 +58,7 @@ class SqliteDatabase:
     """
 
     system = "SQLite"
+    keeps_others_out = True
 
     def __init__(self, path: Path) -> None:
         self.path = path.expanduser().resolve()
@@ -84,11 +85,9 @@ class SqliteDatabase:
             yield session
 
     @contextmanager
-    def writing(
-        self, lock_wait: float, alone_in: TableName | None = None
-    ) -> Iterator[SqliteSession]:
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[SqliteSession]:
         """A session that holds the whole file's write lock from its first moment."""
-        del alone_in
+        del hold
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
         ):

@@ -27,6 +27,7 @@ class StandardSession:
 
     def __init__(self, connection: sa.Connection) -> None:
         self.connection = connection
+        self.still: frozenset[TableName] = frozenset()
         self._key_tables = 0
         self._plainly = False
 
@@ -117,6 +118,21 @@ class StandardSession:
     def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """As it is, where a transaction sees one state of the data or keeps others out."""
         return query
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """Who may remove rows may lock them, on most systems."""
+        del table
+        return True
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sql.Predicate,
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """Nothing to do where a session that writes keeps all others out."""
+        del rows, condition, values
+        return None
 
     def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """As it is, where the plain form is planned well."""

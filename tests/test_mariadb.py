@@ -328,6 +328,43 @@ def test_a_user_who_sees_only_some_tables_may_remove_nothing(yeldro, server, use
     assert server.value("SELECT count(*) FROM mast") == 1
 
 
+@pytest.mark.parametrize("action", ["", "ON DELETE CASCADE"])
+def test_rows_that_a_table_of_another_database_references_never_lose_it_unseen(
+    yeldro, server, user, action: str
+) -> None:
+    away = MariadbServerDatabase(f"{server.name}_b")
+    try:
+        server.script(f"""
+            CREATE TABLE `mast-é` (id int PRIMARY KEY, up int REFERENCES `mast-é` (id));
+            CREATE TABLE pole (id int PRIMARY KEY);
+            CREATE TABLE {away.name}.lamp (id int PRIMARY KEY, mast_id int, pole_id int,
+                FOREIGN KEY (mast_id) REFERENCES {server.name}.`mast-é` (id) {action},
+                FOREIGN KEY (pole_id) REFERENCES {server.name}.pole (id) {action});
+            INSERT INTO `mast-é` VALUES (1, NULL), (2, NULL); INSERT INTO pole VALUES (1), (2);
+            INSERT INTO {away.name}.lamp VALUES (1, 1, 1);
+            GRANT ALL ON {server.name}.* TO {user};
+        """)
+        url = url_of(server, user)
+        before = server.contents()
+        words = ("--where", "id = 1", "--expect", "1", "--yes")
+        assert "reference one another" in yeldro("run", "mast-é", *words, db=url, code=3).err
+        assert "does not see whether" in yeldro("plan", "pole", *words[:2], db=url).out
+        assert "Use a user" in yeldro("script", "pole", *words[:2], db=url, code=3).err
+        if not action:
+            assert "foreign key" in yeldro("run", "pole", *words, db=url, code=5).err
+        yeldro("run", "pole", "--where", "id = 2", *words[2:], db=url)
+        yeldro("restore", "last", "--yes", db=url)
+        assert server.contents() == before
+        server.script(f"GRANT PROCESS ON *.* TO {user}")
+        for table in ("mast-é", "pole"):
+            told = yeldro("run", table, *words, db=url, code=3).err
+            assert f"{away.name}.lamp references {table}" in told
+        assert server.contents() == before
+        assert away.value("SELECT count(*) FROM lamp") == 1
+    finally:
+        away.drop()
+
+
 def test_a_password_appears_nowhere(yeldro, server, user) -> None:
     server.script(f"""CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
         GRANT ALL ON {server.name}.* TO {user}""")

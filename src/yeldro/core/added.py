@@ -83,8 +83,11 @@ class AddedRows(LaidOut):
         if not self.told_by_count:
             found = found.where(*self.agree(self.key), *self.agree(values))
             where = [sa.exists(found.correlate(self.rows)), self.is_mine(self.rows)]
-            statement = sa.delete(self.rows).where(*where)
-            return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+            statement = self.session.led_by_keys(sa.delete(self.rows).where(*where))
+            if self.session.unseen_references(self.table) is None:
+                with self.session.letting_the_system_check():
+                    return self.session.connection.execute(statement).rowcount
+            return self.session.connection.execute(statement).rowcount
         if self.equal_rows() == self.stored:
             statement = sa.delete(self.rows).where(self.is_mine(self.rows))
             return self.session.connection.execute(statement).rowcount

@@ -50,6 +50,7 @@ def check_means(
         raise Refused(
             f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
         )
+    check_unseen(session, [(work.step.action, work.rows.table) for work in prepared.work])
     tables = {work.rows.table.name: work.rows.table for work in prepared.work}
     lasting = [str(name) for name, table in tables.items() if not table.transactional]
     for name in lasting:
@@ -61,6 +62,35 @@ def check_means(
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
             )
     return lasting
+
+
+def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> None:
+    """Refuse to remove what tables that this user does not see could reference unnoticed.
+
+    Args:
+        steps: what is done to which table, in order.
+
+    Raises:
+        Refused: such a table is known; or the system's own check, which sees them, cannot be used.
+    """
+    for place, (action, table) in enumerate(steps):
+        if action is not Action.REMOVE:
+            continue
+        unseen = session.unseen_references(table)
+        if unseen:
+            raise Refused(
+                f"{', '.join(unseen)} references {table.name}, and this user does not see it.",
+                "Use a user with SELECT on that database too.",
+            )
+        later = {other.name for _, other in steps[place:]}
+        in_turn = [key for key in session.catalogue.referencing(table.name) if key.child in later]
+        if unseen is None and in_turn:
+            raise Refused(
+                f"This user does not see whether tables of other databases reference "
+                f"{table.name}; the server's own check would tell, but not where rows that go "
+                f"reference one another ({in_turn[0]}).",
+                "Use a user with the privilege PROCESS, or with SELECT on all databases.",
+            )
 
 
 def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
@@ -106,7 +136,11 @@ def _execute(session: Session, work: Work) -> int:
     if rows.copies:
         assert rows.keys is not None
         return session.remove_copies(rows.table, rows.keys)
-    return session.connection.execute(session.led_by_keys(statement_of(work))).rowcount
+    statement = session.led_by_keys(statement_of(work))
+    if work.step.action is Action.REMOVE and session.unseen_references(rows.table) is None:
+        with session.letting_the_system_check():
+            return session.connection.execute(statement).rowcount
+    return session.connection.execute(statement).rowcount
 
 
 def statement_of(work: Work) -> sa.Delete | sa.Update:

@@ -386,6 +386,13 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             scanned = sql.count(session.connection, sql.rows_of(child))
             if scanned > 1000:
                 warnings.append(_no_index(session, link, child, scanned))
+    for found in ripple.removed.values():
+        if session.unseen_references(found.table) is None:
+            warnings.append(
+                f"This user does not see whether tables of other databases reference "
+                f"{found.table.name}. {session.system} checks them by itself; what it would remove "
+                f"or change there by a cascade is not counted."
+            )
     for found, event in _touched(ripple):
         warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
         for trigger in found.table.triggers:

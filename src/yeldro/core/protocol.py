@@ -253,6 +253,15 @@ class Session(Protocol):
     def truncate(self, table: Table) -> None:
         """Empties a table at once."""
 
+    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
+        """The tables that reference `table` and that this user does not see.
+
+        None where the system does not tell this user whether there are any.
+        """
+
+    def letting_the_system_check(self) -> AbstractContextManager[None]:
+        """Within it the system itself refuses what would leave rows of unseen tables hanging."""
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What this user may not do, empty where nothing is missing.
 

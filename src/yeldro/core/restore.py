@@ -22,7 +22,7 @@ from yeldro.core.as_before import (
     differences,
     mend,
 )
-from yeldro.core.carrying import commit_with, triggers_fired
+from yeldro.core.carrying import check_unseen, commit_with, triggers_fired
 from yeldro.core.conflicts import (
     Problem,
     Restored,
@@ -309,6 +309,8 @@ def _put_back(
     for each in laid_out:
         each.narrow()
         each.hold_parents()
+    removing = [each for each in laid_out if each.step.action is Action.ADD and each.missing]
+    check_unseen(session, [(Action.REMOVE, each.table) for each in removing])
     meanwhile = changed_meanwhile(laid_out)
     before = session.change_count()
     done: list[tuple[Step, int]] = []

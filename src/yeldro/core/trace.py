@@ -12,7 +12,7 @@ from yeldro.core.carrying import statement_of
 from yeldro.core.checks import Check
 from yeldro.core.errors import Refused
 from yeldro.core.expression import with_literals
-from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
+from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Step, prepare
 from yeldro.core.proofs import hanging_rows, lost_groups
 from yeldro.core.protocol import Database, Session
 from yeldro.core.run import check_plan
@@ -78,7 +78,7 @@ def trace_cleanup(
         prepared = prepare(session, _literal(cleanup, session), steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
-        _check_traceable(prepared, enforces=enforces)
+        _check_traceable(session, prepared, enforces=enforces)
         steps = []
         for work in prepared.work:
             statement = statement_of(work)
@@ -119,8 +119,15 @@ def _literal(cleanup: Cleanup, session: Session) -> Cleanup:
     return replace(cleanup, selection=replace(selection, where=where, parameters={}))
 
 
-def _check_traceable(prepared: Prepared, *, enforces: bool) -> None:
+def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) -> None:
     for work in prepared.work:
+        removes = work.step.action is Action.REMOVE
+        if removes and session.unseen_references(work.rows.table) != ():
+            raise Refused(
+                f"This user does not see whether tables of other databases reference "
+                f"{work.rows.table.name}, and a script does not look for them.",
+                "Use a user with SELECT on all databases, or 'yeldro run'.",
+            )
         if work.at_once and enforces:
             raise Refused(
                 f"Keys of {work.rows.table.name} move together with the rows that reference them, "

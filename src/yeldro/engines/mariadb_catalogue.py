@@ -9,6 +9,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from fnmatch import fnmatchcase
+from functools import cached_property
 from itertools import groupby
 from typing import Any
 
@@ -65,6 +66,14 @@ WHERE EVENT_OBJECT_SCHEMA = %s AND EVENT_OBJECT_TABLE = %s ORDER BY TRIGGER_NAME
 """
 
 
+_REFERENCING = """
+SELECT {for_schema} AS child_schema, {for_name} AS child
+FROM information_schema.INNODB_SYS_FOREIGN
+WHERE {ref_schema} = %s AND {ref_name} = %s
+"""
+# A name as it is in the file system, as it is in statements.
+_DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING filename)"
+            " USING utf8mb4)")  # fmt: skip
 _ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
 _GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
 
@@ -211,11 +220,38 @@ class MariadbCatalogue:
 
     def sees_all(self) -> bool:
         """Whether this user sees every table of the database, and so every foreign key."""
-        for (grant,) in self._rows("SHOW GRANTS"):
-            found = _GRANT.match(grant)
-            if found and {"ALL PRIVILEGES", "SELECT"} & set(found[1].split(", ")):
+        for found in self._grants:
+            if {"ALL PRIVILEGES", "SELECT"} & set(found[1].split(", ")):
                 pattern = found[2].replace("``", "`").replace("\\_", "_").replace("%", "*")
                 if found[2] == "*" or fnmatchcase(self._database, pattern):
+                    return True
+        return False
+
+    def unseen_references(self, name: TableName) -> tuple[str, ...] | None:
+        """The tables that reference a table and that this user does not see; None if unknown."""
+        if self._grants_everywhere("SELECT"):
+            return ()
+        if not self._grants_everywhere("PROCESS"):
+            return None
+        query = _REFERENCING.format(
+            for_schema=_DECODED.format("FOR_NAME", 1), for_name=_DECODED.format("FOR_NAME", -1),
+            ref_schema=_DECODED.format("REF_NAME", 1), ref_name=_DECODED.format("REF_NAME", -1),
+        )  # fmt: skip
+        seen = {self.place_of(key.child) for key in self.referencing(name)}
+        rows = {(row.child_schema, row.child) for row in self._rows(query, *self.place_of(name))}
+        return tuple(sorted(f"{schema}.{child}" for schema, child in rows - seen))
+
+    @cached_property
+    def _grants(self) -> list[re.Match[str]]:
+        """What this user may do, by database."""
+        return [found for (grant,) in self._rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
+
+    def _grants_everywhere(self, privilege: str) -> bool:
+        """Whether this user has a privilege on all databases."""
+        for found in self._grants:
+            if found[2] == "*":
+                given = {each.strip() for each in found[1].split(",")}
+                if {"ALL PRIVILEGES", privilege} & given:
                     return True
         return False
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, ClassVar
 
 import sqlalchemy as sa
@@ -286,6 +287,19 @@ class MariadbSession(StandardSession):
                 "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
                 data=UNCHANGED,
             ) from error
+
+    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
+        return self.catalogue.unseen_references(table.name)
+
+    @contextmanager
+    def letting_the_system_check(self) -> Iterator[None]:
+        """InnoDB's own checks see tables that this user does not."""
+        self.set("foreign_key_checks", 1)
+        try:
+            yield
+        finally:
+            if not self.connection.invalidated:
+                self.set("foreign_key_checks", 0)
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server denies when it is asked how it would carry out such a statement."""

@@ -451,6 +451,30 @@ def test_tables_of_another_database_are_followed_and_named_with_it(yeldro, serve
         server.script("DROP DATABASE " + away.name)
 
 
+@pytest.mark.parametrize("partitions", [
+    "HASH (id) PARTITIONS 4", "KEY (id) PARTITIONS 2",
+    "LIST (id) (PARTITION a VALUES IN (1, 2), PARTITION b VALUES IN (3, 4, 5, 6))",
+    "RANGE (id) SUBPARTITION BY HASH (id) SUBPARTITIONS 2"
+    " (PARTITION a VALUES LESS THAN (3), PARTITION b VALUES LESS THAN MAXVALUE)",
+])  # fmt: skip
+def test_rows_of_partitioned_tables_are_counted_once(yeldro, server, partitions: str) -> None:
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY, g int) PARTITION BY {partitions};
+        INSERT INTO mast VALUES (1, 1), (2, 1), (3, 2), (4, 2), (5, 3);
+    """)
+    there_and_back(yeldro, server, "mast", "--where", "id < 4", "--expect", "3")
+    there_and_back(yeldro, server, "mast", "--duplicates-by", "g", "--expect", "2")
+    there_and_back(yeldro, server, "mast", "--where", "id < 4", "--batch", "2", "--expect", "3")
+    there_and_back(yeldro, server, "mast", "--all-rows", "--truncate", "--no-way-back", "mast",
+                   "--expect", "5")  # fmt: skip
+    server.script("CREATE TRIGGER more AFTER DELETE ON mast FOR EACH ROW"
+                  " INSERT INTO other VALUES (1); CREATE TABLE other (id int)")  # fmt: skip
+    before = server.contents()
+    words = ("run", "mast", "--where", "id < 4", "--expect", "3", "--yes")
+    assert "more" in yeldro(*words, db=server.url, code=4).err
+    assert server.contents() == before
+
+
 def test_what_keeps_its_history_is_refused_by_name(yeldro, server) -> None:
     server.script("CREATE TABLE past (id int PRIMARY KEY) WITH SYSTEM VERSIONING")
     found = yeldro("plan", "past", "--all-rows", db=server.url, code=3)

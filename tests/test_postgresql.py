@@ -320,3 +320,35 @@ def test_a_password_appears_nowhere(yeldro, server) -> None:
     assert "hunter22" not in done.out + done.err + shown.out + survey.out
     (receipt,) = yeldro.receipts.glob("*.sqlite")
     assert b"hunter22" not in receipt.read_bytes()
+
+
+FAR = {
+    "date": ["infinity", "-infinity", "0044-03-15 BC", "12020-01-01", "2020-02-29"],
+    "timestamp": ["infinity", "-infinity", "0044-03-15 10:00 BC", "294276-12-31 23:59:59"],
+    "timestamptz": ["infinity", "0044-03-15 10:00+00 BC", "2020-01-01 10:00:00.000001+00"],
+    "time": ["24:00:00", "00:00:00.5"], "timetz": ["24:00:00+14", "10:00:00-15:59:59"],
+    "interval": ["178000000 years", "-3 days 04:05:06.7"],
+    "date[]": ["{infinity,0044-03-15 BC}"], "daterange": ["[0044-03-15 BC,infinity)"],
+    "numeric": ["NaN", "Infinity", "1e-300"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", FAR)
+def test_values_that_python_cannot_hold_are_shown_and_come_back(yeldro, server, kind: str) -> None:
+    rows = [value for value in FAR[kind] for _ in range(2)]
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY, v {kind});
+        CREATE TABLE lamp (v {kind}, mast_id int PRIMARY KEY REFERENCES mast (id));
+        INSERT INTO mast VALUES {", ".join(f"({n}, '{v}')" for n, v in enumerate(rows))};
+        INSERT INTO lamp SELECT v, id FROM mast;
+    """)
+    for form in ((), ("--json",)):
+        yeldro("preview", "mast", "--where", "id >= 0", *form, db=server.url)
+        found = yeldro("duplicates", "mast", "--by", "v", *form, db=server.url).out
+        assert rows[0].split(" ")[0].strip("{[").split(",")[0] in found
+        yeldro("plan", "mast", "--all-rows", *form, db=server.url, code=None)
+        yeldro("survey", "mast", *form, db=server.url)
+        yeldro("duplicates", "mast", *form, db=server.url)
+    there_and_back(yeldro, server, "mast", "--all-rows", "--follow", "lamp", "--expect",
+                   str(len(rows)))  # fmt: skip
+    there_and_back(yeldro, server, "lamp", "--duplicates-by", "v", "--expect", "1..")

@@ -238,7 +238,9 @@ def find_duplicates(
     ours = group_values(session, table, numbered, by, grouping.same)
     sample = []
     for *shared, size in largest:
-        same = (value.is_not_distinct_from(v) for value, v in zip(ours, shared, strict=True))
+        # Bound without a type, so that text takes that of the column it is compared with.
+        bound = (sa.literal(each, sa.types.NullType()) for each in shared)
+        same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))
         query = sa.select(*sql.columns_of(numbered, shown)).where(*same)
         members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
         sample.append(DuplicateGroup(tuple(shared), size, tuple(tuple(row) for row in members_of)))

@@ -21,11 +21,13 @@ class ChangeCount:
         total: all rows removed, changed and added, where the system counts only in all.
         tables: (removed, changed, added) by table, where the system tells them apart.
         counted_under: the table under which another one's rows are counted, where not its own.
+        times: how often the system counts each row of a table, where that is not once.
     """
 
     total: int | None = None
     tables: Mapping[str, tuple[int, ...]] | None = None
     counted_under: Mapping[str, str] = field(default_factory=dict)
+    times: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

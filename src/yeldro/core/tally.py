@@ -104,7 +104,11 @@ def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger
     """The rows that the database counted between two readings, held against the tally."""
     planned = tally.by_table(after.counted_under)
     if after.tables is None:
-        surplus = (after.total or 0) - (before.total or 0) - sum(tally.affected)
+        accounted = sum(
+            rows * after.times.get(step.table, 1)
+            for step, rows in zip(tally.steps, tally.affected, strict=True)
+        )
+        surplus = (after.total or 0) - (before.total or 0) - accounted
         return Ledger(planned, {"*": surplus} if surplus else {})
     counted: dict[str, Changes] = {}
     for name, now in after.tables.items():

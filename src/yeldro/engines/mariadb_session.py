@@ -369,7 +369,8 @@ class MariadbSession(StandardSession):
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; cascades inside InnoDB would be missing here."""
         counts = self.connection.exec_driver_sql(_COUNTS).all()
-        return ChangeCount(total=sum(int(value) for _, value in counts))
+        total = sum(int(value) for _, value in counts)
+        return ChangeCount(total=total, times=self.catalogue.counted_twice)
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return values.readable(value, column)

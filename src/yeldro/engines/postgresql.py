@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import sqlalchemy as sa
+from psycopg.types.string import TextLoader
 from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
@@ -30,6 +31,7 @@ _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "charac
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
+_MOMENTS = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # rows, more or less, up to which the keys of a group may be in one array
 _LOOKING = "yeldro_looking"
@@ -137,6 +139,7 @@ class PostgresqlDatabase:
             isolation_level="REPEATABLE READ",
             connect_args={"application_name": "yeldro"},
         )
+        sa.event.listen(engine, "connect", _read_moments_as_text)
         try:
             with engine.connect() as connection:
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
@@ -486,6 +489,12 @@ class PostgresqlSession(StandardSession):
         options = self.connection.execution_options(**{_LOOKING: False})
         options.exec_driver_sql(statement)
         options.execution_options(**{_LOOKING: True})
+
+
+def _read_moments_as_text(connection: Any, _: Any) -> None:
+    """Python has no date before the year 1 or after 9999, no infinity, and no 24 o'clock."""
+    for kind in _MOMENTS:
+        connection.adapters.register_loader(kind, TextLoader)
 
 
 def _key_column(column: Column) -> sa.ColumnClause[Any]:

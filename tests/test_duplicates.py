@@ -315,6 +315,41 @@ def test_of_rows_that_would_be_there_twice_the_one_that_is_there_already_stays(
     assert database.rows("SELECT * FROM tag") == [(2, "x", 2)]
 
 
+def test_a_row_whose_only_rival_goes_itself_stays(yeldro, made) -> None:
+    """On random rows with two unique keys each row is settled against those that stay."""
+    database = made("""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9));
+        CREATE TABLE tag (id INTEGER PRIMARY KEY, buoy_id INTEGER, a INTEGER, b INTEGER,
+            UNIQUE (buoy_id, a), UNIQUE (buoy_id, b), FOREIGN KEY (buoy_id) REFERENCES buoy (id));
+        INSERT INTO buoy VALUES (1, 's'), (2, 's'), (3, 's'), (4, 't'), (5, 't');
+    """)
+    for seed in range(12):
+        chance = random.Random(seed)
+        rows = [(1, 1, 9, 1), (2, 2, 9, 8), (3, 3, 10, 8)]
+        taken: set[tuple[Any, ...]] = set()
+        if seed:
+            rows = []
+        for n in range(1, 12) if seed else ():
+            buoy, a, b = chance.randint(1, 5), chance.choice([None, 1, 2, 3]), chance.randint(1, 3)
+            if not {(buoy, "a", a), (buoy, "b", b)} & taken:
+                taken |= {(buoy, "a", a or f"none {n}"), (buoy, "b", b)}
+                rows.append((n, buoy, a, b))
+        written = ", ".join(str(row).replace("None", "NULL") for row in rows)
+        database.script(f"DELETE FROM tag; INSERT INTO tag VALUES {written}")
+        kept = {1: 1, 2: 1, 3: 1, 4: 4, 5: 4}
+        stay: list[tuple[Any, ...]] = []
+        for n, buoy, a, b in sorted(rows, key=lambda row: (kept[row[1]] != row[1], row[0])):
+            near = [other for other in stay if other[1] == kept[buoy]]
+            if not any(other[3] == b or (a is not None and other[2] == a) for other in near):
+                stay.append((n, kept[buoy], a, b))
+        words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--expect", "3")
+        before = database.contents()
+        yeldro("run", *words, "--yes", db=database.url)
+        assert sorted(database.rows("SELECT * FROM tag")) == sorted(stay), seed
+        yeldro("restore", "last", "--yes")
+        assert database.contents() == before, seed
+
+
 def test_a_key_of_which_only_a_part_is_referenced_does_not_move(yeldro, made) -> None:
     database = made("""
         CREATE TABLE buoy (id INTEGER NOT NULL, kind INTEGER NOT NULL, serial VARCHAR(9),
@@ -331,6 +366,18 @@ def test_a_key_of_which_only_a_part_is_referenced_does_not_move(yeldro, made) ->
     told = yeldro(*words, db=database.url, code=3).err
     assert "mark.buoy_id,no references the columns that would change" in told
     assert "No option moves them" in told
+
+
+def test_a_blocked_move_names_the_key_by_which_the_rows_would_move(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY, serial VARCHAR(9));
+        CREATE TABLE sr (id INTEGER PRIMARY KEY, up INTEGER, peer INTEGER, UNIQUE (peer),
+            FOREIGN KEY (up) REFERENCES buoy (id), FOREIGN KEY (peer) REFERENCES buoy (id));
+        INSERT INTO buoy VALUES (1, 'a'), (2, 'a');
+        INSERT INTO sr VALUES (1, NULL, 1), (2, NULL, 2), (3, 2, NULL);
+    """)
+    told = yeldro("plan", *SAME_SERIAL, "--repoint", db=database.url, code=3).err
+    assert "Add --follow sr.peer or --detach sr.peer" in told
 
 
 def test_moved_references_do_not_take_more_rows_of_the_duplicates_table(yeldro, made) -> None:

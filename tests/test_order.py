@@ -18,9 +18,9 @@ from yeldro.core.errors import Refused
 from yeldro.core.graph import components, cycle_through
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
+from yeldro.core.protocol import NOTHING, Hold
 from yeldro.core.receipt import ReceiptWish
 from yeldro.core.run import run
-from yeldro.core.schema import TableName
 from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines.sqlite import SqliteDatabase, SqliteSession
@@ -55,10 +55,8 @@ class Checking(SqliteDatabase):
     """An SQLite file whose own checks stay on: every statement must leave no row hanging."""
 
     @contextmanager
-    def writing(
-        self, lock_wait: float, alone_in: TableName | None = None
-    ) -> Iterator[SqliteSession]:
-        assert alone_in is None
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[SqliteSession]:
+        assert hold == NOTHING
         with self._session("rw", lock_wait) as session:
             session.checks_when_all_is_done = False
             session.connection.exec_driver_sql("PRAGMA foreign_keys = ON")

@@ -6,7 +6,7 @@ one that already is at the kept row stays, else the first by key.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,6 +17,7 @@ from yeldro.core.duplicates import Grouping, kept_values
 from yeldro.core.identity import kept_columns, key_values
 from yeldro.core.keytables import KeyTables, once
 from yeldro.core.protocol import Session
+from yeldro.core.rivals import Rivals
 from yeldro.core.rowset import RowSet, depends_on, references, that_stay
 from yeldro.core.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.treatment import Link, Reach
@@ -153,11 +154,12 @@ class Moved:
     parent: Table
     links: tuple[Link, ...]
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+    rivals: Rivals | None = None
 
     @classmethod
     def of(
         cls, session: Session, child: Table, parent: Table, links: Sequence[Link],
-        moves: dict[tuple[str, ...], Moves], moved_keys: MovedKeys,
+        moves: dict[tuple[str, ...], Moves], moved_keys: MovedKeys, rivals: Rivals | None,
     ) -> Moved:  # fmt: skip
         """The moved links of `child`, and what its columns become."""
         changes: dict[str, sa.ColumnElement[Any]] = {}
@@ -170,7 +172,7 @@ class Moved:
                     own = changes.get(name, rows.c[name])
                     value = sa.case((moved_keys.references(link), value), else_=own)
                 changes[name] = value
-        return cls(child, parent, tuple(links), changes)
+        return cls(child, parent, tuple(links), changes, rivals)
 
     @property
     def carries(self) -> bool:
@@ -180,7 +182,7 @@ class Moved:
     @property
     def broken_keys(self) -> list[CandidateKey]:
         """The unique keys of the child that could hold twice once rows have moved."""
-        return [key for key in self.child.candidate_keys if set(key.columns) & self.changes.keys()]
+        return breakable_keys(self.child, self.changes)
 
     def _moves_in(self, key: CandidateKey) -> sql.Predicate:
         """Whether a row gets another value in a unique key; else it is there already."""
@@ -194,6 +196,8 @@ class Moved:
         Args:
             leave_out: rows that are removed anyway, and so hold nothing.
         """
+        if self.rivals is not None:
+            return self.rivals.settle(self.changes, *leave_out)
         rows = sql.rows_of(self.child)
         conditions = []
         for number, key in enumerate(self.broken_keys):
@@ -213,6 +217,11 @@ class Moved:
             twice = sa.select(*shared).where(ranked.c.yeldro_moved == 1, ranked.c.yeldro_place > 1)
             conditions.append(sql.among(identity, twice.correlate(None)))
         return sa.or_(sa.false(), *conditions)
+
+
+def breakable_keys(child: Table, changed: Collection[str]) -> list[CandidateKey]:
+    """The unique keys of a child that can hold twice once these columns have moved."""
+    return [key for key in child.candidate_keys if not {*key.columns}.isdisjoint(changed)]
 
 
 def _renamed(column: Column, name: str) -> Column:

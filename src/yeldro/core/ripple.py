@@ -25,7 +25,8 @@ from yeldro.core.identity import (
 )
 from yeldro.core.keytables import WAVE, KeyTables, once
 from yeldro.core.protocol import Session
-from yeldro.core.repoint import Moved, MovedKeys, Moves
+from yeldro.core.repoint import Moved, MovedKeys, Moves, breakable_keys
+from yeldro.core.rivals import Rivals
 from yeldro.core.rowset import RowSet, compared, depends_on, references
 from yeldro.core.schema import IdentityKind, Table, TableName
 from yeldro.core.selection import MatchedRows
@@ -106,6 +107,7 @@ class _Tracing:
         self.keys = KeyTables(session, matched, reached, tuple(extra))
         self.moves: dict[tuple[str, ...], Moves] = {}
         self.moved: dict[TableName, Moved] = {}
+        self.rivals: dict[TableName, Rivals] = {}
         self.moved_keys = MovedKeys(session, reached, self.keys, self.removed)
 
     def trace(self) -> Ripple:
@@ -174,6 +176,15 @@ class _Tracing:
             if link.key.referenced_columns not in self.moves:
                 made = Moves.create(self.session, start, link.key.referenced_columns)
                 self.moves[link.key.referenced_columns] = made
+        changed: dict[TableName, set[str]] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REPOINT:
+                changed.setdefault(link.key.child, set()).update(link.moved_columns)
+        for name, columns in changed.items():
+            child = self.session.catalogue.table(name)
+            keys = breakable_keys(child, columns)
+            if len(keys) > 1:
+                self.rivals[name] = Rivals.create(self.session, child, keys)
 
     def _fill_moves(self) -> None:
         """Says where references to duplicates go, once it is known which rows are removed."""
@@ -195,8 +206,9 @@ class _Tracing:
         for name, own in links.items():
             child = self.session.catalogue.table(name)
             self.moved[name] = Moved.of(
-                self.session, child, start, own, self.moves, self.moved_keys
-            )
+                self.session, child, start, own, self.moves, self.moved_keys,
+                self.rivals.get(name),
+            )  # fmt: skip
 
     def _is_direct(self, table: Table) -> bool:
         """Whether the condition for a table's rows can be used instead of a key table."""

@@ -107,9 +107,8 @@ class Settling:
             if hindered.rows:
                 keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
                 obstacle = Obstacle(Cause.TWICE, f"{keys} would be there twice")
-                blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=obstacle)] = (
-                    hindered
-                )
+                link = self._link_of(moved, hindered)
+                blocked[replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)] = hindered
         hinders = self._referenced_change(found, list(moved.changes)) if found.rows else None
         if (
             found.rows
@@ -119,8 +118,20 @@ class Settling:
             words = f"{child.name} has no key by which its rows are found when they have moved"
             hinders = Obstacle(Cause.NO_KEY, words)
         if hinders:
-            blocked[replace(moved.links[0], treatment=Treatment.BLOCK, obstacle=hinders)] = found
+            link = self._link_of(moved, found)
+            blocked[replace(link, treatment=Treatment.BLOCK, obstacle=hinders)] = found
         return found, blocked
+
+    def _link_of(self, moved: Moved, hindered: RowSet) -> Link:
+        """The first link by which all of these rows move, else by which most of them do."""
+        connection = self.session.connection
+        counted = {
+            link: sql.count(
+                connection, hindered.source, hindered.condition, self.moved_keys.depends(link)
+            )
+            for link in moved.links
+        }
+        return max(moved.links, key=lambda link: counted[link])
 
     def _staying(self, link: Link) -> RowSet:
         """The rows that depend through a link and are not removed on any path."""

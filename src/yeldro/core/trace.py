@@ -17,7 +17,7 @@ from yeldro.core.proofs import hanging_rows, lost_groups
 from yeldro.core.protocol import Database, Session
 from yeldro.core.run import check_plan
 
-_WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ")
+_WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", "DELETE FROM ")
 
 
 @dataclass(frozen=True)

@@ -215,6 +215,8 @@ class _Writing:
                 for name in _key_tables_in(text):
                     yield from self._made(name, waiting, place, sets)
                 yield self._sql(self._translated(self._parsed(text), place))
+            elif text.startswith(("UPDATE", "DELETE")) and _key_table_in(text) not in waiting:
+                yield self._sql(self._translated(self._parsed(text), place))
         for name in list(waiting):
             yield from self._made(name, waiting, place, sets)
 

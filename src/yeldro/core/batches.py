@@ -29,15 +29,22 @@ from yeldro.core.errors import (
 from yeldro.core.expectation import Expectations
 from yeldro.core.holding import hold_kept_rows, what_to_hold
 from yeldro.core.job import Job, JobPlan
-from yeldro.core.plan import Cleanup, Plan, Prepared, Step, prepare
+from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Step, prepare
 from yeldro.core.proofs import prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipt_batches import BatchReceipt, Unfinished, find_unfinished
+from yeldro.core.receipt_batches import (
+    BatchReceipt,
+    Unfinished,
+    find_unfinished,
+    same_in_all,
+)
 from yeldro.core.run import Outcome, Part, RunResult
 from yeldro.core.schema import IdentityKind, TableName
+from yeldro.core.selection import resolve
 from yeldro.core.storing import store
 from yeldro.core.tally import Ledger, Tally
+from yeldro.core.treatment import Treatment
 
 _FIRST_SIZE = 1000
 _LARGEST_STEP = 2.0
@@ -105,7 +112,7 @@ def run_in_batches(
         Interrupted: it was asked to stop.
     """
     (cleanup,) = _checked(job)
-    whole, tables = _plan_whole(database, job, cleanup)
+    whole, steps = _plan_whole(database, job, cleanup)
     earlier = next(
         (each for each in find_unfinished(wish.folder, job.title, database.shown)
          if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
@@ -118,8 +125,8 @@ def run_in_batches(
         if earlier is not None:  # it was stopped when all was done but this
             BatchReceipt.take_up(earlier, whole.matched).committed()
         return running.nothing_to_do(JobPlan(job.title, (whole,)))
-    work = _Batched(database, job, cleanup, wish, lock_wait, whole)
-    work.open(earlier, tables)
+    work = _Batched(database, job, cleanup, wish, lock_wait, whole, steps)
+    work.open(earlier)
     try:
         work.carry_out(batches, watch, should_stop)
     except BaseException as error:
@@ -149,8 +156,10 @@ def _checked(job: Job) -> tuple[Cleanup]:
     return (cleanup,)
 
 
-def _plan_whole(database: Database, job: Job, cleanup: Cleanup) -> tuple[Plan, list[TableName]]:
-    """The plan of all batches together, with the table of every step."""
+def _plan_whole(
+    database: Database, job: Job, cleanup: Cleanup
+) -> tuple[Plan, list[tuple[Step, TableName]]]:
+    """The plan of all batches together, and every step that a batch can have, with its table."""
     with database.reading() as session:
         prepared = prepare(session, cleanup)
         plan = prepared.plan
@@ -158,7 +167,26 @@ def _plan_whole(database: Database, job: Job, cleanup: Cleanup) -> tuple[Plan, l
         job.limits.check_rows(plan.total)
         running.check_plan(plan, _without_expectations(cleanup))
         _check_divisible(prepared)
-        return plan, [work.rows.table.name for work in prepared.work]
+        return plan, _steps_of_batches(prepared)
+
+
+def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
+    """The steps of the whole plan, with those that only a part of the rows can need.
+
+    A row that references one of an earlier batch is detached, though a later batch removes it.
+    """
+    ripple = prepared.ripple
+    steps = [(work.step, work.rows.table.name) for work in prepared.work]
+    detaching = [pair for pair in steps if pair[0].action is Action.DETACH]
+    for link in ripple.reach.links:
+        if link.treatment is Treatment.DETACH and link not in ripple.detached:
+            name = str(link.key.child)
+            because = f"{link.key} ({link.reason})"
+            step = Step(0, Action.DETACH, name, 0, because, (name,))
+            detaching.append((step, link.key.child))
+    others = [pair for pair in steps if pair[0].action is not Action.DETACH]
+    ordered = enumerate([*detaching, *others], 1)
+    return [(replace(step, n=n), table) for n, (step, table) in ordered]
 
 
 def _check_divisible(prepared: Prepared) -> None:
@@ -188,7 +216,7 @@ class _Batched:
 
     def __init__(
         self, database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish, lock_wait: float,
-        whole: Plan,
+        whole: Plan, steps: list[tuple[Step, TableName]],
     ) -> None:  # fmt: skip
         self.database = database
         self.job = job
@@ -196,6 +224,10 @@ class _Batched:
         self.wish = wish
         self.lock_wait = lock_wait
         self.whole = whole
+        self.steps = steps
+        self.left = Counter(
+            {step.table: step.rows for step, _ in steps if step.action is Action.REMOVE}
+        )
         self.hold = what_to_hold(database, job)
         self.receipt: BatchReceipt | None = None
         self.before = 0
@@ -207,7 +239,7 @@ class _Batched:
         self.affected: Counter[tuple[str, ...]] = Counter()
         self.after_key: tuple[int, ...] = ()
 
-    def open(self, earlier: Unfinished | None, tables: list[TableName]) -> None:
+    def open(self, earlier: Unfinished | None) -> None:
         """Begins a receipt, or takes up the one of a run that was stopped."""
         if earlier is not None:
             self.receipt = BatchReceipt.take_up(earlier, self.whole.matched)
@@ -218,7 +250,7 @@ class _Batched:
         self.receipt = BatchReceipt(
             self.wish.folder, self.job.title, system, self.database.shown, self.whole.table
         )
-        self.receipt.begin(self.whole, tables)
+        self.receipt.begin(self.whole, self.steps)
 
     def carry_out(
         self,
@@ -261,7 +293,8 @@ class _Batched:
             if not self.matched:  # may this user do it at all?
                 check_means(session, prepared, None)
             last = self._last_key(session, prepared)
-            self.receipt.add_plan(prepared.plan)
+            taken = self._taken(session, prepared)
+            self.receipt.add_plan(replace(prepared.plan, matched=taken))
             on_disk = False
             try:
                 hold_kept_rows(session, prepared)
@@ -284,11 +317,34 @@ class _Batched:
         self.receipt.batch_committed()
         self.in_doubt = False
         for step, rows in zip(tally.steps, tally.affected, strict=True):
-            self.affected[_same_in_all(step)] += rows
+            self.affected[same_in_all(step)] += rows
         self.after_key = last
-        self.matched += prepared.plan.matched
+        self.matched += taken
         self.rows += tally.total
         self.ledger = self.ledger.with_more(ledger)
+
+    def _taken(self, session: Session, prepared: Prepared) -> int:
+        """The matched rows of the whole that a batch takes, with those that depend on its own.
+
+        Raises:
+            CountMismatch: a batch would remove more of a table than was planned for all.
+        """
+        for step in prepared.plan.steps:
+            if step.action is Action.REMOVE:
+                self.left[step.table] -= step.rows
+        beyond = [name for name, rows in self.left.items() if rows < 0]
+        if beyond:
+            raise CountMismatch(
+                f"This batch would remove more rows of {', '.join(beyond)} than were planned for "
+                f"all batches together.",
+                "Somebody changed the data meanwhile; look at the plan again.",
+            )
+        removed = prepared.ripple.removed.get(prepared.matched.table.name)
+        if removed is None or removed.rows == prepared.plan.matched:
+            return prepared.plan.matched
+        whole = resolve(self.cleanup.selection, session)
+        query = whole.select(sa.literal(1)).where(removed.condition)
+        return sql.count(session.connection, query.subquery("yeldro_taken"))
 
     def _last_key(self, session: Session, prepared: Prepared) -> tuple[int, ...]:
         """The last key of a batch, where keys are whole numbers; else every batch looks at all."""
@@ -334,15 +390,22 @@ class _Batched:
     def result(self) -> RunResult:
         """What was done, as one run."""
         assert self.receipt is not None
+        left = sum(self.left.values())
+        if left:
+            raise self.stopped(
+                CountMismatch(
+                    f"{left:,} rows that depend on the matched ones were planned to go, and are "
+                    f"not there any more.",
+                    "Somebody changed the data meanwhile.",
+                )
+            )
         self.receipt.committed()
-        affected = tuple(self.affected[_same_in_all(step)] for step in self.whole.steps)
-        part = Part(self.whole, Tally(self.whole.steps, affected))
+        done = [(step, self.affected[same_in_all(step)]) for step, _ in self.steps]
+        some = [(replace(step, rows=rows), rows) for step, rows in done if rows]
+        steps = tuple(step for step, _ in some)
+        whole = replace(self.whole, steps=steps, total=self.rows)
+        part = Part(whole, Tally(steps, tuple(rows for _, rows in some)))
         return RunResult(self.job.title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
-
-
-def _same_in_all(step: Step) -> tuple[str, ...]:
-    """What a step of one batch has in common with that step of the others."""
-    return (step.action, step.table, step.because)
 
 
 def _wait(seconds: float, should_stop: Callable[[], bool]) -> None:

@@ -100,8 +100,13 @@ def as_before(each: LaidOut, others: Sequence[LaidOut]) -> sql.Predicate:
     if each.holds_whole_rows:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
         same = sa.and_(same, ~each.taken_over)
-        for earlier in _changed_before(each, others):
+        before = _changed_before(each, others)
+        for earlier in before:
             same = sa.or_(same, each.back_before(earlier))
+        plain = [earlier for earlier in before if not earlier.changes_key]
+        if len(plain) > 1:
+            plain.sort(key=lambda earlier: earlier.step.n)
+            same = sa.or_(same, each.back_before_all(plain))
         return same
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     for earlier in _changed_before(each, others):

@@ -329,6 +329,34 @@ class LaidOut:
         one = sa.select(sa.literal(1)).select_from(staged).where(*mine, sa.exists(row))
         return sa.exists(one.correlate(self.staged))
 
+    def back_before_all(self, earlier: Sequence[LaidOut]) -> sql.Predicate:
+        """Whether a row is as it was before several earlier steps, each of which changed it.
+
+        Args:
+            earlier: the steps, first one first; none of them changes what rows are found by.
+        """
+        expected: dict[str, sa.ColumnElement[Any]] = {
+            name: self.staged.c[staged] for name, staged in self.named("value")
+        }
+        for place, step in reversed(list(enumerate(earlier))):
+            staged = step.staged.alias(f"yeldro_earlier_{place}")
+            found_by = dict(step.key)
+            mine = [
+                staged.c[found_by[name]].is_not_distinct_from(self.staged.c[own])
+                for name, own in self.key
+            ]
+            changed = sa.exists(sa.select(sa.literal(1)).select_from(staged).where(*mine)
+                                .correlate(self.staged))  # fmt: skip
+            for name, old in step.named("old"):
+                before = sa.select(staged.c[old]).where(*mine).correlate(self.staged)
+                expected[name] = sa.case((changed, before.scalar_subquery()), else_=expected[name])
+        columns = self.table.by_name
+        same = (
+            self.session.readable(self.rows.c[name], columns[name]).is_not_distinct_from(value)
+            for name, value in expected.items()
+        )
+        return self.exists(*self.agree(self.key), *same)
+
     def hold_parents(self) -> None:
         """Sees to it that nobody removes a parent row that is needed, where the system does not.
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from yeldro.core import receipt_format as form
 from yeldro.core.errors import CountMismatch
-from yeldro.core.plan import Plan, Step
+from yeldro.core.plan import Action, Plan, Step
 from yeldro.core.receipt import ReceiptWriter, stored_columns, sync
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Ledger, Tally
@@ -38,11 +38,11 @@ class BatchReceipt(ReceiptWriter):
 
     batch = 0
 
-    def begin(self, plan: Plan, tables: Sequence[TableName]) -> None:
-        """Notes the steps of the whole plan; batches fill them."""
+    def begin(self, plan: Plan, steps: Sequence[tuple[Step, TableName]]) -> None:
+        """Notes every step that a batch can have, with its table; batches fill them."""
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = ?", (plan.matched,))
-            for step, table in zip(plan.steps, tables, strict=True):
+            for step, table in steps:
                 super().add_step(step, table)
             self._file.execute("UPDATE step SET planned = 0, affected = 0")
             self._file.execute("COMMIT")
@@ -100,13 +100,14 @@ class BatchReceipt(ReceiptWriter):
             )
 
     def add_step(self, step: Step, table: TableName) -> None:
-        """Adds a batch's step to the same step of the whole plan.
+        """Adds a batch's step to the same step of the others.
 
         Raises:
-            CountMismatch: the whole plan has none, so the database has changed.
+            CountMismatch: there can be none, so the database has changed.
         """
+        del table
         with self._failures_told():
-            n = self._whole(step, table.name)
+            n = self._whole(step)
             self._file.execute(
                 "UPDATE step SET planned = planned + ?1, affected = affected + ?1 WHERE n = ?2",
                 (step.rows, n),
@@ -186,23 +187,35 @@ class BatchReceipt(ReceiptWriter):
         self._file.close()
 
     def committed(self) -> None:
-        """Notes that all batches are committed."""
+        """Notes that all batches are committed; steps that none had are left out."""
+        self._file.execute("DELETE FROM step WHERE planned = 0")
         self._finish(form.COMMITTED)
         self._file.execute("COMMIT")
         self._file.close()
 
-    def _whole(self, step: Step, table: str | None = None) -> int:
-        row = self._file.execute(
-            "SELECT n FROM step WHERE action = ? AND table_name = ? AND because = ?",
-            (step.action, table or step.table.rpartition(".")[2], step.because),
-        ).fetchone()
-        if row is None:
+    def _whole(self, step: Step) -> int:
+        """The number of the step that this one of a batch belongs to."""
+        rows = self._file.execute("SELECT n, action, table_schema, table_name, because FROM step")
+        known = {
+            same_in_all(Step(n, Action(action), str(TableName(name, schema)), 0, because, ())): n
+            for n, action, schema, name, because in rows
+        }
+        found = known.get(same_in_all(step))
+        if found is None:
             raise CountMismatch(
                 f"This batch would {step.action} {step.rows:,} rows of {step.table} "
                 f"({step.because}), and the plan of the whole has no such step.",
                 "Somebody changed the data meanwhile; look at the plan again.",
             )
-        return int(row[0])
+        return int(found)
+
+
+def same_in_all(step: Step) -> tuple[str, ...]:
+    """What a step of one batch has in common with that step of the others.
+
+    The rows of a table are removed, or moved, by one step; detached by one for each foreign key.
+    """
+    return (step.action, step.table, step.because if step.action is Action.DETACH else "")
 
 
 def find_unfinished(folder: Path, title: str, database: str) -> list[Unfinished]:

@@ -96,6 +96,28 @@ def test_text_of_every_character_set_comes_back_byte_by_byte(yeldro, server) -> 
     there_and_back(yeldro, server, "words", "--all-rows", "--expect", "1")
 
 
+def test_half_of_a_surrogate_pair_is_shown_and_comes_back(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE odd (id int PRIMARY KEY, u varchar(9) CHARACTER SET ucs2,
+            v varchar(9) CHARACTER SET utf8mb4, w varchar(9) CHARACTER SET utf32);
+        CREATE TABLE alike (u varchar(9) CHARACTER SET ucs2, n int);
+        INSERT INTO odd VALUES (1, x'D800', x'EDA080', x'0000D800'), (2, 'a', x'61EDBFBF', 'c'),
+            (3, 'a', 'b', 'c');
+        INSERT INTO alike VALUES (x'D800', 1), (x'D800', 1), ('a', 2);
+    """)
+    assert "⟨D800⟩" in yeldro("preview", "odd", "--where", "id < 3", db=server.url).out
+    yeldro("preview", "odd", "--where", "id < 3", "--json", db=server.url)
+    look = (
+        "SELECT id, hex(u), hex(v), hex(w) FROM odd UNION ALL SELECT n, hex(u), '', '' FROM alike"
+    )
+    before = sorted(server.rows(look))
+    for words in (("odd", "--where", "id < 3"), ("alike", "--duplicates-by", "u")):
+        yeldro("run", *words, "--expect", "1..", "--yes", db=server.url)
+        assert sorted(server.rows(look)) != before
+        yeldro("restore", "last", "--yes")
+        assert sorted(server.rows(look)) == before
+
+
 def test_a_moment_that_the_clock_shows_twice_comes_back_as_the_same_moment(yeldro, server) -> None:
     server.script("""
         CREATE TABLE watch (id int PRIMARY KEY, at timestamp(2) NULL);

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Yeldro
+from systems import AnyDatabase, SqliteFile
 
 REFUSED = [
     (("plan", "bouy", "--all-rows"), 2, "Did you mean buoy"),
@@ -184,3 +185,45 @@ def test_a_broken_receipt_is_told(yeldro: Yeldro, network, tmp_path: Path) -> No
     newer.close()
     assert "format 99" in yeldro("restore", str(path), "--yes", code=2).err
     assert network.value("SELECT count(*) FROM alert WHERE id = 1") == 0
+
+
+def test_a_connection_string_is_not_repeated(yeldro: Yeldro) -> None:
+    for text in ("host=x dbname=y password=hidden", "Server=x;Database=y;Pwd=hidden",
+                 "password=hidden"):  # fmt: skip
+        told = yeldro("survey", "--db", text, code=2).err
+        assert "hidden" not in told
+        assert "postgresql://" in told
+
+
+def test_a_name_that_no_trigger_has_is_told(yeldro: Yeldro, network: AnyDatabase) -> None:
+    words = ("alert", "--where", "id = 1", "--allow-trigger", "notify")
+    told = yeldro("rehearse", *words, db=network.url, code=2).err
+    assert "no table that is touched has a trigger of that name" in told
+    yeldro("run", *words[:3], "--expect", "1", "--yes", db=network.url)
+    assert "notify" in yeldro("restore", "last", "--yes", *words[3:], code=2).err
+
+
+def test_a_table_whose_name_has_a_colon_can_be_matched(yeldro: Yeldro, made) -> None:
+    database = made("CREATE TABLE mast (id INTEGER PRIMARY KEY, n INTEGER)")
+    quote = "`{}`" if database.url.startswith("mariadb") else '"{}"'
+    database.script(f"""
+        CREATE TABLE {quote.format("a:b")} (id INTEGER PRIMARY KEY, mast_id INTEGER,
+            FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1, 1), (2, 2); INSERT INTO {quote.format("a:b")} VALUES (1, 1);
+    """)
+    for typed in ("a:b", "a:b:id=mast_id"):
+        found = yeldro("plan", "mast", "--matching", typed, "--json", db=database.url).json()
+        assert found["matched"] == 1
+
+
+def test_what_receipts_say_of_filters_and_forgotten_rows(yeldro: Yeldro, demo: SqliteFile) -> None:
+    yeldro("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url)
+    assert "None of the 1 receipt" in yeldro("receipt", "list", "--table", "buoy").out
+    yeldro("receipt", "forget", "last", "--yes")
+    assert "forgotten" in yeldro("receipt", "show", "last").out
+    assert "forgotten" in yeldro("receipt", "list").out
+    connection = demo.connect()
+    connection.execute("BEGIN EXCLUSIVE")
+    told = yeldro("preview", "alert", "--where", "id = 2", db=demo.url, code=5).err
+    assert "--lock-wait" not in told
+    connection.close()

@@ -50,9 +50,10 @@ def list_(
     """The receipts that are kept, newest first."""
     folder = settings.receipts_folder(receipts)
     shown = settings.database_of(of).shown if of else None
+    kept = receipts_in(folder)
     found = [
         each
-        for each in receipts_in(folder)
+        for each in kept
         if (table is None or same_name(table, [str(step.table) for step in each.steps]))
         and (since is None or each.started[:10] >= f"{since:%Y-%m-%d}")
         and (until is None or each.started[:10] <= f"{until:%Y-%m-%d}")
@@ -61,7 +62,7 @@ def list_(
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
-        show_text(tables.receipts_view(found, str(folder)))
+        show_text(tables.receipts_view(found, str(folder), len(kept)))
 
 
 @receipt.command()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
@@ -15,6 +15,7 @@ from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.grouping import inexact
+from yeldro.core.names import suggestion
 from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session, Truncation
 from yeldro.core.ripple import Ripple, count_dependents, trace
@@ -206,6 +207,7 @@ def prepare(
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
+    _check_triggers(cleanup, ripple)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
@@ -225,6 +227,27 @@ def prepare(
         commits_by_itself=truncation.commits_by_itself,
     )
     return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
+
+
+def _check_triggers(cleanup: Cleanup, ripple: Ripple) -> None:
+    touched = [*ripple.reach.tables, *(found.table for found in ripple.detached.values())]
+    touched += [found.rows.table for found in ripple.repointed]
+    check_trigger_names(cleanup.allowed_triggers, touched)
+
+
+def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
+    """Refuse the name of a trigger that none of the tables has.
+
+    Raises:
+        UsageError: none has it; the nearest names are told.
+    """
+    known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
+    for name in names:
+        if name not in known:
+            raise UsageError(
+                f"--allow-trigger {name}: no table that is touched has a trigger of that name.",
+                suggestion(name, known),
+            )
 
 
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:

@@ -88,6 +88,11 @@ class Receipt:
         return any(step.rows_table for step in self.steps)
 
     @property
+    def is_forgotten(self) -> bool:
+        """Whether rows were stored once and have been erased."""
+        return not self.holds_rows and any(step.columns and not step.copy for step in self.steps)
+
+    @property
     def copies(self) -> list[TableName]:
         """The tables of the database that hold the rows in place of the receipt."""
         return [step.copy for step in self.steps if step.copy]

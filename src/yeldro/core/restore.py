@@ -37,7 +37,7 @@ from yeldro.core.keys_in_turn import taken_over
 from yeldro.core.laidout import LaidOut
 from yeldro.core.left_out import leave_out
 from yeldro.core.names import counted, same_name, suggestion
-from yeldro.core.plan import Action, Step
+from yeldro.core.plan import Action, Step, check_trigger_names
 from yeldro.core.protocol import ChangeCount, Database, Session
 from yeldro.core.receipt import ReceiptWish, ReceiptWriter
 from yeldro.core.receipts import Receipt, stored_rows
@@ -191,7 +191,7 @@ def restore(
         told: list[str] = []
         while True:
             work = _Restoring(session, receipt, scope, refused, told)
-            work.check(agreed)
+            work.check(agreed, allowed)
             if not work.planned.total:
                 return RestoreResult(work.planned, Tally((), ()), Ledger({}))
             writer = ReceiptWriter(
@@ -250,8 +250,9 @@ class _Restoring:
         self.planned = _plan(receipt, self.laid_out, scope, self.told)
         self.agreed_to = self.planned.total + gone
 
-    def check(self, agreed: int | None) -> None:
+    def check(self, agreed: int | None, allowed: Allowed) -> None:
         """Refuse what stands in the way, and another number than was agreed to."""
+        check_trigger_names(allowed.triggers, (each.table for each in self.laid_out.steps))
         if self.planned.conflicts:
             raise Refused(
                 f"{'; '.join(self.planned.conflicts)}.",

@@ -47,7 +47,9 @@ class RelatedTable:
         Raises:
             UsageError: a pair is not written `column=column`.
         """
-        other, colon, rest = text.partition(":")
+        other, colon, rest = text.rpartition(":")
+        if "=" not in rest:  # the colon is part of the name
+            other, colon, rest = text, "", ""
         pairs = [tuple(part.strip() for part in pair.split("=")) for pair in rest.split(",")]
         if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
             raise UsageError(

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import sqlalchemy as sa
 
 from yeldro.core.errors import UsageError
 from yeldro.core.protocol import Database
+
+_CONNECTION_STRING = re.compile(r"\b\w+ *= *\S.*(\s|;)|(password|pwd|passwd) *=", re.IGNORECASE)
 
 
 def open_database(text: str) -> Database:
@@ -17,6 +20,12 @@ def open_database(text: str) -> Database:
         UsageError: the URL cannot be read, or no engine is there for its system.
     """
     if "://" not in text:
+        if _CONNECTION_STRING.search(text) and not Path(text).exists():
+            raise UsageError(
+                "The database is neither a path nor a URL; it looks like a connection string, and "
+                "is not repeated here, for it may hold a password.",
+                "Write it as postgresql://user@host/database or mariadb://user@host/database.",
+            )
         return _sqlite(text)
     try:
         url = sa.make_url(text)

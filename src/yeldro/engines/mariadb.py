@@ -95,6 +95,8 @@ class MariadbDatabase:
                     f"reference the rows that go.",
                     f"Use a user with SELECT on {self._name}.*",
                 )
+            if self._statement_limit is not None:
+                lock_wait = min(lock_wait, self._statement_limit)
             seconds = math.ceil(lock_wait)
             session.set("innodb_lock_wait_timeout", seconds)
             session.set("lock_wait_timeout", max(seconds, 1))

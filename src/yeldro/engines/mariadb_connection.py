@@ -1,12 +1,21 @@
-"""Connections to MariaDB, made without what nobody asked for."""
+"""Connections to MariaDB, made without what nobody asked for, and for all text that it holds.
+
+MariaDB keeps half of a surrogate pair in a text, which no UTF-8 has. Such text is read as Python
+holds it, and a receipt keeps its bytes.
+"""
 
 from __future__ import annotations
 
+import codecs
 import ssl
 from functools import cache
 from typing import Any
 
 import pymysql
+
+from yeldro.core.errors import UsageError
+
+_ENCODING = "yeldro-utf8"
 
 
 class _Connection(pymysql.connections.Connection):
@@ -28,4 +37,38 @@ def _unverified() -> ssl.SSLContext:
 def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
     """The connection that SQLAlchemy asks for."""
     del dialect, record
-    return _Connection(*words, **options)
+    try:
+        connection = _Connection(*words, **options)
+    except TypeError as error:
+        unknown = str(error).rpartition("argument ")[2]
+        raise UsageError(
+            f"The database URL has an option that the driver does not know: {unknown}.",
+            "Drop it; charset, unix_socket, ssl_ca and read_default_file are among the known ones.",
+        ) from error
+    if connection.charset == "utf8mb4":
+        connection.encoding = _ENCODING
+    return connection
+
+
+class HalfPairs:
+    """Whether any text with half of a surrogate pair has been read."""
+
+    seen = False
+
+
+def _decode(data: Any, errors: str = "strict") -> tuple[str, int]:
+    del errors
+    try:
+        return codecs.utf_8_decode(data, "strict", True)
+    except UnicodeDecodeError:
+        HalfPairs.seen = True
+        return codecs.utf_8_decode(data, "surrogatepass", True)
+
+
+def _find(name: str) -> codecs.CodecInfo | None:
+    if name != _ENCODING.replace("-", "_"):
+        return None
+    return codecs.CodecInfo(codecs.utf_8_encode, _decode, name=_ENCODING)
+
+
+codecs.register(_find)

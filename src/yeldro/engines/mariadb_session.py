@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import zlib
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
@@ -19,6 +20,7 @@ from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, Table, TableName
 from yeldro.engines import mariadb_values as values
 from yeldro.engines.mariadb_catalogue import MariadbCatalogue
+from yeldro.engines.mariadb_connection import HalfPairs
 from yeldro.engines.mariadb_errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
@@ -378,6 +380,17 @@ class MariadbSession(StandardSession):
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return values.typed(value, column)
 
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """As they are, but for text that is no UTF-8: its bytes, marked as text."""
+        if not HalfPairs.seen:
+            return super().stored(rows)
+        return [(*map(_bytes_of_half_pairs, row), _forms_of(row)) for row in rows]
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        if form != "text":
+            return super().restored(value, form)
+        return values.text_of_bytes(sa.literal(value, sa.LargeBinary))
+
     def staging_type(self, column: Column) -> str:
         return values.staging_type(column)
 
@@ -434,3 +447,16 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql("COMMIT" if self._may_look_again else "ROLLBACK")
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
+
+
+def _has_half_pair(value: Any) -> bool:
+    return isinstance(value, str) and any("\ud800" <= each <= "\udfff" for each in value)
+
+
+def _bytes_of_half_pairs(value: Any) -> Any:
+    return value.encode("utf-8", "surrogatepass") if _has_half_pair(value) else value
+
+
+def _forms_of(row: Sequence[Any]) -> str | None:
+    forms = {place: "text" for place, value in enumerate(row) if _has_half_pair(value)}
+    return json.dumps(forms) if forms else None

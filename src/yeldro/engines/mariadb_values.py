@@ -86,6 +86,11 @@ def staging_type(column: Column) -> str:
     return _TEXT
 
 
+def text_of_bytes(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """Bytes of the text form as that text."""
+    return _as_text(value)
+
+
 def declared_type(column: Column) -> str:
     """A column's type as its table declares it, so that both compare alike."""
     if not column.collation:

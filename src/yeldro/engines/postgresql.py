@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
@@ -72,6 +73,10 @@ GROUP BY 1
 """
 
 
+# What the driver logs of a connection that is lost anyway belongs to no user's terminal.
+logging.getLogger("psycopg").addHandler(logging.NullHandler())
+
+
 class _Declared(UserDefinedType[Any]):
     """A type in PostgreSQL's own words, for casts."""
 
@@ -126,6 +131,8 @@ class PostgresqlDatabase:
     def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[PostgresqlSession]:
         """A session in one repeatable read transaction."""
         with self._session() as session:
+            if self._statement_limit is not None:
+                lock_wait = min(lock_wait, self._statement_limit)
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
             session.hold(hold)

@@ -95,7 +95,7 @@ class SqliteDatabase:
                 f"The file {self.path} is marked read-only.",
                 f"If it may be changed: chmod u+w {self.path}",
             )
-        with self._session("rw", lock_wait) as session:
+        with self._session("rw", min(lock_wait, self._statement_limit)) as session:
             session.connection.exec_driver_sql("PRAGMA foreign_keys = OFF")
             session.connection.exec_driver_sql("BEGIN IMMEDIATE")
             session.seen_by_others = f"{self.path.as_uri()}?mode=ro"
@@ -137,7 +137,7 @@ class SqliteDatabase:
                 "A number in it is larger than SQLite holds (64 bits).", "Write it as text."
             ) from error
         except sa.exc.DBAPIError as error:
-            raise self._explained(error, lock_wait) from error
+            raise self._explained(error, lock_wait, writes=mode == "rw") from error
 
     def _check_file(self) -> None:
         if not self.path.exists():
@@ -162,7 +162,7 @@ class SqliteDatabase:
                 f"The file {self.path} is not an SQLite database.", "Name a database file."
             )
 
-    def _explained(self, error: sa.exc.DBAPIError, lock_wait: float) -> Exception:
+    def _explained(self, error: sa.exc.DBAPIError, lock_wait: float, *, writes: bool) -> Exception:
         """What a failure of SQLite means for the data, and what to do."""
         reason = str(error.orig)
         if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
@@ -176,9 +176,10 @@ class SqliteDatabase:
         if "locked" in reason or "busy" in reason:
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
+            longer = ", or wait longer with --lock-wait SECONDS" if writes else ""
             return DatabaseFailure(
                 f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
-                "Let that program finish or close it, or wait longer with --lock-wait SECONDS.",
+                f"Let that program finish or close it{longer}.",
             )
         if "readonly" in reason or "unable to open" in reason:
             return DatabaseFailure(

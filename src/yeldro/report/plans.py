@@ -109,7 +109,9 @@ def run_view(result: RunResult) -> RenderableType:
     agree = "The ledger agrees with the tally."
     if result.ledger.unplanned:
         changed = sum(result.ledger.unplanned.values())
-        agree = f"Allowed triggers changed {counted(changed, 'row')} besides."
+        agree = (
+            f"Allowed triggers changed {counted(changed, 'row')} besides, which no restore undoes."
+        )
     if committed:
         parts.append(Text(f"Committed: {total} gone or changed. {agree}", style="bold green"))
     else:

@@ -214,7 +214,15 @@ def orphans_view(found: Sequence[Orphans]) -> RenderableType:
     return spaced(parts)
 
 
-def receipts_view(receipts: Sequence[Receipt], folder: str) -> RenderableType:
+def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> RenderableType:
+    """A list of receipts.
+
+    Args:
+        kept: how many there are in the folder before any filter.
+    """
+    if not receipts and kept:
+        there = counted(kept, "receipt")
+        return Text(f"None of the {there} in {visible(folder)} is of such a run.")
     if not receipts:
         return Text(f"No receipts in {visible(folder)}.")
     rows = [
@@ -239,6 +247,7 @@ def receipt_view(receipt: Receipt) -> RenderableType:
         Text(visible(f"database   {receipt.database}")),
         Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}")),
         Text(visible(f"file       {receipt.path}")),
+        *([Text(f"rows       {_kept(receipt)}")] if not receipt.copies else []),
         *(
             [Text(visible(f"copies     {', '.join(map(str, receipt.copies))}"))]
             if receipt.copies
@@ -251,7 +260,9 @@ def receipt_view(receipt: Receipt) -> RenderableType:
 def _kept(receipt: Receipt) -> str:
     if receipt.copies:
         return "as tables"
-    return "yes" if receipt.holds_rows else "counts only"
+    if receipt.holds_rows:
+        return "yes"
+    return "forgotten" if receipt.is_forgotten else "counts only"
 
 
 _STATE = ["in place", "missing"]

@@ -193,6 +193,53 @@ def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, serve
     assert server.contents() == before
 
 
+@pytest.mark.parametrize("body", [
+    "INSERT INTO log VALUES (OLD.id)", "INSERT INTO `log` VALUES (1)", "CALL noted(OLD.id)",
+    "INSERT INTO step VALUES (OLD.id)",
+])  # fmt: skip
+def test_a_trigger_that_writes_for_good_is_refused_before_anything_runs(
+    yeldro, server, body: str
+) -> None:
+    """Directly, through a procedure, through another table's trigger, under an odd name."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+        CREATE TABLE log (id int) ENGINE = MyISAM;
+        CREATE TABLE step (id int);
+        CREATE PROCEDURE noted(n int) INSERT INTO log VALUES (n);
+        CREATE TRIGGER step_more AFTER INSERT ON step FOR EACH ROW INSERT INTO log VALUES (1);
+    """)
+    server.script(f"CREATE TRIGGER mast_gone AFTER DELETE ON mast FOR EACH ROW {body}")
+    before = server.contents()
+    words = ("mast", "--where", "id = 1", "--allow-trigger", "mast_gone")
+    for command in (("rehearse", *words), ("run", *words, "--expect", "1", "--yes"),
+                    ("run", *words, "--expect", "1", "--yes", "--batch", "1")):  # fmt: skip
+        told = yeldro(*command, db=server.url, code=3).err
+        assert "mast_gone of mast can write to log" in told
+        assert server.contents() == before
+    yeldro("run", *words, "--no-way-back", "log", "--expect", "1", "--yes", db=server.url)
+    assert server.value("SELECT count(*) FROM log") == 1
+
+
+def test_an_enums_error_value_is_warned_of_and_the_rest_comes_back(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, kind enum('a', 'b'));
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int,
+            FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1, 'a'), (2, NULL);
+        SET sql_mode = ''; INSERT INTO mast VALUES (3, 'x');
+        INSERT INTO lamp VALUES (1, 1), (3, 3);
+    """)
+    told = yeldro("run", "mast", "--all-rows", "--expect", "3", "--yes", db=server.url).out
+    assert "1 row of mast holds no value of the enum kind" in " ".join(told.split())
+    told = yeldro("restore", "last", "--yes", code=3).err
+    assert "1 row of mast is refused by the database" in told
+    assert "id 3" in told
+    done = yeldro("restore", "last", "--skip-conflicts", "--yes", "--json").json()
+    assert any("of lamp" in each for each in done["skipped"]) or len(done["skipped"]) == 1
+    assert server.rows("SELECT id FROM mast ORDER BY id") == [(1,), (2,)]
+    assert server.rows("SELECT id FROM lamp") == [(1,)]
+
+
 def test_rows_that_a_trigger_adds_are_counted(yeldro, server) -> None:
     server.script("""
         CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE log (said int);

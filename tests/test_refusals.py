@@ -48,7 +48,7 @@ REFUSED = [
     (("plan", "buoy", "--duplicates-by", "name", "--keep", "lowest:ids"), 2, "no column 'ids'"),
     (("plan", "buoy", "--matching", "technician"), 2, "No foreign key joins"),
     (("plan", "buoy", "--matching", "sensor"), 2, "sensor:id=buoy_id"),
-    (("plan", "buoy", "--matching", "sensor:id"), 2, "OTHER:column"),
+    (("plan", "buoy", "--matching", "sensor:id"), 2, "Did you mean sensor"),
     (("plan", "buoy", "--missing-in", "sensor:id=nope"), 2, "nope"),
     (("plan", "buoy", "--where", "id = 1", "--follow", "vist"), 2, "visit"),
     (("plan", "buoy", "--where", "id = 1", "--follow", "visit", "--detach", "visit"), 2, "both"),

@@ -283,7 +283,8 @@ class _Batched:
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
         cleanup = replace(self.cleanup, selection=selection)
         with self.database.writing(self.lock_wait, self.hold) as session:
-            prepared = prepare(session, cleanup, explain=False)
+            with session.looking():
+                prepared = prepare(session, cleanup, explain=False)
             running.check_plan(prepared.plan, _without_expectations(cleanup))
             if prepared.plan.matched != size:
                 raise CountMismatch(

@@ -52,6 +52,7 @@ def check_means(
         )
     check_unseen(session, [(work.step.action, work.rows.table) for work in prepared.work])
     tables = {work.rows.table.name: work.rows.table for work in prepared.work}
+    check_lasting_effects(session, prepared, no_way_back)
     lasting = [str(name) for name, table in tables.items() if not table.transactional]
     for name in lasting:
         if no_way_back is None or name not in no_way_back:
@@ -62,6 +63,28 @@ def check_means(
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
             )
     return lasting
+
+
+def check_lasting_effects(
+    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+) -> None:
+    """Refuse triggers that write where nothing can be rolled back.
+
+    Raises:
+        Refused: one does, and the table it writes to is not accepted by name.
+    """
+    for work in prepared.work:
+        event = _EVENTS.get(work.step.action, "update")
+        for trigger, written in session.lasting_effects(work.rows.table, event):
+            if no_way_back is None or written not in no_way_back:
+                accept = (
+                    "" if no_way_back is None else f", or accept it with --no-way-back {written}"
+                )
+                raise Refused(
+                    f"The trigger {trigger} of {work.rows.table.name} can write to {written}, and "
+                    f"what it does there cannot be rolled back.",
+                    f"Convert it with ALTER TABLE {written} ENGINE = InnoDB{accept}.",
+                )
 
 
 def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> None:
@@ -100,7 +123,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     before = session.change_count()
     affected = []
     for work, rows in _carried_out(session, prepared.work, truncating=cleanup.truncate):
-        check_step(work.step, rows)
+        check_step(work.step, rows, work.rows.table)
         affected.append(rows)
     tally = Tally(prepared.plan.steps, tuple(affected))
     if cleanup.truncate:  # no row is counted by the system, and the table is empty

@@ -48,7 +48,8 @@ def ask(session: Session, checks: Sequence[Check]) -> tuple[Checked, ...]:
     Raises:
         UsageError: a query is none, would do more than look, or the database does not accept it.
     """
-    return tuple(Checked(check, _number(session, check)) for check in checks)
+    with session.looking():
+        return tuple(Checked(check, _number(session, check)) for check in checks)
 
 
 def hold(found: Sequence[Checked]) -> None:

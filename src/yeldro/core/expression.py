@@ -259,10 +259,37 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
                 f"The function {call.name} is not known to be free of side effects.",
                 "Use columns, operators and the database's own functions that only compute.",
             )
+    for node in tree.find_all(exp.Dot):
+        if isinstance(node.expression, exp.Func):
+            raise UsageError(
+                f"{node.sql()} calls a function of a schema by name, and is not known to be free "
+                f"of side effects.",
+                "Use the database's own functions, without a schema before them.",
+            )
+    volatile = session.volatile_among(*_called_in(tree, session.sql_dialect))
+    if volatile:
+        raise UsageError(
+            f"The {volatile} is not known to be free of side effects.",
+            "Use columns, operators and the database's own functions that only compute.",
+        )
     for node in tree.find_all(exp.Parameter, exp.SessionParameter):
         raise UsageError(
             f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and --param name=value."
         )
+
+
+def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[str]]:
+    """The functions, operators and types of an expression, by their names as it is written."""
+    text = tree.sql(dialect=dialect, comments=False)
+    types = {cast.to.sql(dialect=dialect).lower() for cast in tree.find_all(exp.Cast)}
+    functions, operators = set(), set()
+    tokens = sqlglot.tokenize(text, dialect=dialect)
+    for token, after in pairwise(tokens):
+        if after.token_type is TokenType.L_PAREN and token.text.isidentifier():
+            functions.add(token.text.lower())
+        if token.text and not token.text[0].isalnum() and token.text[0] not in "()'\"_.,":
+            operators.add(token.text)
+    return functions, operators, types
 
 
 Columns = Callable[[str], bool]

@@ -15,7 +15,7 @@ from yeldro.core.catalogue import find_columns, find_table
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
 from yeldro.core.grouping import inexact
-from yeldro.core.names import suggestion
+from yeldro.core.names import suggestion, told_rows
 from yeldro.core.order import Order, removal_order, unordered
 from yeldro.core.protocol import Session, Truncation
 from yeldro.core.ripple import Ripple, count_dependents, trace
@@ -410,12 +410,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             if scanned > 1000:
                 warnings.append(_no_index(session, link, child, scanned))
     for found in ripple.removed.values():
-        if session.unseen_references(found.table) is None:
-            warnings.append(
-                f"This user does not see whether tables of other databases reference "
-                f"{found.table.name}. {session.system} checks them by itself; what it would remove "
-                f"or change there by a cascade is not counted."
-            )
+        warnings += _unsure(session, found)
     for found, event in _touched(ripple):
         warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
         for trigger in found.table.triggers:
@@ -430,6 +425,26 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
     if not cleanup.truncate:  # that needs another one
         missing = missing_privileges(session, ripple)
         warnings += [f"A privilege is missing: {each}." for each in missing]
+    return warnings
+
+
+def _unsure(session: Session, found: RowSet) -> list[str]:
+    """What is not known of rows that go: what else may go with them, and whether they come back."""
+    warnings = []
+    name = found.table.name
+    if session.unseen_references(found.table) is None:
+        warnings.append(
+            f"This user does not see whether tables of other databases reference {name}. "
+            f"{session.system} checks them by itself; what it would remove or change there by a "
+            f"cascade is not counted."
+        )
+    for what, those in session.unrestorable(found.table):
+        rows = sql.count(session.connection, found.source, found.condition, those)
+        if rows:
+            warnings.append(
+                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.system} may not take "
+                f"that back, and a restore would name them."
+            )
     return warnings
 
 

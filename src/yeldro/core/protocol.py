@@ -264,6 +264,20 @@ class Session(Protocol):
     def letting_the_system_check(self) -> AbstractContextManager[None]:
         """Within it the system itself refuses what would leave rows of unseen tables hanging."""
 
+    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+        """The triggers that write, as they are fired, to tables in which nothing is rolled back.
+
+        Args:
+            event: insert, update or delete of rows of `table`.
+
+        Returns:
+            Pairs of a trigger and a table; what a routine does that this user may not read is a
+            table of that name.
+        """
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
+        """What of a table's rows the system may not take back: in words, and for which rows."""
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What this user may not do, empty where nothing is missing.
 
@@ -291,6 +305,18 @@ class Session(Protocol):
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """Whether a function known to the database can neither write nor reach outside it."""
+
+    def looking(self) -> AbstractContextManager[None]:
+        """Within it the system refuses every statement that would change a table of the user's."""
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """Return one of these, in words, that may have side effects; empty where none may.
+
+        Args:
+            functions, operators, types: what an expression calls, uses and casts to.
+        """
 
     def parameter(self, value: Any) -> Any:
         """A parameter's value as it is bound."""

@@ -371,10 +371,9 @@ def _undo(session: Session, part: Sequence[tuple[Step, LaidOut]]) -> list[tuple[
         counts = [_tried(session, part[0][1])]
     else:
         counts = session.change_at_once([each.change_back() for _, each in part])
-    done = [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
-    for step, rows in done:
-        check_step(step, rows)
-    return done
+    for (step, each), rows in zip(part, counts, strict=True):
+        check_step(step, rows, each.table)
+    return [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
 
 
 def _tried(session: Session, each: LaidOut) -> int:

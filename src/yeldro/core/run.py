@@ -225,7 +225,8 @@ class _Running:
     def _next(self, cleanup: Cleanup) -> Prepared:
         before = sum(len(part.plan.steps) for part in self.parts)
         explain = self.wish is None
-        prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
+        with self.session.looking():
+            prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
         found = prepared.plan
         self.job.limits.check_tables(found)
         check_plan(found, cleanup)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from yeldro.core.errors import CountMismatch
 from yeldro.core.plan import Action, Step
 from yeldro.core.protocol import ChangeCount
+from yeldro.core.schema import Table
 
 
 @dataclass(frozen=True)
@@ -84,7 +85,7 @@ def joined(tallies: Iterable[Tally]) -> Tally:
     )
 
 
-def check_step(step: Step, affected: int) -> None:
+def check_step(step: Step, affected: int, table: Table) -> None:
     """Holds one statement's affected rows against its planned rows.
 
     Raises:
@@ -93,11 +94,20 @@ def check_step(step: Step, affected: int) -> None:
     if affected != step.rows:
         raise CountMismatch(
             f"Step {step.n} ({step.action} {step.table}) affected {affected:,} rows, and "
-            f"{step.rows:,} were planned: a trigger stopped some, or removed them first.",
-            "Look at the triggers with 'yeldro survey " + step.table + "'.",
+            f"{step.rows:,} were planned{_what_may_be(table)}.",
+            f"Look at the table with 'yeldro survey {step.table}'.",
             step=step,
             affected=affected,
         )
+
+
+def _what_may_be(table: Table) -> str:
+    """What can have kept a statement from its rows, as far as that is known."""
+    if table.notes:
+        return f": {'; '.join(table.notes)}"
+    if table.triggers:
+        return ": a trigger stopped some, or removed them first"
+    return ", and no trigger or rule of the table tells why"
 
 
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:

@@ -59,6 +59,22 @@ SELECT CONSTRAINT_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME A
        DELETE_RULE AS action
 FROM information_schema.REFERENTIAL_CONSTRAINTS
 """
+_TRIGGER_BODIES = """
+SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event, ACTION_STATEMENT AS body,
+       EVENT_OBJECT_SCHEMA AS parts_schema, EVENT_OBJECT_TABLE AS name_of_table
+FROM information_schema.TRIGGERS
+"""
+_ROUTINES = """
+SELECT ROUTINE_NAME AS name, ROUTINE_DEFINITION AS body FROM information_schema.ROUTINES
+WHERE ROUTINE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
+"""
+_ENGINES = """
+SELECT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name, ENGINE AS engine
+FROM information_schema.TABLES
+WHERE TABLE_TYPE = 'BASE TABLE'
+  AND TABLE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
+"""
+_WORDS = re.compile(r"`[^`]+`|[\w$]+")
 _PARTITIONED = """
 SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
 WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
@@ -263,6 +279,59 @@ class MariadbCatalogue:
                 if {"ALL PRIVILEGES", privilege} & given:
                     return True
         return False
+
+    def lasting_effects(self, name: TableName, event: str) -> tuple[tuple[str, str], ...]:
+        """Follow what triggers name, through routines and the triggers of other tables.
+
+        A name in a body counts as written to: nothing tells reading from writing for sure.
+        """
+        first = [(each.name, each.body) for each in self._bodies(name, event)]
+        found: dict[tuple[str, str], None] = {}
+        for trigger, body in first:
+            waiting, seen = [body], set[str]()
+            while waiting:
+                words = {word.strip("`").casefold() for word in _WORDS.findall(waiting.pop())}
+                for word in words - seen:
+                    seen.add(word)
+                    for table in self._without_transactions.get(word, ()):
+                        found[trigger, table] = None
+                    for routine in self._routines.get(word, ()):
+                        if routine is None:
+                            found[trigger, word] = None
+                        else:
+                            waiting.append(routine)
+                    waiting += self._trigger_bodies.get(word, ())
+        return tuple(found)
+
+    def _bodies(self, name: TableName, event: str) -> list[Any]:
+        return [row for row in self._rows(_TRIGGER_BODIES)
+                if (row.parts_schema, row.name_of_table) == self.place_of(name)
+                and row.event == event]  # fmt: skip
+
+    @cached_property
+    def _trigger_bodies(self) -> dict[str, list[str]]:
+        """The bodies of all triggers, by the table they are on."""
+        found: dict[str, list[str]] = defaultdict(list)
+        for row in self._rows(_TRIGGER_BODIES):
+            found[row.name_of_table.casefold()].append(row.body)
+        return found
+
+    @cached_property
+    def _routines(self) -> dict[str, list[str | None]]:
+        """The bodies of stored routines by name; None where this user may not read one."""
+        found: dict[str, list[str | None]] = defaultdict(list)
+        for row in self._rows(_ROUTINES):
+            found[row.name.casefold()].append(row.body)
+        return found
+
+    @cached_property
+    def _without_transactions(self) -> dict[str, list[str]]:
+        """The tables whose engine has no transactions, by their bare name."""
+        found: dict[str, list[str]] = defaultdict(list)
+        for row in self._rows(_ENGINES):
+            if not self._is_transactional(row.engine):
+                found[row.name.casefold()].append(str(self._named(row.parts_schema, row.name)))
+        return found
 
     def _is_transactional(self, engine: str | None) -> bool:
         if self._engines is None:

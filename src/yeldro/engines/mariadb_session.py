@@ -303,6 +303,18 @@ class MariadbSession(StandardSession):
             if not self.connection.invalidated:
                 self.set("foreign_key_checks", 0)
 
+    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+        return self.catalogue.lasting_effects(table.name, event)
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
+        """An enum's empty error value, which a strict mode refuses."""
+        rows = sql.rows_of(table)
+        return [
+            (f"no value of the enum {column.name}", rows.c[column.name] + 0 == 0)
+            for column in table.columns
+            if column.type.startswith("enum")
+        ]
+
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """What the server denies when it is asked how it would carry out such a statement."""
         rows = sql.rows_of(table)

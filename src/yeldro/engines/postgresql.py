@@ -58,6 +58,21 @@ WHERE c.oid = %(oid)s AND NOT p.pubtruncate
 UNION ALL
 SELECT 'row-level security may hide rows of it' WHERE row_security_active(%(oid)s::oid)
 """
+_VOLATILE = """
+SELECT 'function ' || proname FROM pg_proc WHERE provolatile = 'v'
+    AND proname = ANY(%(functions)s::text[]) AND oid >= 16384
+UNION ALL
+SELECT 'operator ' || oprname FROM pg_operator JOIN pg_proc AS p ON p.oid = oprcode
+WHERE p.provolatile = 'v' AND oprname = ANY(%(operators)s::text[])
+UNION ALL
+SELECT 'cast to ' || typname FROM pg_type JOIN pg_proc AS p ON p.oid IN (typinput, typoutput)
+WHERE p.provolatile = 'v' AND typname = ANY(%(types)s::text[])
+UNION ALL
+SELECT 'cast to ' || typname FROM pg_cast JOIN pg_type AS t ON t.oid = casttarget
+    JOIN pg_proc AS p ON p.oid = castfunc
+WHERE p.provolatile = 'v' AND (typname = ANY(%(types)s::text[]) OR castcontext = 'i')
+LIMIT 1
+"""
 _COUNTERS = """
 SELECT attname FROM pg_attribute
 WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
@@ -122,9 +137,7 @@ class PostgresqlDatabase:
     @contextmanager
     def reading(self) -> Iterator[PostgresqlSession]:
         """A session in one repeatable read transaction, whose statements can only look."""
-        with self._session() as session:
-            sa.event.listen(session.connection, "before_cursor_execute", _look_only)
-            sa.event.listen(session.connection, "after_cursor_execute", _looked)
+        with self._session() as session, session.looking():
             yield session
 
     @contextmanager
@@ -136,6 +149,7 @@ class PostgresqlDatabase:
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
             session.hold(hold)
+            session.count_rows()
             yield session
 
     @contextmanager
@@ -159,6 +173,9 @@ class PostgresqlDatabase:
                 if self._statement_limit is not None:
                     milliseconds = max(int(self._statement_limit * 1000), 1)
                     connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
+                connection.execution_options(**{_LOOKING: False})
+                sa.event.listen(connection, "before_cursor_execute", _look_only)
+                sa.event.listen(connection, "after_cursor_execute", _looked)
                 session = PostgresqlSession(connection)
                 try:
                     yield session
@@ -313,6 +330,23 @@ class PostgresqlSession(StandardSession):
                 ) from error
         self.still = frozenset(hold.still)
 
+    def count_rows(self) -> None:
+        """See to it that the server counts the rows that this transaction changes.
+
+        Raises:
+            Refused: it does not, and this role may not have it do so.
+        """
+        if self.connection.exec_driver_sql("SHOW track_counts").scalar_one() == "on":
+            return
+        try:
+            self.connection.exec_driver_sql("SET LOCAL track_counts = on")
+        except sa.exc.ProgrammingError as error:
+            raise Refused(
+                "The setting track_counts is off, so the server does not count the rows that are "
+                "changed, and nothing could be proved.",
+                "A superuser may say: ALTER DATABASE … SET track_counts = on.",
+            ) from error
+
     def can_hold_rows(self, table: Table) -> bool:
         """FOR SHARE asks for UPDATE on some column."""
         query = "SELECT has_any_column_privilege(%s::oid, 'UPDATE')"
@@ -394,6 +428,24 @@ class PostgresqlSession(StandardSession):
             (self.catalogue.oid_of(table.name),),
         )
         return super()._names_beside(table) | {str(name) for (name,) in rows}
+
+    @contextmanager
+    def looking(self) -> Iterator[None]:
+        """Every statement is executed in a savepoint of its own that is read-only."""
+        before = self.connection.get_execution_options().get(_LOOKING)
+        self.connection.execution_options(**{_LOOKING: True})
+        try:
+            yield
+        finally:
+            self.connection.execution_options(**{_LOOKING: before})
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """By what any function of that name, behind an operator or cast too, is declared."""
+        values = {"functions": [*functions], "operators": [*operators], "types": [*types]}
+        found = self.connection.exec_driver_sql(_VOLATILE, values).scalars().first()
+        return str(found or "")
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """Every function of that name is immutable or stable, so it may not write."""
@@ -493,9 +545,10 @@ class PostgresqlSession(StandardSession):
 
     def _ddl(self, statement: str) -> None:
         """Executes a statement about temporary tables, which looking does not forbid."""
+        before = self.connection.get_execution_options().get(_LOOKING)
         options = self.connection.execution_options(**{_LOOKING: False})
         options.exec_driver_sql(statement)
-        options.execution_options(**{_LOOKING: True})
+        options.execution_options(**{_LOOKING: before})
 
 
 def _read_moments_as_text(connection: Any, _: Any) -> None:
@@ -517,7 +570,7 @@ def _look_only(
 ) -> None:
     """Has the server refuse this one statement if it would change a table of the user's."""
     del cursor, statement, parameters, context  # the cursor may be one on the server
-    if connection.get_execution_options().get(_LOOKING, True):
+    if connection.get_execution_options().get(_LOOKING):
         raw = connection.connection.cursor()
         raw.execute("SAVEPOINT yeldro_look")
         raw.execute("SET LOCAL transaction_read_only = on")
@@ -528,7 +581,7 @@ def _looked(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
     del cursor, statement, parameters, context
-    if connection.get_execution_options().get(_LOOKING, True):
+    if connection.get_execution_options().get(_LOOKING):
         raw = connection.connection.cursor()
         raw.execute("RELEASE SAVEPOINT yeldro_look")
         raw.close()

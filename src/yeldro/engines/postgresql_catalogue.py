@@ -85,6 +85,13 @@ _INHERITED = """
 SELECT h.inhrelid, h.inhparent FROM pg_inherits AS h JOIN pg_class AS c ON c.oid = h.inhrelid
 WHERE c.relkind IN ('r', 'f') AND NOT c.relispartition
 """
+_FOREIGN_PARTS = """
+WITH RECURSIVE parts AS (
+    SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
+    UNION SELECT i.inhrelid FROM pg_inherits AS i JOIN parts AS p ON p.inhrelid = i.inhparent
+)
+SELECT 1 FROM parts JOIN pg_class ON oid = inhrelid WHERE relkind = 'f' LIMIT 1
+"""
 _TRIGGERS = """
 SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update,
        tgtype & 4 > 0 AS on_insert
@@ -167,6 +174,8 @@ class PostgresqlCatalogue:
     def _read(self, name: TableName) -> Table:
         row = self._list()[name]
         kind = _KINDS[row.relkind]
+        if (row.relkind == "p" or row.inherited) and self._rows(_FOREIGN_PARTS, row.oid):
+            kind = "table with a foreign table among its parts"
         info = self._rows(_COLUMNS, row.oid)
         names = {each.attnum: each.attname for each in info}
         columns = tuple(

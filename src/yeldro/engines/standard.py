@@ -51,6 +51,17 @@ class StandardSession:
         del keys, table, values, conditions, keep_highest
         return False
 
+    def looking(self) -> AbstractContextManager[None]:
+        """Nothing to do where what a filter may call cannot write."""
+        return nullcontext()
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """None is, where users make no operators and casts of their own."""
+        del functions, operators, types
+        return ""
+
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing to do where the core checks when all is done."""
 
@@ -186,6 +197,16 @@ class StandardSession:
     def letting_the_system_check(self) -> AbstractContextManager[None]:
         """Nothing to do where nothing is unseen."""
         return nullcontext()
+
+    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+        """None, where everything that a trigger does is rolled back with the rest."""
+        del table, event
+        return ()
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
+        """Nothing, where every value that stands in a table may be written there again."""
+        del table
+        return ()
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
         """Nothing, where the system knows no privileges."""

@@ -228,21 +228,50 @@ def test_rows_that_a_policy_hides_are_warned_of_and_never_taken_along(yeldro, se
     assert server.value("SELECT count(*) FROM lamp") == 2
 
 
-def test_a_table_that_others_inherit_from_counts_their_rows_once(yeldro, server) -> None:
-    """A key of the parent holds in the parent alone, so rows are told apart by table and place."""
-    server.script("""
-        CREATE TABLE mast (id int PRIMARY KEY, note text);
-        CREATE TABLE tall_mast (height int) INHERITS (mast);
-        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
-        INSERT INTO mast VALUES (1, 'a'), (2, 'b'); INSERT INTO tall_mast VALUES (2, 'b', 9);
-        INSERT INTO lamp VALUES (1, 1), (2, 2);
-    """)
-    words = ("mast", "--where", "id = 2", "--expect", "2", "--expect", "total=3")
-    done = yeldro("run", *words, "--yes", "--json", db=server.url).json()
-    assert done["ledger"]["mast"] == {"removed": 2, "changed": 0, "added": 0}
-    assert server.rows("SELECT id FROM mast") == [(1,)]
-    only = yeldro("plan", "tall_mast", "--all-rows", "--json", db=server.url).json()
-    assert only["matched"] == 0
+HEIRS = """
+    CREATE TABLE mast (id int PRIMARY KEY, note text);
+    CREATE TABLE tall_mast (height int, more text, PRIMARY KEY (id)) INHERITS (mast);
+    CREATE TABLE steel_mast (alloy text) INHERITS (tall_mast);
+    CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+    CREATE TABLE crane (id int PRIMARY KEY, on_id int REFERENCES tall_mast ON DELETE SET NULL);
+    CREATE TABLE site (id int, mast_id int);
+    INSERT INTO mast VALUES (1, 'a'), (2, 'b'), (3, 'c');
+    INSERT INTO tall_mast VALUES (2, 'b', 9, 'x'), (5, 'e', 8, 'y');
+    INSERT INTO steel_mast VALUES (2, 'b', 7, 'z', 'alloy'), (2, 'b', 7, 'z', 'alloy');
+    INSERT INTO lamp VALUES (1, 1), (2, 2); INSERT INTO crane VALUES (1, 2), (2, 5);
+    INSERT INTO site VALUES (1, 5), (2, 3);
+"""
+
+
+def test_rows_of_heirs_go_from_their_own_tables_and_come_back_whole(yeldro, server) -> None:
+    """The same id in two heirs is two rows, and a foreign key holds in one table alone."""
+    server.script(HEIRS)
+    words = ("mast", "--where", "id = 2")
+    found = there_and_back(yeldro, server, *words, "--expect", "4", "--expect", "total=6")
+    removed = {(step["table"], step["rows"]) for each in found["removes"] for step in each["steps"]}
+    assert removed == {("mast", 1), ("lamp", 1), ("tall_mast", 1), ("crane", 1), ("steel_mast", 2)}
+    there_and_back(yeldro, server, *words, "--only-table", "--expect", "1", "--expect", "total=2")
+    there_and_back(yeldro, server, "tall_mast", *words[1:], "--only-table", "--expect", "1")
+    there_and_back(yeldro, server, "steel_mast", "--all-rows", "--expect", "2")
+    there_and_back(yeldro, server, "site", "--matching", "mast:mast_id=id", "--expect", "2")
+    script = yeldro.folder / "only.sql"
+    script.write_text("DELETE FROM ONLY mast WHERE id = 2")
+    only = yeldro("plan", "--sql", "only.sql", "--json", db=server.url).json()
+    assert [each["matched"] for each in only["removes"]] == [1]
+    yeldro("plan", *words, "-o", "plan.json", db=server.url)
+    before = server.contents()
+    yeldro("run", "plan.json", "--yes", db=server.url)
+    yeldro("restore", "last", "--yes")
+    assert server.contents() == before
+    server.script("DROP TABLE lamp")
+    before = server.contents()
+    for refused in (("mast", "--duplicates-by", "note"), ("mast", "--all-rows", "--truncate"),
+                    (*words, "--batch", "1")):  # fmt: skip
+        told = yeldro("run", *refused, "--expect", "0..", "--yes", db=server.url, code=3).err
+        assert "--only-table" in told
+    assert server.contents() == before
+    there_and_back(yeldro, server, "mast", "--all-rows", "--only-table", "--truncate", "--expect",
+                   "3")  # fmt: skip
 
 
 def test_a_partitioned_table_without_a_key_loses_its_copies_only(yeldro, server) -> None:

@@ -20,6 +20,7 @@ from yeldro.core.copies import CopyPlace
 from yeldro.core.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations, RowRange
+from yeldro.core.heirs import apart
 from yeldro.core.job import Job, JobPlan, Limits
 from yeldro.core.plan import Cleanup
 from yeldro.core.preview import Preview, look_at
@@ -67,6 +68,7 @@ def cleanup(
     order_by: str | None = None,
     limit: int | None = None,
     all_rows: bool = False,
+    only_table: bool = False,
     follow: Names = (),
     detach: Names = (),
     repoint: bool = False,
@@ -100,6 +102,7 @@ def cleanup(
         order_by=order_by,
         limit=limit,
         all_rows=all_rows,
+        only_table=only_table,
     )
     tables = {name: _rows(rows) for name, rows in (expect_in or {}).items()}
     return Cleanup(
@@ -211,11 +214,11 @@ class Connection:
         Raises:
             UsageError, Refused: it contradicts itself, or names what does not exist.
         """
-        return running.plan(self._database, _job(what))
+        return running.plan(self._database, self._job(what))
 
     def check(self, what: Cleanup | Job) -> tuple[Answer, ...]:
         """Whether the expectations and checks are true now."""
-        return answers.check_now(self._database, _job(what))
+        return answers.check_now(self._database, self._job(what))
 
     def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
         """Carries everything out in a transaction, compares the counts, and rolls back.
@@ -227,7 +230,7 @@ class Connection:
             Refused: rows are in the way.
             CountMismatch: a count was not as planned or expected.
         """
-        return running.rehearse(self._database, _job(what), lock_wait)
+        return running.rehearse(self._database, self._job(what), lock_wait)
 
     def run(
         self,
@@ -254,7 +257,7 @@ class Connection:
             CountMismatch: a count was not as planned or expected; rolled back.
             DatabaseFailure: the database or the receipt's disk refused; rolled back.
         """
-        wanted = _job(what)
+        wanted = self._job(what)
         if agreed is None and not wanted.expects:
             raise UsageError(
                 "Nothing says how many rows must go.",
@@ -294,13 +297,12 @@ class Connection:
         allowed = restoring.Allowed(differences=_names(accept_differences))
         return restoring.restore(self._database, found, lock_wait, allowed=allowed, wish=wish)
 
+    def _job(self, what: Cleanup | Job) -> Job:
+        return apart(self._database, what if isinstance(what, Job) else Job.of(what))
+
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
         """The steps as a SQL script that stops where a count is another one."""
-        return sql_out.script(self._database, _job(what), dialect)
-
-
-def _job(what: Cleanup | Job) -> Job:
-    return what if isinstance(what, Job) else Job.of(what)
+        return sql_out.script(self._database, self._job(what), dialect)
 
 
 def _receipt(given: str | Path | Receipt) -> Receipt:

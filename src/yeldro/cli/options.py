@@ -165,6 +165,9 @@ what_options_but_dialect = _all(
     click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
     click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
     click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
+    click.option(
+        "--only-table", is_flag=True, help="Without the rows of tables that inherit from it."
+    ),
 )
 
 what_options = _all(
@@ -256,6 +259,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
         order_by=options["order_by"],
         limit=options["limit"],
         all_rows=options["all_rows"],
+        only_table=options["only_table"],
     )
     return Cleanup(
         selection=selection,

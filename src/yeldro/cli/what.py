@@ -16,6 +16,7 @@ from yeldro.cli.output import as_typed
 from yeldro.core.copies import CopyPlace
 from yeldro.core.errors import UsageError
 from yeldro.core.expectation import Expectations
+from yeldro.core.heirs import apart
 from yeldro.core.job import Job
 from yeldro.core.plan import Cleanup
 from yeldro.core.protocol import Database
@@ -26,8 +27,8 @@ from yeldro.formats.sql_in import cleanups_in
 
 _CHOOSES = (
     "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",
-    "null_distinct", "as_text", "order_by", "limit", "all_rows", "repoint", "follow", "detach",
-    "add_constraint", "truncate",
+    "null_distinct", "as_text", "order_by", "limit", "all_rows", "only_table", "repoint", "follow",
+    "detach", "add_constraint", "truncate",
 )  # fmt: skip
 _ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
 _NOT_ASKED = (
@@ -95,7 +96,11 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
     limits = settings.limits_of(found.database)
     if options.get("allow_more"):
         limits = replace(limits, most_rows=None)
-    return replace(found, job=replace(found.job, limits=limits))
+    job = replace(found.job, limits=limits)
+    in_batches = options.get("batch") or options.get("batch_seconds")
+    if found.agreed is None and not in_batches:
+        job = apart(found.database, job)
+    return replace(found, job=job)
 
 
 def _from_file(options: dict[str, Any], db: str | None) -> What:

@@ -20,13 +20,11 @@ class ChangeCount:
     Args:
         total: all rows removed, changed and added, where the system counts only in all.
         tables: (removed, changed, added) by table, where the system tells them apart.
-        counted_under: the table under which another one's rows are counted, where not its own.
         times: how often the system counts each row of a table, where that is not once.
     """
 
     total: int | None = None
     tables: Mapping[str, tuple[int, ...]] | None = None
-    counted_under: Mapping[str, str] = field(default_factory=dict)
     times: Mapping[str, int] = field(default_factory=dict)
 
 
@@ -406,6 +404,10 @@ class Database(Protocol):
 
     def reading(self) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""
+
+    @property
+    def tables_inherit(self) -> bool:
+        """Whether a table can inherit from another one, and its rows count as that one's too."""
 
     @property
     def keeps_others_out(self) -> bool:

@@ -140,6 +140,7 @@ class Table:
         row_id_columns: those that are not the user's and tell a row from all others for as long
             as nobody changes it; none where the system has no physical row id.
         foreign_keys: those in which this table is the child.
+        heirs: the tables that inherit from this one, at every depth; `Table` means its own rows.
         transactional: whether what is removed can be rolled back.
         notes: what to beware of, as phrases.
     """
@@ -153,6 +154,7 @@ class Table:
     row_id_columns: tuple[Column, ...] = ()
     kind: str = "table"
     transactional: bool = True
+    heirs: tuple[TableName, ...] = ()
     notes: tuple[str, ...] = field(default=(), compare=False)
 
     @cached_property

@@ -70,6 +70,7 @@ class Selection:
         same: when values of those columns count as equal.
         order_by, limit: only the first `limit` rows in this order.
         all_rows: every row is meant; nothing else may be said then.
+        only_table: the table's own rows, without those of tables that inherit from it.
         batch: of these rows only the first so many in key order.
         after_key: only rows whose key comes after this one.
     """
@@ -86,6 +87,7 @@ class Selection:
     order_by: str | None = None
     limit: int | None = None
     all_rows: bool = False
+    only_table: bool = False
     batch: int | None = None
     after_key: tuple[int, ...] = ()
 
@@ -162,6 +164,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     _check_parts(selection)
     view = resolve_view(session, table) if table.kind == "view" else None
     _check_table(view.base if view else table)
+    _check_heirs(selection, view.base if view else table)
     if view and selection.duplicates_by:
         raise UsageError(
             f"{table.name} is a view, and duplicates are looked for in tables.",
@@ -304,6 +307,15 @@ def _check_table(table: Table) -> None:
         )
 
 
+def _check_heirs(selection: Selection, table: Table) -> None:
+    if table.heirs and not selection.only_table:
+        names = ", ".join(map(str, table.heirs))
+        raise Refused(
+            f"Rows of {names} count as rows of {table.name}, and here they cannot be told apart.",
+            f"Add --only-table for the rows of {table.name} alone, and name the others one by one.",
+        )
+
+
 def _check_parts(selection: Selection) -> None:
     if selection.all_rows and selection.narrows:
         raise UsageError(
@@ -372,7 +384,7 @@ def _related(
 ) -> sql.Predicate:
     other = find_table(session.catalogue, related.other)
     ours, theirs = related_columns(related, table, other)
-    others = sql.rows_of(other).alias("yeldro_other")
+    others = sql.with_heirs(other).alias("yeldro_other")
     return sql.among(
         sql.columns_of(rows, ours),
         sa.select(*sql.columns_of(others, theirs))

@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.elements import quoted_name
 
 from yeldro.core.schema import ForeignKey, Table, TableName
@@ -24,9 +25,13 @@ def quoted(name: str) -> quoted_name:
     return quoted_name(name, quote=True)
 
 
-def table_clause(name: TableName, columns: Iterable[str]) -> sa.TableClause:
-    """A table with the named columns, to be selected from, removed from or changed."""
-    return sa.table(
+def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False) -> sa.TableClause:
+    """A table with the named columns, to be selected from, removed from or changed.
+
+    Args:
+        only: without the tables that inherit from it.
+    """
+    return (_OnlyTable if only else sa.table)(
         quoted(name.name),
         *(sa.column(quoted(column)) for column in columns),
         schema=quoted(name.schema) if name.schema else None,
@@ -42,8 +47,25 @@ def rows_of(table: Table) -> sa.TableClause:
     known: sa.TableClause | None = vars(table).get(_CLAUSE)
     if known is None:
         columns = (column.name for column in (*table.columns, *table.row_id_columns))
-        known = vars(table)[_CLAUSE] = table_clause(table.name, columns)
+        known = vars(table)[_CLAUSE] = table_clause(table.name, columns, only=bool(table.heirs))
     return known
+
+
+def with_heirs(table: Table) -> sa.TableClause:
+    """The rows of a table and of all that inherit from it, to be looked at."""
+    return table_clause(table.name, [column.name for column in table.columns])
+
+
+class _OnlyTable(sa.TableClause):
+    """A table without those that inherit from it."""
+
+    inherit_cache = True
+
+
+@compiles(_OnlyTable)
+def _write_only(element: _OnlyTable, compiler: Any, **words: Any) -> str:
+    written = str(compiler.visit_table(element, **words))
+    return f"ONLY {written}" if words.get("asfrom") else written
 
 
 def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:

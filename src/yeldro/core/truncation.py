@@ -18,7 +18,8 @@ def check_selection(selection: Selection) -> None:
     Raises:
         UsageError: the selection is not simply every row of a table.
     """
-    if selection != Selection(selection.table, all_rows=True):
+    only = selection.only_table
+    if selection != Selection(selection.table, all_rows=True, only_table=only):
         raise UsageError(
             "--truncate empties the whole table, and this chooses rows.",
             "Give --all-rows and nothing that narrows it, or drop --truncate.",

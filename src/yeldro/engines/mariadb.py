@@ -41,6 +41,7 @@ class MariadbDatabase:
 
     system = "MariaDB"
     keeps_others_out = False
+    tables_inherit = False
 
     def __init__(self, url: sa.URL) -> None:
         if not url.database:

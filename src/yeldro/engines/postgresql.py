@@ -113,6 +113,7 @@ class PostgresqlDatabase:
 
     system = "PostgreSQL"
     keeps_others_out = False
+    tables_inherit = True
 
     def __init__(self, url: sa.URL) -> None:
         self._url = url.set(drivername="postgresql+psycopg")
@@ -375,6 +376,10 @@ class PostgresqlSession(StandardSession):
         notes += [f"The counter of {name} goes on where it is." for name in counters]
         return Truncation(tuple(forbidden), notes=tuple(notes))
 
+    def truncate(self, table: Table) -> None:
+        only = "ONLY " if table.heirs else ""
+        self.connection.exec_driver_sql(f"TRUNCATE TABLE {only}{self._name(table.name)}")
+
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
         """By one statement: keys are checked at its end (postgresql.org/docs, 7.8.4)."""
         if len(updates) == 1:
@@ -462,13 +467,12 @@ class PostgresqlSession(StandardSession):
     def change_count(self) -> ChangeCount:
         """Rows changed in this transaction by table, cascades and triggers included."""
         counted: dict[str, tuple[int, ...]] = {}
-        under = self.catalogue.counted_under()
         for row in self.connection.exec_driver_sql(_COUNTS).all():
             name = str(self.catalogue.name_of(row.oid) or row.oid)
-            so_far = counted.get(under.get(name, name), (0, 0, 0))
+            so_far = counted.get(name, (0, 0, 0))
             more = (row.removed, row.changed, row.added)
-            counted[under.get(name, name)] = tuple(a + b for a, b in zip(so_far, more, strict=True))
-        return ChangeCount(tables=counted, counted_under=under)
+            counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
+        return ChangeCount(tables=counted)
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """PostgreSQL's own text form, but for what SQLite holds as it is."""

@@ -38,7 +38,7 @@ _ACTIONS = {
 }
 ROW_ID = Column("ctid", "tid", nullable=False)
 TABLE_ID = Column("tableoid", "oid", nullable=False)
-_ROW_IDS = {"r": (ROW_ID,), "i": (TABLE_ID, ROW_ID), "p": (TABLE_ID, ROW_ID)}
+_ROW_IDS = {"r": (ROW_ID,), "p": (TABLE_ID, ROW_ID)}
 _FILTERED = "row-level security hides rows from this role, and what it hides is not counted"
 _LISTED = """
 SELECT c.oid, c.relname, c.relkind, c.relispartition, n.nspname,
@@ -81,16 +81,15 @@ ORDER BY k.conrelid, k.conname
 _CHANGED = """(SELECT array_agg(a.attname::text ORDER BY a.attnum)
             FROM unnest(k.confdelsetcols) AS u
             JOIN pg_attribute AS a ON a.attrelid = k.conrelid AND a.attnum = u)"""
-_INHERITED = """
-SELECT h.inhrelid, h.inhparent FROM pg_inherits AS h JOIN pg_class AS c ON c.oid = h.inhrelid
-WHERE c.relkind IN ('r', 'f') AND NOT c.relispartition
-"""
-_FOREIGN_PARTS = """
+_PARTS = """
 WITH RECURSIVE parts AS (
     SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
     UNION SELECT i.inhrelid FROM pg_inherits AS i JOIN parts AS p ON p.inhrelid = i.inhparent
 )
-SELECT 1 FROM parts JOIN pg_class ON oid = inhrelid WHERE relkind = 'f' LIMIT 1
+SELECT inhrelid FROM parts
+"""
+_FOREIGN_PARTS = f"""
+SELECT 1 FROM ({_PARTS}) AS p JOIN pg_class ON oid = inhrelid WHERE relkind = 'f' LIMIT 1
 """
 _TRIGGERS = """
 SELECT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update,
@@ -146,19 +145,6 @@ class PostgresqlCatalogue:
         """A table's object id."""
         return int(self._list()[name].oid)
 
-    def counted_under(self) -> dict[str, str]:
-        """The table from which another one inherits, by name, where both are tables."""
-        above = {row.inhrelid: row.inhparent for row in self._rows(_INHERITED)}
-        self._list()
-        found = {}
-        for oid in above:
-            top = oid
-            while top in above:
-                top = above[top]
-            if oid in self._by_oid and top in self._by_oid:
-                found[str(self._by_oid[oid])] = str(self._by_oid[top])
-        return found
-
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
 
@@ -197,7 +183,7 @@ class PostgresqlCatalogue:
             complete = len(plain) == len(listed)
             indexes.append(Index(index.relname, plain if complete else (), bool(index.partial)))
             if index.indisunique and complete and not index.partial:
-                holds = not nullable & set(plain) and not row.inherited
+                holds = not nullable & set(plain)
                 keys.append(CandidateKey(plain, index.indisprimary, holds, index.relname))
         return Table(
             name=name,
@@ -208,10 +194,15 @@ class PostgresqlCatalogue:
             ),
             triggers=tuple(self._triggers(row.oid)),
             indexes=tuple(indexes),
-            row_id_columns=_ROW_IDS.get("i" if row.inherited else row.relkind, ()),
+            row_id_columns=_ROW_IDS.get(row.relkind, ()),
             kind=kind,
+            heirs=self._heirs(row.oid) if row.inherited else (),
             notes=(_FILTERED,) if row.filtered else (),
         )
+
+    def _heirs(self, oid: int) -> tuple[TableName, ...]:
+        found = (self._by_oid.get(row.inhrelid) for row in self._rows(_PARTS, oid))
+        return tuple(sorted((name for name in found if name), key=str))
 
     def _foreign_key_rows(self) -> tuple[dict[int, list[Any]], dict[int, list[Any]]]:
         """The rows of every foreign key, by child and by parent; read in one statement."""

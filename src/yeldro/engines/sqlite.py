@@ -59,6 +59,7 @@ class SqliteDatabase:
 
     system = "SQLite"
     keeps_others_out = True
+    tables_inherit = False
 
     def __init__(self, path: Path) -> None:
         self.path = path.expanduser().resolve()

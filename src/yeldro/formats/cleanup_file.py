@@ -188,6 +188,7 @@ def _cleanup(file: TomlFile, place: int) -> Cleanup:
         order_by=found.get("order_by"),
         limit=found.get("limit"),
         all_rows=found.get("all_rows", False),
+        only_table=found.get("only_table", False),
     )
     if not selection.narrows and not selection.all_rows:
         raise file.mistake(

@@ -39,6 +39,7 @@ REMOVE = (
     Key("order_by", "text", "With limit: the order, as in SQL."),
     Key("limit", "count", "Only the first so many rows in this order."),
     Key("all_rows", "flag", "Every row of the table; must be said."),
+    Key("only_table", "flag", "Without the rows of tables that inherit from it."),
     Key("follow", "texts", "Dependent rows to remove too: a table, child.column, or all."),
     Key("detach", "texts", "Dependent rows whose columns become NULL."),
     Key("repoint", "flag", "Duplicates: move dependent rows to the row that stays."),

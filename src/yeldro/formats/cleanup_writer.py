@@ -80,6 +80,7 @@ def _remove(cleanup: Cleanup) -> Iterator[str]:
         "order_by": selection.order_by,
         "limit": selection.limit,
         "all_rows": selection.all_rows,
+        "only_table": selection.only_table,
         "follow": list(choices.follow),
         "detach": list(choices.detach),
         "repoint": choices.repoint,

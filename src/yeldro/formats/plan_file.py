@@ -278,6 +278,7 @@ def _cleanup_document(cleanup: Cleanup) -> dict[str, Any]:
         "order_by": selection.order_by,
         "limit": selection.limit,
         "all_rows": selection.all_rows,
+        "only_table": selection.only_table,
         "follow": list(choices.follow),
         "detach": list(choices.detach),
         "repoint": choices.repoint,
@@ -302,6 +303,7 @@ def _read_cleanup(found: Mapping[str, Any]) -> Cleanup:
         order_by=None if found["order_by"] is None else _text(found["order_by"]),
         limit=None if found["limit"] is None else int(found["limit"]),
         all_rows=found["all_rows"] is True,
+        only_table=found.get("only_table") is True,
     )
     return Cleanup(
         selection=selection,

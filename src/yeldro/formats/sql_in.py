@@ -205,13 +205,14 @@ class _Reader:
         else:
             surplus = self._as_duplicates(condition, table, with_) if not sources else None
             if surplus:
-                return surplus
+                return replace(surplus, only_table=bool(target.args.get("only")))
             if sources or with_ or (target.alias and condition and condition.find(exp.Query)):
                 condition = self._key_in(statement, table, target, sources, condition, with_)
             else:
                 assert condition is not None
                 condition = _without_alias(condition, target)
             found = Selection(str(table.name), where=self._written(statement, condition))
+        found = replace(found, only_table=bool(target.args.get("only")))
         return self._limited(statement, tree, target, found)
 
     def _limited(

@@ -286,6 +286,47 @@ def test_a_partitioned_table_without_a_key_loses_its_copies_only(yeldro, server)
     assert there_and_back(yeldro, server, *words)["total"] == 5
 
 
+PARTS = """
+    CREATE TABLE mast (id int, year int, PRIMARY KEY (id, year)) PARTITION BY RANGE (year);
+    CREATE TABLE mast_old PARTITION OF mast FOR VALUES FROM (0) TO (2000) PARTITION BY LIST (year);
+    CREATE TABLE mast_1998 PARTITION OF mast_old FOR VALUES IN (1998);
+    CREATE TABLE mast_1999 PARTITION OF mast_old FOR VALUES IN (1999);
+    CREATE TABLE mast_new PARTITION OF mast FOR VALUES FROM (2000) TO (3000);
+    ALTER TABLE mast_old ADD UNIQUE (id, year); ALTER TABLE mast_1999 ADD UNIQUE (id);
+    CREATE TABLE lamp (id int PRIMARY KEY, mast_id int, year int,
+        FOREIGN KEY (mast_id) REFERENCES mast_1999 (id) ON DELETE CASCADE);
+    CREATE TABLE note (id int, at int, mast_id int, year int) PARTITION BY LIST (at);
+    CREATE TABLE note_1 PARTITION OF note FOR VALUES IN (1);
+    CREATE TABLE note_2 PARTITION OF note FOR VALUES IN (2);
+    ALTER TABLE note_1 ADD FOREIGN KEY (mast_id, year) REFERENCES mast ON DELETE SET NULL;
+    CREATE TABLE tag (id int PRIMARY KEY, mast_id int, year int,
+        FOREIGN KEY (mast_id, year) REFERENCES mast ON DELETE CASCADE);
+    INSERT INTO mast SELECT n, y FROM generate_series(1, 3) AS n,
+        unnest(array[1998, 1999, 2024]) AS y;
+    INSERT INTO lamp VALUES (1, 1, 0), (2, 2, 0), (3, 3, 0);
+    INSERT INTO note SELECT n, p, n, y FROM generate_series(1, 3) AS n,
+        unnest(array[1, 2]) AS p, unnest(array[1998, 1999, 2024]) AS y;
+    INSERT INTO tag VALUES (1, 1, 1998), (2, 1, 1999), (3, 2, 2024);
+"""
+
+
+def test_foreign_keys_on_and_to_single_partitions_are_planned(yeldro, server) -> None:
+    server.script(PARTS)
+    there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "3", "--expect",
+                   "total=9")  # fmt: skip
+    there_and_back(yeldro, server, "mast", "--where", "year = 2024", "--expect", "3", "--expect",
+                   "lamp=0", "--expect", "note=3")  # fmt: skip
+    for part, rows, total in (("mast_1999", 3, 10), ("mast_old", 6, 17), ("mast_new", 3, 7)):
+        there_and_back(yeldro, server, part, "--all-rows", "--expect", str(rows), "--expect",
+                       f"total={total}")  # fmt: skip
+    there_and_back(yeldro, server, "note_2", "--where", "id = 1", "--expect", "3")
+    before = server.contents()
+    for words in (("mast_old", "--duplicates-by", "id"), ("note_1", "--all-rows", "--truncate")):
+        told = yeldro("run", *words, "--expect", "0..", "--yes", db=server.url, code=3).err
+        assert "is a partition of" in told
+    assert server.contents() == before
+
+
 def test_only_the_columns_that_a_key_names_are_set_to_null(yeldro, server) -> None:
     server.script("""
         CREATE TABLE visit (buoy int, no int, PRIMARY KEY (buoy, no));

@@ -127,7 +127,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
         affected.append(rows)
     tally = Tally(prepared.plan.steps, tuple(affected))
     if cleanup.truncate:  # no row is counted by the system, and the table is empty
-        return tally, Ledger(tally.by_table())
+        return tally, Ledger(tally.by_table({}))
     ledger = read_ledger(before, session.change_count(), tally)
     fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
     check_ledger(ledger, fired, cleanup.allowed_triggers)

@@ -17,7 +17,10 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
         UsageError: there is none, or several schemas hold one.
     """
     known = {str(name): name for name in catalogue.table_names()}
+    parts = {str(name): name for name in catalogue.part_names()}
     exact = same_name(typed, known)
+    if not exact and typed in parts:
+        return catalogue.table(parts[typed])
     if exact:
         return catalogue.table(known[exact])
     bare: dict[str, list[str]] = {}

@@ -36,7 +36,7 @@ def still_referenced(
     None where no row can be.
     """
     goes = vacated(each, key)
-    if goes is None:
+    if goes is None or key.parent_parts:  # then only the system knows, which checks it
         return None
     children = sql.rows_of(each.session.catalogue.table(key.child)).alias("yeldro_child")
     stay = (
@@ -48,7 +48,8 @@ def still_referenced(
     mine = each.aliased("yeldro_own")
     pairs = zip(_referencing(each, key, children), key.referenced_columns, strict=True)
     joined = mine.staged.join(children, sa.and_(*(ours == mine.now(name) for ours, name in pairs)))
-    query = sa.select(mine.staged.c.yeldro_row).select_from(joined).where(*stay)
+    query = sa.select(mine.staged.c.yeldro_row).select_from(joined)
+    query = query.where(*stay, *sql.in_parts(children, key.child_parts))
     return sa.and_(goes, each.staged.c.yeldro_row.in_(query.correlate(None)))
 
 

@@ -52,9 +52,10 @@ class KeyTables:
         if (table.name, use) in self.made:
             return self.made[table.name, use]
         identity = key_columns(table)
-        wanted = [
-            name for link in self.reach.links_to(table.name) for name in link.key.referenced_columns
-        ]
+        links = self.reach.links_to(table.name)
+        wanted = [name for link in links for name in link.key.referenced_columns]
+        if any(link.key.parent_parts for link in links):
+            wanted.append(sql.PART_ID)
         columns = list(identity)
         if table.name == self.start.table.name:
             wanted += () if self.tells_kept else self.extra

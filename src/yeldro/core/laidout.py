@@ -226,7 +226,12 @@ class LaidOut:
         return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
     def needs(self, key: ForeignKey) -> bool:
-        """Whether the rows can need a parent by this key once the step is undone."""
+        """Whether the rows can need a parent by this key once the step is undone.
+
+        Which rows a key of some partitions holds for, only the system knows, which checks it.
+        """
+        if key.child_parts or key.parent_parts:
+            return False
         if self.holds_whole_rows:
             return set(key.columns) <= dict(self.whole).keys()
         return bool(set(key.columns) & dict(self.named("old")).keys())

@@ -202,7 +202,11 @@ def prepare(
     if cleanup.truncate:
         check_selection(cleanup.selection)
     matched = resolve(cleanup.selection, session)
-    truncation = check_truncation(session, matched.table) if cleanup.truncate else Truncation()
+    truncation = (
+        check_truncation(session, matched.table, cleanup.selection.table)
+        if cleanup.truncate
+        else Truncation()
+    )
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)

@@ -20,11 +20,13 @@ class ChangeCount:
     Args:
         total: all rows removed, changed and added, where the system counts only in all.
         tables: (removed, changed, added) by table, where the system tells them apart.
+        counted_under: the table under which another one's rows are counted, where not its own.
         times: how often the system counts each row of a table, where that is not once.
     """
 
     total: int | None = None
     tables: Mapping[str, tuple[int, ...]] | None = None
+    counted_under: Mapping[str, str] = field(default_factory=dict)
     times: Mapping[str, int] = field(default_factory=dict)
 
 
@@ -72,6 +74,18 @@ class RowRefusal:
     constraint: str = ""
 
 
+@dataclass(frozen=True)
+class Part:
+    """What a partition is a part of.
+
+    Args:
+        ids: those of the tables in which its rows live.
+    """
+
+    whole: TableName
+    ids: tuple[int, ...]
+
+
 class Catalogue(Protocol):
     """The parts of a database's catalogue that are asked for, each read once."""
 
@@ -86,6 +100,12 @@ class Catalogue(Protocol):
 
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         """The foreign keys, of any table, that reference `parent`."""
+
+    def part_names(self) -> tuple[TableName, ...]:
+        """Partitions, which count as part of their table and are not among its names."""
+
+    def part_of(self, name: TableName) -> Part | None:
+        """The table of which this one is a partition, None where it is none."""
 
     def view_query(self, name: TableName) -> str:
         """The SELECT that defines a view, or the statement that created it."""

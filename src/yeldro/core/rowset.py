@@ -71,8 +71,11 @@ def references(
     *conditions: sql.Predicate,
 ) -> sql.Predicate:
     """Whether a child row references an entry of a parent's key table that meets `conditions`."""
-    referenced = sa.select(*sql.columns_of(keys, link.key.referenced_columns)).where(*conditions)
-    return sql.among(compared(session, link, child, rows, parent), referenced)
+    within = sql.in_parts(keys, link.key.parent_parts)
+    referenced = sa.select(*sql.columns_of(keys, link.key.referenced_columns))
+    referenced = referenced.where(*conditions, *within)
+    depends = sql.among(compared(session, link, child, rows, parent), referenced)
+    return sa.and_(depends, *sql.in_parts(rows, link.key.child_parts))
 
 
 def compared(

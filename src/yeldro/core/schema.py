@@ -89,6 +89,8 @@ class ForeignKey:
 
     Args:
         named_to_change: where the declared action changes only some of the columns, those.
+        child_parts, parent_parts: where the key is declared on or to some partitions only, their
+            table ids; empty where it holds for the whole table.
     """
 
     child: TableName
@@ -99,6 +101,8 @@ class ForeignKey:
     deferrable: bool = False
     constraint: str | None = None
     named_to_change: tuple[str, ...] = ()
+    child_parts: tuple[int, ...] = ()
+    parent_parts: tuple[int, ...] = ()
 
     @property
     def changed_columns(self) -> tuple[str, ...]:

@@ -162,6 +162,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     """
     table = find_table(session.catalogue, selection.table)
     _check_parts(selection)
+    table, parts = _whole_of(selection, table, session)
     view = resolve_view(session, table) if table.kind == "view" else None
     _check_table(view.base if view else table)
     _check_heirs(selection, view.base if view else table)
@@ -175,7 +176,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     if alike:
         _check_alike(selection)
     copies, grouping = None, None
-    conditions: list[sql.Predicate] = []
+    conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
     filtered = None
     if selection.where is not None:
         filtered = parse_filter(selection.where, table, session)
@@ -280,8 +281,12 @@ def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.
     """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
     parents = sql.parents_of(key, parent)
     pairs = zip(key.columns, key.referenced_columns, strict=True)
-    has_parent = sa.exists().where(*(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs))
-    return sa.and_(*(rows.c[name].is_not(None) for name in key.columns), ~has_parent)
+    has_parent = sa.exists().where(
+        *(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs),
+        *sql.in_parts(parents, key.parent_parts),
+    )
+    linked = (rows.c[name].is_not(None) for name in key.columns)
+    return sa.and_(*linked, *sql.in_parts(rows, key.child_parts), ~has_parent)
 
 
 def orphan_key(name: str, table: Table) -> ForeignKey:
@@ -305,6 +310,22 @@ def _check_table(table: Table) -> None:
             f"{table.name} is a {table.kind}, and rows are removed from tables only.",
             "Name the table whose rows should go.",
         )
+
+
+def _whole_of(
+    selection: Selection, table: Table, session: Session
+) -> tuple[Table, tuple[int, ...]]:
+    """The table of which rows of a partition go, and the ids of the parts in which they live."""
+    part = session.catalogue.part_of(table.name)
+    if part is None:
+        return table, ()
+    if selection.duplicates_by:
+        raise Refused(
+            f"{table.name} is a partition of {part.whole}, and duplicates are looked for in whole "
+            f"tables.",
+            f"Name {part.whole}, and narrow it with --where.",
+        )
+    return session.catalogue.table(part.whole), part.ids
 
 
 def _check_heirs(selection: Selection, table: Table) -> None:

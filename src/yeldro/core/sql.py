@@ -18,6 +18,7 @@ from yeldro.core.schema import ForeignKey, Table, TableName
 _CLAUSE = "_rows_of_it"  # kept with the table
 
 Predicate = sa.ColumnElement[bool]
+PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
 
 
 def quoted(name: str) -> quoted_name:
@@ -88,6 +89,11 @@ def parents_of(key: ForeignKey, parent: Table) -> sa.FromClause:
 def parent_alias(key: ForeignKey) -> str:
     """The name under which `parents_of` looks at the parent table."""
     return f"yeldro_parent_{zlib.crc32(key.name.encode()):08x}"
+
+
+def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
+    """Whether a row lives in one of these partitions; nothing to ask where none are named."""
+    return [rows.c[PART_ID].in_(parts)] if parts else []
 
 
 def left_alone(

@@ -39,15 +39,16 @@ class Tally:
         pairs = zip(self.steps, self.affected, strict=True)
         return sum(rows for step, rows in pairs if not step.in_passing)
 
-    def by_table(self) -> dict[str, Changes]:
-        """Rows affected by the steps alone, by table."""
+    def by_table(self, counted_under: Mapping[str, str]) -> dict[str, Changes]:
+        """Rows affected by the steps alone, by the table under which the database counts them."""
         counted: dict[str, Changes] = {}
         for step, rows in zip(self.steps, self.affected, strict=True):
-            so_far = counted.get(step.table, Changes())
+            name = counted_under.get(step.table, step.table)
+            so_far = counted.get(name, Changes())
             removed = rows if step.action is Action.REMOVE else 0
             added = rows if step.action is Action.ADD else 0
             changed = rows - removed - added
-            counted[step.table] = so_far.with_more(Changes(removed, changed, added))
+            counted[name] = so_far.with_more(Changes(removed, changed, added))
         return counted
 
 
@@ -111,7 +112,7 @@ def _what_may_be(table: Table) -> str:
 
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
     """The rows that the database counted between two readings, held against the tally."""
-    planned = tally.by_table()
+    planned = tally.by_table(after.counted_under)
     if after.tables is None:
         accounted = sum(
             rows * after.times.get(step.table, 1)

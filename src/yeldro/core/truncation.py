@@ -26,12 +26,17 @@ def check_selection(selection: Selection) -> None:
         )
 
 
-def check_truncation(session: Session, table: Table) -> Truncation:
+def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
     """How the system empties a table.
 
     Raises:
         Refused: foreign keys, triggers, replication or the system forbid it; they are named.
     """
+    if session.catalogue.part_of(find_table(session.catalogue, typed).name):
+        raise Refused(
+            f"{typed} is a partition of another table, and is not truncated on its own.",
+            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+        )
     found = session.truncation(table)
     obstacles = [
         f"the foreign key {key} references it"
@@ -57,7 +62,7 @@ def table_to_hold(database: Database, selection: Selection) -> TableName:
     check_selection(selection)
     with database.reading() as session:
         table = find_table(session.catalogue, str(selection.table))
-        check_truncation(session, table)
+        check_truncation(session, table, selection.table)
         return table.name
 
 

@@ -128,6 +128,14 @@ class MariadbCatalogue:
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         return tuple(key for key in map(self._link, self._links()[1][parent]) if key)
 
+    def part_names(self) -> tuple[TableName, ...]:
+        """None: partitions are no tables here."""
+        return ()
+
+    def part_of(self, name: TableName) -> None:
+        """None: partitions are no tables here."""
+        del name
+
     def view_query(self, name: TableName) -> str:
         query = """SELECT VIEW_DEFINITION FROM information_schema.VIEWS
             WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s"""

@@ -472,7 +472,7 @@ class PostgresqlSession(StandardSession):
             so_far = counted.get(name, (0, 0, 0))
             more = (row.removed, row.changed, row.added)
             counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
-        return ChangeCount(tables=counted)
+        return ChangeCount(tables=counted, counted_under=self.catalogue.counted_under())
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """PostgreSQL's own text form, but for what SQLite holds as it is."""

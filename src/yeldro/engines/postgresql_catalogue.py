@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
+from functools import cached_property
 from typing import Any
 
 import sqlalchemy as sa
 
+from yeldro.core.protocol import Part
 from yeldro.core.schema import (
     CandidateKey,
     Column,
@@ -81,6 +83,10 @@ ORDER BY k.conrelid, k.conname
 _CHANGED = """(SELECT array_agg(a.attname::text ORDER BY a.attnum)
             FROM unnest(k.confdelsetcols) AS u
             JOIN pg_attribute AS a ON a.attrelid = k.conrelid AND a.attnum = u)"""
+_ROOTS = """
+SELECT oid AS part, pg_partition_root(oid)::oid AS root FROM pg_class WHERE relispartition
+    AND relkind IN ('r', 'p', 'f')
+"""
 _PARTS = """
 WITH RECURSIVE parts AS (
     SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
@@ -128,6 +134,36 @@ class PostgresqlCatalogue:
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         rows = self._foreign_key_rows()[1][self._list()[parent].oid]
         return tuple(self._foreign_key(row) for row in rows)
+
+    def part_names(self) -> tuple[TableName, ...]:
+        names = (name for name, row in self._list().items() if row.relispartition)
+        return tuple(sorted(names, key=str))
+
+    def part_of(self, name: TableName) -> Part | None:
+        row = self._list().get(name)
+        if row is None or not row.relispartition:
+            return None
+        return Part(self._by_oid[self._root(row.oid)], self._ids_of(row.oid))
+
+    def _root(self, oid: int) -> int:
+        """The partitioned table that a partition belongs to at last; its own where it is none."""
+        return self._roots.get(oid, oid)
+
+    @cached_property
+    def _roots(self) -> dict[int, int]:
+        return {row.part: row.root for row in self._rows(_ROOTS)}
+
+    def _ids_of(self, oid: int) -> tuple[int, ...]:
+        """The tables in which the rows of a partition live: its own, or those of its parts."""
+        parts = {row.inhrelid for row in self._rows(_PARTS, oid)}
+        return tuple(sorted({oid, *parts}))
+
+    def counted_under(self) -> dict[str, str]:
+        """Partitions by name, each with the table under which its rows are counted."""
+        self._list()
+        pairs = ((self._by_oid.get(part), self._by_oid.get(root))
+                 for part, root in self._roots.items())  # fmt: skip
+        return {str(part): str(root) for part, root in pairs if part and root}
 
     def view_query(self, name: TableName) -> str:
         oid = self._list()[name].oid
@@ -211,16 +247,19 @@ class PostgresqlCatalogue:
             version = self._connection.dialect.server_version_info or (0,)
             changed = _CHANGED if version >= (15,) else "NULL::text[]"
             for row in self._rows(_FOREIGN_KEYS.replace("{changed}", changed)):
-                self._keys[0][row.conrelid].append(row)
-                self._keys[1][row.confrelid].append(row)
+                self._keys[0][self._root(row.conrelid)].append(row)
+                self._keys[1][self._root(row.confrelid)].append(row)
         return self._keys
 
     def _foreign_key(self, row: Any) -> ForeignKey:
         self._list()
+        child, parent = self._root(row.conrelid), self._root(row.confrelid)
         return ForeignKey(
-            child=self._by_oid[row.conrelid],
+            child=self._by_oid[child],
             columns=tuple(row.ours),
-            parent=self._by_oid[row.confrelid],
+            parent=self._by_oid[parent],
+            child_parts=self._ids_of(row.conrelid) if child != row.conrelid else (),
+            parent_parts=self._ids_of(row.confrelid) if parent != row.confrelid else (),
             referenced_columns=tuple(row.theirs),
             on_delete=_ACTIONS[row.confdeltype],
             deferrable=row.condeferrable,

@@ -99,6 +99,14 @@ class SqliteCatalogue:
         )
         return tuple(key for key in keys if key.parent == parent)
 
+    def part_names(self) -> tuple[TableName, ...]:
+        """None: partitions are no tables here."""
+        return ()
+
+    def part_of(self, name: TableName) -> None:
+        """None: partitions are no tables here."""
+        del name
+
     def view_query(self, name: TableName) -> str:
         return str(self._rows("SELECT sql FROM main.sqlite_master WHERE name = ?", name.name)[0][0])
 

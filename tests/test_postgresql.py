@@ -193,6 +193,56 @@ def role(server: PostgresqlServerDatabase) -> Iterator[str]:
     administer(f"DROP ROLE {name}")
 
 
+def test_a_role_that_only_reads_by_default_may_plan_and_is_told_why_it_may_not_run(
+    yeldro, server, role
+) -> None:
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+        GRANT ALL ON mast, lamp TO {role}; ALTER ROLE {role} SET default_transaction_read_only = on;
+    """)
+    url = f"{server.url}?user={role}"
+    words = ("mast", "--where", "id IN (SELECT id FROM mast)", "--expect", "1")
+    assert yeldro("plan", *words, "--json", db=url).json()["matched"] == 1
+    assert "may only read" in yeldro("run", *words, "--yes", db=url, code=5).err
+    assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_key_compared_by_a_collation_of_another_schema_is_followed(yeldro, server) -> None:
+    server.script("""
+        CREATE SCHEMA far;
+        CREATE COLLATION far."odd name" (provider = icu, locale = 'und-u-ks-level2',
+            deterministic = false);
+        CREATE TABLE mast (name text COLLATE far."odd name" PRIMARY KEY);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast text REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO mast VALUES ('a'), ('b'); INSERT INTO lamp VALUES (1, 'A'), (2, 'b');
+    """)
+    there_and_back(yeldro, server, "mast", "--where", "name = 'A'", "--expect", "total=2")
+
+
+@pytest.mark.parametrize("null", ["", "NOT NULL"])
+def test_a_deferrable_ring_of_cascades_goes_by_a_link_set_to_null_or_is_refused(
+    yeldro, server, null: str
+) -> None:
+    server.script(f"""
+        CREATE TABLE port (id int PRIMARY KEY, ship_id int {null});
+        CREATE TABLE ship (id int PRIMARY KEY, port_id int NOT NULL REFERENCES port
+            ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
+        ALTER TABLE port ADD FOREIGN KEY (ship_id) REFERENCES ship ON DELETE CASCADE
+            DEFERRABLE INITIALLY DEFERRED;
+        BEGIN; INSERT INTO port VALUES (1, 1), (2, 2);
+        INSERT INTO ship VALUES (1, 1), (2, 2); COMMIT;
+    """)
+    words = ("port", "--where", "id = 1", "--expect", "total=2")
+    if not null:
+        there_and_back(yeldro, server, *words)
+        return
+    before = server.contents()
+    told = yeldro("run", *words, "--yes", db=server.url, code=3).err
+    assert "form a cycle" in told
+    assert server.contents() == before
+
+
 def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, role) -> None:
     server.script(f"""
         CREATE TABLE mast (id int PRIMARY KEY);

@@ -22,7 +22,7 @@ from yeldro.core.identity import column_list, in_keys, stands_in
 from yeldro.core.protocol import Session
 from yeldro.core.ripple import Ripple
 from yeldro.core.rowset import RowSet
-from yeldro.core.schema import ForeignKey, TableName
+from yeldro.core.schema import ForeignKey, ReferentialAction, TableName
 
 _MOST_WAVES = 200
 
@@ -83,7 +83,9 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
         own = [key for name in component for key in keys_of[name] if key.parent == name]
         found = _waves(session, ripple, component, [*inside, *own])
         in_waves = in_waves or found is not None
-        if found is None and all(key.deferrable for key in inside):
+        # Actions fire at once, however late a key is checked (postgresql.org/docs, CREATE TABLE).
+        waits = (key.deferrable and key.on_delete is ReferentialAction.NO_ACTION for key in inside)
+        if found is None and all(waits):
             deferred += inside
             note = "foreign keys checked at the commit"
             found = [Move(ripple.removed[name], note=note) for name in component]
@@ -224,9 +226,9 @@ def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> R
     last = f"{keys[-1].parent}.{','.join(keys[-1].referenced_columns)}"
     written = " → ".join([*(key.name for key in keys), last])
     return Refused(
-        f"These foreign keys form a cycle whose rows reference one another: {written}. None of "
-        "them can be deferred, or accepts NULL in a table with a key, so no order of statements "
+        f"These foreign keys form a cycle whose rows reference one another: {written}. They cannot "
+        "all be deferred, and none accepts NULL in a table with a key, so no order of statements "
         "removes the rows.",
-        "Declare one of them DEFERRABLE, or let one of its columns accept NULL.",
+        "Declare them NO ACTION and DEFERRABLE, or let a column of one of them accept NULL.",
         cycle=tuple(keys),
     )

@@ -138,7 +138,7 @@ class PostgresqlDatabase:
     @contextmanager
     def reading(self) -> Iterator[PostgresqlSession]:
         """A session in one repeatable read transaction, whose statements can only look."""
-        with self._session() as session, session.looking():
+        with self._session(looking=True) as session, session.looking():
             yield session
 
     @contextmanager
@@ -154,7 +154,7 @@ class PostgresqlDatabase:
             yield session
 
     @contextmanager
-    def _session(self) -> Iterator[PostgresqlSession]:
+    def _session(self, *, looking: bool = False) -> Iterator[PostgresqlSession]:
         engine = sa.create_engine(
             self._url,
             poolclass=sa.pool.NullPool,
@@ -164,6 +164,8 @@ class PostgresqlDatabase:
         sa.event.listen(engine, "connect", _read_moments_as_text)
         try:
             with engine.connect() as connection:
+                if looking:  # temporary tables are made where sessions only read by default, too
+                    connection.exec_driver_sql("SET TRANSACTION READ WRITE")
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
                 connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
                 connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
@@ -208,6 +210,12 @@ class PostgresqlDatabase:
                 f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
                 "Allow more with --time-limit SECONDS, or look for a missing index.",
                 data=ROLLED_BACK,
+            )
+        if state == "25006" or "during recovery" in reason:
+            return DatabaseFailure(
+                f"This session may only read: {reason}. Yeldro keeps keys in temporary tables, and "
+                f"a standby, or a role with default_transaction_read_only, takes no changes.",
+                "Name the primary server, or a role that may write.",
             )
         if state == "42501":
             return DatabaseFailure(
@@ -305,7 +313,7 @@ class PostgresqlSession(StandardSession):
     ) -> sa.ColumnElement[Any]:
         """PostgreSQL compares both sides by the operator of the parent's index."""
         if child.collation != parent.collation and parent.collation:
-            return sa.collate(value, parent.collation.strip('"'))
+            return value.op("COLLATE")(sa.literal_column(parent.collation))  # it may be qualified
         return value
 
     def hold(self, hold: Hold) -> None:

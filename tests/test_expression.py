@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 import pytest
+from conftest import Yeldro
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -105,3 +106,30 @@ def test_what_is_no_range_is_refused(text) -> None:
 def test_nothing_shown_can_drive_a_terminal(text) -> None:
     shown = visible(text) + cell(text)
     assert all(ord(each) >= 32 and not 127 <= ord(each) < 160 for each in shown)
+
+
+COMPUTING = {
+    "p": ["id = ALL(arr)", "id = ANY(arr)", "ROW(a, b) = ROW(2, 3)", "a & 2 = 2", "a | 1 = 3",
+          "id IN (SELECT g FROM generate_series(1, 1) AS g)", "a # 1 = 3", "~ a = 1", "a ^ 2 = 4",
+          "EXISTS (SELECT 1 FROM generate_series(1, 2) g WHERE g = id)",
+          "REPLACE(v, 'a', 'b') = 'bbc'",
+          "arr @> ARRAY[1]", "v ~* '^A'", "a << 1 = 4", "id IN (SELECT x FROM unnest(arr) AS u(x))",
+          "a BETWEEN SYMMETRIC 3 AND 1", "public.t.id = 1", "abs(a) = 2"],
+    "m": ["REPLACE(v, 'a', 'b') = 'bbc'", "a & 2 = 2", "a | 1 = 3", "a ^ 1 = 3", "a DIV 2 = 1",
+          "a <=> 2", "v REGEXP '^a'", "a XOR 1", "ROW(a, b) = ROW(2, 3)", "~a = 0", "a << 1 = 4"],
+    "/": ["replace(v, 'a', 'b') = 'bbc'", "a & 2 = 2", "a | 1 = 3", "(a, b) = (2, 3)", "~a = 1",
+          "v GLOB 'a*'", "a << 1 = 4", "a IS 2", "main.t.id = 1"],
+}  # fmt: skip
+
+
+def test_operators_and_functions_that_only_compute_pick_what_the_database_picks(
+    yeldro: Yeldro, made
+) -> None:
+    database = made("CREATE TABLE t (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, v VARCHAR(9))")
+    database.script("INSERT INTO t VALUES (1, -2, 3, 'abc'), (2, 2, 3, 'x'), (3, NULL, 1, 'A')")
+    if database.url[0] == "p":
+        database.script("ALTER TABLE t ADD arr int[]; UPDATE t SET arr = ARRAY[id, 1]")
+    for where in COMPUTING[database.url[0]]:
+        rows = database.value(f"SELECT count(*) FROM t WHERE {where}")
+        found = yeldro("plan", "t", "--where", where, "--json", db=database.url).json()
+        assert found["matched"] == rows, where

@@ -38,6 +38,9 @@ READ = [
     ("mysql", "DELETE FROM alert ORDER BY id LIMIT 5",
      "id IN (SELECT id FROM (SELECT id FROM alert ORDER BY id LIMIT 5) AS f)"),
     ("postgresql", "TRUNCATE TABLE alert", "1 = 1"),
+    ("mysql", "DELETE alert.* FROM alert WHERE level = 'notice'", "level = 'notice'"),
+    ("mysql", "DELETE a .* FROM alert AS a WHERE a.level = 'notice'", "level = 'notice'"),
+    ("", "DELETE FROM main.alert WHERE alert.level = 'notice'", "level = 'notice'"),
 ]  # fmt: skip
 
 
@@ -88,7 +91,7 @@ REFUSED = [
     ("DELETE FROM alert WHERE id = 1;\nUPDATE buoy SET name = 'x'", 2, "Line 2, column 1"),
     ("DELETE FROM alert WHERE id = 1 /*! OR 1 = 1 */", 2, "some servers read"),
     ("DELETE FROM alert WHERE id = 1 RETURNING id", 2, "RETURNING"),
-    ("DELETE FROM alert LIMIT 3", 2, "order"),
+    ("DELETE FROM alert LIMIT 3", 2, "such as ORDER BY id, and LIMIT"),
     ("DELETE FROM\n  alrt WHERE id = 1", 2, "Did you mean alert"),
     ("\nDELETE FROM alert WHERE idd = 1", 2, "Line 2"),
     ("DELETE FROM alert WHERE id IN (1, 2", 2, "Line 1"),

@@ -23,6 +23,10 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
         return catalogue.table(parts[typed])
     if exact:
         return catalogue.table(known[exact])
+    whole = catalogue.full_names()
+    alike = same_name(typed, whole)
+    if alike:
+        return catalogue.table(whole[alike])
     bare: dict[str, list[str]] = {}
     for shown, name in known.items():
         bare.setdefault(name.name, []).append(shown)

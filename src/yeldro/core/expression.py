@@ -5,6 +5,7 @@ Only the parsed tree reaches the database, so what was checked is what runs.
 
 from __future__ import annotations
 
+import logging
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
@@ -21,6 +22,9 @@ from yeldro.core.names import same_name, suggestion
 from yeldro.core.protocol import Session
 from yeldro.core.schema import Table, TableName
 
+# What the parser logs of text that it cannot read is told in words of our own.
+logging.getLogger("sqlglot").addHandler(logging.NullHandler())
+
 _BOOLEAN = (
     exp.Predicate,
     exp.Connector,
@@ -35,6 +39,7 @@ _BOOLEAN = (
 _NEVER_THE_SAME = (exp.Rand, exp.Randn, exp.Uuid)
 _CLOCK = (exp.CurrentDate, exp.CurrentTime, exp.CurrentTimestamp, exp.CurrentDatetime)
 _CLOCK_FUNCTIONS = {"date", "time", "datetime", "julianday", "unixepoch", "strftime", "now"}
+_SYNTAX = {"all", "any", "some", "row"}  # written like functions, and part of the language
 _FORBIDDEN = (exp.DML, exp.DDL, exp.Command, exp.Into, exp.Lock)
 
 
@@ -219,6 +224,8 @@ def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
         )
     try:
         trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
+        if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
+            trees = [sqlglot.parse_one(f"({text})", dialect=dialect)]
     except SqlglotError as error:
         raise _unreadable(text, where_from, error) from error
     if len(trees) != 1:
@@ -254,7 +261,7 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
             "Choose rows by their columns, or with --order-by and --limit.",
         )
     for call in tree.find_all(exp.Anonymous):
-        if not session.is_free_of_side_effects(call.name):
+        if call.name.lower() not in _SYNTAX and not session.is_free_of_side_effects(call.name):
             raise UsageError(
                 f"The function {call.name} is not known to be free of side effects.",
                 "Use columns, operators and the database's own functions that only compute.",
@@ -272,6 +279,12 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
             f"The {volatile} is not known to be free of side effects.",
             "Use columns, operators and the database's own functions that only compute.",
         )
+    if session.sql_dialect == "postgres":
+        for _ in tree.find_all(exp.Parameter):
+            raise UsageError(
+                "The operator @ before a value is not understood here.",
+                "Write abs(…) in its place; a parameter is written :name.",
+            )
     for node in tree.find_all(exp.Parameter, exp.SessionParameter):
         raise UsageError(
             f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and --param name=value."
@@ -313,7 +326,7 @@ def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
             session.catalogue, f"{source.db}.{source.name}" if source.db else source.name
         ).name
         for source in tree.find_all(exp.Table)
-        if not _common_table(source)
+        if not _common_table(source) and not isinstance(source.this, exp.Func)
     ]
 
 
@@ -362,7 +375,15 @@ def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[s
         source = item.this if item is not None else None
         if isinstance(source, exp.Table):
             columns = None
-            if not _common_table(source):
+            if isinstance(source.this, exp.Func):
+                known = not isinstance(source.this, exp.Anonymous)
+                alias = source.args.get("alias")
+                columns = (
+                    [source.alias, *(each.name for each in alias.columns)]
+                    if (known and alias)
+                    else None
+                )
+            elif not _common_table(source):
                 columns = list(find_table(session.catalogue, source.name).by_name)
                 columns += ["rowid"]
             yield source.alias_or_name, columns

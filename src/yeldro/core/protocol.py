@@ -101,6 +101,9 @@ class Catalogue(Protocol):
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         """The foreign keys, of any table, that reference `parent`."""
 
+    def full_names(self) -> Mapping[str, TableName]:
+        """The tables by all that a statement can write before their names."""
+
     def part_names(self) -> tuple[TableName, ...]:
         """Partitions, which count as part of their table and are not among its names."""
 

@@ -99,6 +99,9 @@ class SqliteCatalogue:
         )
         return tuple(key for key in keys if key.parent == parent)
 
+    def full_names(self) -> dict[str, TableName]:
+        return {f"main.{name}": name for name in self.table_names()}
+
     def part_names(self) -> tuple[TableName, ...]:
         """None: partitions are no tables here."""
         return ()

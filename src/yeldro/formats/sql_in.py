@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Any, NoReturn
 
 import sqlglot
@@ -106,14 +107,14 @@ def _statements(text: str, dialect: str) -> Iterator[_Statement]:
     except SqlglotError as error:
         raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
     for part in _split(tokens):
-        first, last = part[0], part[-1]
+        first = part[0]
         for token in part:
             if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
                 raise UsageError(
                     f"Line {token.line}: there is a comment that some servers read as SQL.",
                     "Write it as SQL, or leave it out.",
                 )
-        written = text[first.start : last.end + 1]
+        written = _without_stars(text, part)
         column = first.start - text.rfind("\n", 0, first.start)
         try:
             (tree,) = sqlglot.parse(written, read=dialect)
@@ -127,6 +128,19 @@ def _statements(text: str, dialect: str) -> Iterator[_Statement]:
             ) from error
         if tree is not None:
             yield _Statement(tree, first.line, column)
+
+
+def _without_stars(text: str, tokens: Sequence[Token]) -> str:
+    """A statement without the `.*` that may follow a table's name between DELETE and FROM."""
+    start = tokens[0].start
+    written = list(text[start : tokens[-1].end + 1])
+    for token, after in pairwise(tokens):
+        if token.token_type is TokenType.FROM:
+            break
+        if token.token_type is TokenType.DOT and after.token_type is TokenType.STAR:
+            for place in (token.start, after.start):
+                written[place - start] = " "
+    return "".join(written)
 
 
 def _split(tokens: Sequence[Token]) -> Iterator[list[Token]]:
@@ -224,7 +238,10 @@ class _Reader:
         number = limit.expression if limit else None
         if not order or not isinstance(number, exp.Literal) or not number.is_int:
             statement.refuse(
-                "a limit without an order picks any rows.", "Write ORDER BY … LIMIT with a number."
+                "a limit without an order picks any rows.",
+                f"Write an order that leaves nothing open, such as ORDER BY "
+                f"{', '.join(self._table(statement, target).identity.columns)}, and LIMIT with a "
+                f"number.",
             )
         items = [
             self._written(statement, _without_alias(each, target)) for each in order.expressions

@@ -169,6 +169,24 @@ class Case:
         removed = self._removed()
         return bool(removed & set(self._dependents(removed, ("SET NULL", "SET DEFAULT"))))
 
+    def references_itself_loosely(self) -> bool:
+        """Whether some row references itself by a key that is equal but for case.
+
+        SQLite compares a row's key with its own foreign key byte by byte, in place of by the key's
+        collation, and counts such a row as one without a parent.
+        """
+        return any(
+            table.blind
+            and len(link.columns) == 1
+            and isinstance(own := row[link.columns[0]], str)
+            and own != row[link.referenced[0]]
+            and own.casefold() == str(row[link.referenced[0]]).casefold()
+            for link in self.links
+            if link.child == link.parent
+            for table in [self.tables[link.parent]]
+            for row in self.rows[link.child]
+        )
+
     def outcome(self) -> tuple[tuple[dict[str, Any], ...], ...] | None:
         """The rows that are left, by a naive fixpoint; None where rows stand in the way."""
         removed = self._removed()

@@ -213,6 +213,10 @@ def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, 
     assert done["outcome"] == "committed"
     assert done["unplanned"] == {"*": 2}
     assert database.value("SELECT count(*) FROM log") == 2
+    notes = yeldro("restore", "last", "--yes", "--json").json()["notes"]
+    assert notes == ["triggers changed 2 rows besides, as was allowed; that is not in the receipt, "
+                     "and not undone"]  # fmt: skip
+    assert database.value("SELECT count(*) FROM log") == 2
 
 
 def test_a_trigger_that_keeps_rows_is_caught_by_the_tally(yeldro, file_made) -> None:

@@ -198,7 +198,7 @@ class ReceiptWriter:
             )
             self._file.executemany(
                 "INSERT INTO ledger VALUES (?, ?, ?, ?)",
-                [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()],
+                ledger_rows(ledger),
             )
             self._finish(form.READY)
             self._file.execute("COMMIT")
@@ -227,6 +227,13 @@ class ReceiptWriter:
     def _failures_told(self) -> Iterator[None]:
         with _failures_told(self.path):
             yield
+
+
+def ledger_rows(ledger: Ledger) -> list[tuple[str, int, int, int]]:
+    """What a receipt notes of a ledger; what allowed triggers changed is under `*`."""
+    rows = [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()]
+    besides = sum(map(abs, ledger.unplanned.values()))
+    return [*rows, (form.BESIDES, 0, besides, 0)] if besides else rows
 
 
 def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn]:

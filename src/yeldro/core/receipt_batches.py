@@ -11,7 +11,7 @@ from typing import Any
 from yeldro.core import receipt_format as form
 from yeldro.core.errors import CountMismatch
 from yeldro.core.plan import Action, Plan, Step
-from yeldro.core.receipt import ReceiptWriter, stored_columns, sync
+from yeldro.core.receipt import ReceiptWriter, ledger_rows, stored_columns, sync
 from yeldro.core.schema import TableName
 from yeldro.core.tally import Ledger, Tally
 
@@ -156,7 +156,7 @@ class BatchReceipt(ReceiptWriter):
                 "INSERT INTO ledger VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
                 " removed = removed + excluded.removed, changed = changed + excluded.changed,"
                 " added = added + excluded.added",
-                [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()],
+                ledger_rows(ledger),
             )
             self._finish(form.READY)
             self._file.execute("COMMIT")

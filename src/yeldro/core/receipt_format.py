@@ -12,6 +12,7 @@ OUTCOMES = (OPEN, READY, COMMITTED)
 
 ROW_ID = "yeldro_row_id"
 FORMS = "yeldro_forms"
+BESIDES = "*"
 
 TABLES = """
 BEGIN;

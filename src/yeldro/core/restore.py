@@ -502,4 +502,10 @@ def _plan(
             ]
     conflicts = tuple(problem.said for _, problem in problems)
     notes = dict.fromkeys(said for each in laid_out.steps for said in changed_since(each))
+    besides = receipt.ledger.get(form.BESIDES)
+    if besides:
+        notes[
+            f"triggers changed {counted(besides.changed, 'row')} besides, as was allowed; that is "
+            f"not in the receipt, and not undone"
+        ] = None
     return RestorePlan(receipt, tuple(steps), conflicts, tuple(skipped), tuple(notes))

@@ -13,6 +13,7 @@ from yeldro.core.hanging import still_referenced
 from yeldro.core.keys_in_turn import back_under_old_key, goes_from
 from yeldro.core.laidout import LaidOut
 from yeldro.core.names import counted, told_rows
+from yeldro.core.overlapping import back_before, back_before_all, covered_by
 from yeldro.core.plan import Action
 from yeldro.core.receipts import ReceiptStep
 from yeldro.core.schema import CandidateKey, Column, ForeignKey
@@ -59,7 +60,7 @@ def compare_step(each: LaidOut, others: Sequence[LaidOut]) -> tuple[Restored, li
         )
         problems.append(Problem(said))
     later = [other for other in others if other.step.n > each.step.n]
-    covered = [each.covered_by(other) for other in later if other.table.name == each.table.name]
+    covered = [covered_by(each, other) for other in later if other.table.name == each.table.name]
     anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
     rows = 0 if counted else each.count(anew)
     if rows:
@@ -102,15 +103,15 @@ def as_before(each: LaidOut, others: Sequence[LaidOut]) -> sql.Predicate:
         same = sa.and_(same, ~each.taken_over)
         before = _changed_before(each, others)
         for earlier in before:
-            same = sa.or_(same, each.back_before(earlier))
+            same = sa.or_(same, back_before(each, earlier))
         plain = [earlier for earlier in before if not earlier.changes_key]
         if len(plain) > 1:
             plain.sort(key=lambda earlier: earlier.step.n)
-            same = sa.or_(same, each.back_before_all(plain))
+            same = sa.or_(same, back_before_all(each, plain))
         return same
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     for earlier in _changed_before(each, others):
-        linked = sa.or_(linked, each.back_before(earlier))
+        linked = sa.or_(linked, back_before(each, earlier))
     for other in others:
         if other is not each and other.table == each.table and other.changes_key:
             linked = sa.or_(linked, back_under_old_key(each, other))

@@ -14,18 +14,14 @@ from sqlalchemy.types import UserDefinedType
 
 from yeldro.core import sql
 from yeldro.core.errors import (
-    NOT_COMMITTED,
-    ROLLED_BACK,
-    DatabaseFailure,
-    Interrupted,
     Refused,
-    YeldroError,
 )
 from yeldro.core.identity import column_list
 from yeldro.core.protocol import NOTHING, ChangeCount, Hold, RowRefusal, Truncation
 from yeldro.core.sameness import Sameness
 from yeldro.core.schema import Column, ForeignKey, Table
 from yeldro.engines.postgresql_catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
+from yeldro.engines.postgresql_errors import STOPPED, explained
 from yeldro.engines.standard import StandardSession
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
@@ -44,7 +40,6 @@ _ALIKE = {
     **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
 }
 _OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
-_STOPPED = "57014"  # query_canceled
 _NO_TRUNCATE = """
 SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
 WHERE tgrelid = %(oid)s AND NOT tgisinternal AND tgtype & 32 > 0
@@ -133,7 +128,7 @@ class PostgresqlDatabase:
             with engine.begin() as connection:
                 yield connection
         except sa.exc.DBAPIError as error:
-            raise self._explained(error) from error
+            raise explained(error, self.shown, self._statement_limit) from error
 
     @contextmanager
     def reading(self) -> Iterator[PostgresqlSession]:
@@ -185,54 +180,7 @@ class PostgresqlDatabase:
                 finally:
                     session.roll_back()
         except sa.exc.DBAPIError as error:
-            raise self._explained(error) from error
-
-    def _explained(self, error: sa.exc.DBAPIError) -> YeldroError:
-        """What a failure of the server means for the data, and what to do."""
-        state = getattr(error.orig, "sqlstate", None) or ""
-        reason = str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
-        if state.startswith("40"):
-            return DatabaseFailure(
-                "Somebody changed these rows at the same time.",
-                "Look at them again, then run it again.",
-                data=ROLLED_BACK,
-            )
-        if state == "55P03":
-            return DatabaseFailure(
-                "Another session held a lock on these rows for too long.",
-                "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
-                data=ROLLED_BACK,
-            )
-        if state == _STOPPED and self._statement_limit is None:
-            return Interrupted("The statement was stopped.")
-        if state == _STOPPED:
-            return DatabaseFailure(
-                f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
-                "Allow more with --time-limit SECONDS, or look for a missing index.",
-                data=ROLLED_BACK,
-            )
-        if state == "25006" or "during recovery" in reason:
-            return DatabaseFailure(
-                f"This session may only read: {reason}. Yeldro keeps keys in temporary tables, and "
-                f"a standby, or a role with default_transaction_read_only, takes no changes.",
-                "Name the primary server, or a role that may write.",
-            )
-        if state == "42501":
-            return DatabaseFailure(
-                f"A privilege is missing: {reason}.", "Ask for it, or use another role."
-            )
-        if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
-            return DatabaseFailure(
-                f"The connection to {self.shown} was lost: {reason}.",
-                "Look at the rows again when it can be reached, then run it again.",
-                data=NOT_COMMITTED,
-            )
-        if isinstance(error, sa.exc.OperationalError) and not state:
-            return DatabaseFailure(
-                f"{self.shown} cannot be reached: {reason}.",
-                "Check host, port, database and password; PG* variables count too.",
-            )
-        return DatabaseFailure(f"PostgreSQL refused: {reason}.", data=ROLLED_BACK)
+            raise explained(error, self.shown, self._statement_limit) from error
 
 
 class PostgresqlSession(StandardSession):
@@ -246,7 +194,7 @@ class PostgresqlSession(StandardSession):
         self.catalogue = PostgresqlCatalogue(connection)
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return getattr(error.orig, "sqlstate", None) == _STOPPED
+        return getattr(error.orig, "sqlstate", None) == STOPPED
 
     def may_be_committed(self, error: BaseException) -> bool:
         """Not if the server says why it could not; but for an operator's word to stop."""

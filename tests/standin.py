@@ -72,12 +72,12 @@ def _parts(lines: list[str]) -> Iterator[str]:
 
 def _oracle_part(part: str, connection: sqlite3.Connection) -> None:
     step = re.fullmatch(
-        r"BEGIN\n(.*);\n  IF SQL%ROWCOUNT <> (\d+) THEN\n"
+        r"BEGIN\n  (.*);\n  IF SQL%ROWCOUNT <> (\d+) THEN\n"
         r"    RAISE_APPLICATION_ERROR\(-20001, '.*'\);\n  END IF;\nEND",
         part, re.DOTALL,
     )  # fmt: skip
     asked = re.fullmatch(
-        r"DECLARE found NUMBER;\nBEGIN\nSELECT \((.*)\) INTO found FROM DUAL;\n"
+        r"DECLARE found NUMBER;\nBEGIN\n  SELECT \((.*)\) INTO found FROM DUAL;\n"
         r"  IF found IS NULL OR NOT \((.*)\) THEN\n"
         r"    RAISE_APPLICATION_ERROR\(-20001, '.*'\);\n  END IF;\nEND",
         part, re.DOTALL,

@@ -1,6 +1,7 @@
 """How each system's scripts begin, check every count, and end.
 
-A statement is written as it comes: a line break may be part of a literal or of a quoted name.
+Only the first line of a statement is indented: a line break after it may be part of a literal or of
+a quoted name.
 """
 
 from __future__ import annotations
@@ -77,7 +78,7 @@ class PostgresqlFrame(Frame):
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         return self._block(
-            f"{statement};",
+            f"  {statement};",
             "  GET DIAGNOSTICS found = ROW_COUNT;",
             f"  IF found <> {rows} THEN",
             f"    RAISE EXCEPTION '% rows: {_message(what)}, and {rows} were expected', found;",
@@ -86,7 +87,7 @@ class PostgresqlFrame(Frame):
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
         return self._block(
-            f"SELECT ({query}) INTO found;",
+            f"  SELECT ({query}) INTO found;",
             f"  IF ({_within('found', expected)}) IS NOT TRUE THEN",
             f"    RAISE EXCEPTION '{_message(what)}: found %', found;",
             "  END IF;",
@@ -163,7 +164,7 @@ class OracleFrame(Frame):
         told = f"'{_quoted(what)}, and {rows} rows were expected'"
         return [
             "BEGIN",
-            f"{statement};",
+            f"  {statement};",
             f"  IF SQL%ROWCOUNT <> {rows} THEN",
             f"    RAISE_APPLICATION_ERROR(-20001, {told});",
             "  END IF;",
@@ -175,7 +176,7 @@ class OracleFrame(Frame):
         return [
             "DECLARE found NUMBER;",
             "BEGIN",
-            f"SELECT ({query}) INTO found FROM DUAL;",
+            f"  SELECT ({query}) INTO found FROM DUAL;",
             f"  IF found IS NULL OR NOT ({_within('found', expected)}) THEN",
             f"    RAISE_APPLICATION_ERROR(-20001, '{_quoted(what)}');",
             "  END IF;",

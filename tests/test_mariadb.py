@@ -218,6 +218,13 @@ def test_a_trigger_that_writes_for_good_is_refused_before_anything_runs(
         assert server.contents() == before
     yeldro("run", *words, "--no-way-back", "log", "--expect", "1", "--yes", db=server.url)
     assert server.value("SELECT count(*) FROM log") == 1
+    back = body.replace("OLD", "NEW")
+    server.script(f"CREATE TRIGGER mast_back AFTER INSERT ON mast FOR EACH ROW {back}")
+    words = ("restore", "last", "--yes", "--allow-trigger", "mast_back")
+    assert "mast_back of mast can write to log" in yeldro(*words, code=3).err
+    assert server.value("SELECT count(*) FROM log") == 1
+    yeldro(*words, "--no-way-back", "log")
+    assert server.value("SELECT count(*) FROM mast") == 2
 
 
 def test_an_enums_error_value_is_warned_of_and_the_rest_comes_back(yeldro, server) -> None:

@@ -154,6 +154,7 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
     help="Rows of this table may come back other than they were; what differs is told. Repeatable.",
 )
 @opt.triggers_option
+@opt.no_way_back_option
 @opt.receipts_option
 @opt.lock_wait_option
 @opt.database_option
@@ -169,6 +170,7 @@ def restore(
     without_rows: bool,
     accept_difference: tuple[str, ...],
     allow_trigger: tuple[str, ...],
+    no_way_back: tuple[str, ...],
     receipts: Path | None,
     lock_wait: float | None,
     db: str | None,
@@ -188,7 +190,7 @@ def restore(
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     wish = ReceiptWish(folder, not without_rows)
-    allowed = restoring.Allowed(allow_trigger, accept_difference)
+    allowed = restoring.Allowed(allow_trigger, accept_difference, no_way_back)
     done = restoring.restore(database, found, wait, agreed, allowed, scope, wish)
     if as_json:
         outcome = "committed" if done.total else "nothing_to_do"

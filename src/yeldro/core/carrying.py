@@ -50,9 +50,10 @@ def check_means(
         raise Refused(
             f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
         )
-    check_unseen(session, [(work.step.action, work.rows.table) for work in prepared.work])
+    steps = [(work.step.action, work.rows.table) for work in prepared.work]
+    check_unseen(session, steps)
     tables = {work.rows.table.name: work.rows.table for work in prepared.work}
-    check_lasting_effects(session, prepared, no_way_back)
+    check_lasting_effects(session, steps, no_way_back)
     lasting = [str(name) for name, table in tables.items() if not table.transactional]
     for name in lasting:
         if no_way_back is None or name not in no_way_back:
@@ -66,24 +67,33 @@ def check_means(
 
 
 def check_lasting_effects(
-    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+    session: Session,
+    steps: Iterable[tuple[Action, Table]],
+    no_way_back: Sequence[str] | None,
 ) -> None:
     """Refuse triggers that write where nothing can be rolled back.
 
+    Args:
+        steps: what is done to which table.
+        no_way_back: tables of which that is accepted; None where everything is to be rolled back.
+
     Raises:
-        Refused: one does, and the table it writes to is not accepted by name.
+        Refused: a trigger does, and the table it writes to is not accepted by name.
     """
-    for work in prepared.work:
-        event = _EVENTS.get(work.step.action, "update")
-        for trigger, written in session.lasting_effects(work.rows.table, event):
+    for action, table in steps:
+        if not table.triggers:
+            continue
+        event = _EVENTS.get(action, "update")
+        for trigger, written in session.lasting_effects(table, event):
             if no_way_back is None or written not in no_way_back:
                 accept = (
                     "" if no_way_back is None else f", or accept it with --no-way-back {written}"
                 )
                 raise Refused(
-                    f"The trigger {trigger} of {work.rows.table.name} can write to {written}, and "
-                    f"what it does there cannot be rolled back.",
-                    f"Convert it with ALTER TABLE {written} ENGINE = InnoDB{accept}.",
+                    f"The trigger {trigger} of {table.name} can write to {written}, and what it "
+                    f"does there cannot be rolled back.",
+                    f"Convert it with ALTER TABLE {written} ENGINE = InnoDB"
+                    f"{accept if no_way_back is not None else ''}.",
                 )
 
 

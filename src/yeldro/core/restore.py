@@ -22,7 +22,12 @@ from yeldro.core.as_before import (
     differences,
     mend,
 )
-from yeldro.core.carrying import check_unseen, commit_with, triggers_fired
+from yeldro.core.carrying import (
+    check_lasting_effects,
+    check_unseen,
+    commit_with,
+    triggers_fired,
+)
 from yeldro.core.conflicts import (
     Problem,
     Restored,
@@ -72,10 +77,12 @@ class Allowed:
     Args:
         triggers: triggers whose own changes to other rows are accepted.
         differences: tables whose rows may come back other than they were.
+        no_way_back: tables that triggers write to and in which nothing can be rolled back.
     """
 
     triggers: tuple[str, ...] = ()
     differences: tuple[str, ...] = ()
+    no_way_back: tuple[str, ...] = ()
 
 
 NOTHING = Allowed()
@@ -310,8 +317,9 @@ def _put_back(
     for each in laid_out:
         each.narrow()
         each.hold_parents()
-    removing = [each for each in laid_out if each.step.action is Action.ADD and each.missing]
-    check_unseen(session, [(Action.REMOVE, each.table) for each in removing])
+    steps = [(inverse(each, 0, "").action, each.table) for each in laid_out if each.missing]
+    check_unseen(session, [pair for pair in steps if pair[0] is Action.REMOVE])
+    check_lasting_effects(session, steps, allowed.no_way_back)
     meanwhile = changed_meanwhile(laid_out)
     before = session.change_count()
     done: list[tuple[Step, int]] = []

@@ -406,13 +406,6 @@ class MariadbSession(StandardSession):
     def staging_type(self, column: Column) -> str:
         return values.staging_type(column)
 
-    def converted(
-        self, value: sa.ColumnElement[Any], then: Column, now: Column
-    ) -> sa.ColumnElement[Any]:
-        """The server converts; what it changes by that is found when the rows are compared."""
-        del then
-        return self.typed(value, now)
-
     def is_as_it_was(
         self,
         value: sa.ColumnElement[Any],

@@ -203,6 +203,23 @@ def test_a_name_that_no_trigger_has_is_told(yeldro: Yeldro, network: AnyDatabase
     assert "notify" in yeldro("restore", "last", "--yes", *words[3:], code=2).err
 
 
+def test_a_trigger_may_belong_to_any_of_several_removes(yeldro: Yeldro, file_made) -> None:
+    database = file_made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY); CREATE TABLE lamp (id INTEGER PRIMARY KEY);
+        CREATE TABLE log (said TEXT); INSERT INTO mast VALUES (1); INSERT INTO lamp VALUES (1);
+        CREATE TRIGGER logging AFTER DELETE ON mast BEGIN INSERT INTO log VALUES ('gone'); END;
+    """)
+    (yeldro.folder / "two.sql").write_text("DELETE FROM mast WHERE id = 1;"
+                                           "DELETE FROM lamp WHERE id = 1")  # fmt: skip
+    words = ("run", "--sql", "two.sql", "--expect", "total=2", "--yes")
+    before = database.contents()
+    told = yeldro(*words, "--allow-trigger", "loging", db=database.url, code=4).err
+    assert "add --allow-trigger logging" in told
+    assert database.contents() == before
+    yeldro(*words, "--allow-trigger", "logging", db=database.url)
+    assert database.value("SELECT count(*) FROM log") == 1
+
+
 def test_a_table_whose_name_has_a_colon_can_be_matched(yeldro: Yeldro, made) -> None:
     database = made("CREATE TABLE mast (id INTEGER PRIMARY KEY, n INTEGER)")
     quote = "`{}`" if database.url.startswith("mariadb") else '"{}"'

@@ -29,7 +29,15 @@ from yeldro.core.errors import (
 from yeldro.core.expectation import Expectations
 from yeldro.core.holding import hold_kept_rows, what_to_hold
 from yeldro.core.job import Job, JobPlan
-from yeldro.core.plan import Action, Cleanup, Plan, Prepared, Step, prepare
+from yeldro.core.plan import (
+    Action,
+    Cleanup,
+    Plan,
+    Prepared,
+    Step,
+    check_allowed_triggers,
+    prepare,
+)
 from yeldro.core.proofs import prove_nothing_hangs
 from yeldro.core.protocol import Database, Session
 from yeldro.core.receipt import ReceiptWish
@@ -162,6 +170,7 @@ def _plan_whole(
     """The plan of all batches together, and every step that a batch can have, with its table."""
     with database.reading() as session:
         prepared = prepare(session, cleanup)
+        check_allowed_triggers([(cleanup, prepared)])
         plan = prepared.plan
         job.limits.check_tables(plan)
         job.limits.check_rows(plan.total)

@@ -225,7 +225,8 @@ def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
     try:
         trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
         if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
-            trees = [sqlglot.parse_one(f"({text})", dialect=dialect)]
+            bracketed = sqlglot.parse(f"({text})", dialect=dialect)
+            trees = [tree for tree in bracketed if tree is not None]
     except SqlglotError as error:
         raise _unreadable(text, where_from, error) from error
     if len(trees) != 1:

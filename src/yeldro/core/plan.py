@@ -211,7 +211,6 @@ def prepare(
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
-    _check_triggers(cleanup, ripple)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
@@ -233,10 +232,19 @@ def prepare(
     return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
 
 
-def _check_triggers(cleanup: Cleanup, ripple: Ripple) -> None:
-    touched = [*ripple.reach.tables, *(found.table for found in ripple.detached.values())]
-    touched += [found.rows.table for found in ripple.repointed]
-    check_trigger_names(cleanup.allowed_triggers, touched)
+def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
+    """Refuse the name of a trigger that no table has which any of the cleanups touches.
+
+    Raises:
+        UsageError: none has it; the nearest names are told.
+    """
+    tables: list[Table] = []
+    for _, prepared in done:
+        ripple = prepared.ripple
+        tables += [*ripple.reach.tables, *(found.table for found in ripple.detached.values())]
+        tables += [found.rows.table for found in ripple.repointed]
+    names = dict.fromkeys(name for cleanup, _ in done for name in cleanup.allowed_triggers)
+    check_trigger_names(list(names), tables)
 
 
 def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:

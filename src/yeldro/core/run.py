@@ -27,6 +27,7 @@ from yeldro.core.plan import (
     Cleanup,
     Plan,
     Prepared,
+    check_allowed_triggers,
     prepare,
 )
 from yeldro.core.proofs import prove_nothing_hangs
@@ -97,14 +98,17 @@ def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPla
         UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
     """
     plans: list[Plan] = []
+    done: list[tuple[Cleanup, Prepared]] = []
     for place, cleanup in enumerate(job.cleanups):
         with database.reading() as session, told_apart(job, place):
             before = sum(len(each.steps) for each in plans)
             prepared = prepare(session, cleanup, steps_before=before)
+            done.append((cleanup, prepared))
             if watch:
                 watch.check(place, session, prepared)
             warnings = (*prepared.plan.warnings, *job.limits.unknown(session.catalogue))
             plans.append(replace(prepared.plan, warnings=warnings))
+    check_allowed_triggers(done)
     return JobPlan(job.title, tuple(plans), what_follows(plans))
 
 
@@ -218,6 +222,7 @@ class _Running:
         for place, cleanup in enumerate(self.job.cleanups):
             with told_apart(self.job, place):
                 done.append(self._next(cleanup))
+        check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
         if self.session.checks_when_all_is_done:
             for prepared in done:
                 prove_nothing_hangs(self.session, prepared)

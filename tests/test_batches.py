@@ -17,6 +17,8 @@ from yeldro.core.receipt import ReceiptWish
 from yeldro.core.receipts import read_receipt, receipts_in
 from yeldro.engines import open_database
 
+pytestmark = pytest.mark.slow
+
 TREE = """
     CREATE TABLE node (id INTEGER PRIMARY KEY, up INTEGER, peer INTEGER, mark INTEGER,
         FOREIGN KEY (up) REFERENCES node (id) ON DELETE {up},

@@ -29,6 +29,8 @@ from yeldro.core.run import run
 from yeldro.core.selection import Selection, resolve
 from yeldro.engines import open_database
 
+pytestmark = pytest.mark.slow
+
 KILLS = int(os.environ.get("YELDRO_KILLS", "24"))
 SCRIPT = """
     CREATE TABLE mast (id INTEGER PRIMARY KEY, label VARCHAR(20));

@@ -33,6 +33,8 @@ from yeldro.core.receipts import read_receipt, receipts_in, stored_rows
 from yeldro.core.restore import restore
 from yeldro.engines import open_database
 
+pytestmark = pytest.mark.slow
+
 CASES = int(os.environ.get("YELDRO_INTERLEAVINGS", "200"))
 FAILURES = (psycopg.Error, pymysql.MySQLError, sqlite3.Error)
 TABLES = ("mast", "lamp", "note", "gone")

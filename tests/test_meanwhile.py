@@ -19,6 +19,8 @@ from test_faults import filled
 
 from yeldro.core.receipts import receipts_in, stored_rows
 
+pytestmark = pytest.mark.slow
+
 FAILURES = (psycopg.Error, pymysql.MySQLError, sqlite3.Error)
 
 

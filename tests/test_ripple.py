@@ -27,6 +27,8 @@ from yeldro.core.selection import Selection
 from yeldro.core.treatment import Choices
 from yeldro.engines import open_database
 
+pytestmark = pytest.mark.slow
+
 IN_MEMORY = "/dev/shm" if os.path.isdir("/dev/shm") else None
 CASES = int(os.environ.get("YELDRO_CASES", "2100"))
 many = settings(

@@ -31,6 +31,8 @@ from yeldro.core.restore import restore
 from yeldro.core.run import plan, run
 from yeldro.engines import open_database
 
+pytestmark = pytest.mark.slow
+
 CASES = int(os.environ.get("YELDRO_SERVER_CASES", "300"))
 many = settings(
     max_examples=CASES // 3,

@@ -196,6 +196,31 @@ def test_what_a_trigger_changes_of_a_detached_row_goes_back_or_is_named(
     assert stamped.contents() == gone
 
 
+ON_LINK = {
+    "p": """CREATE FUNCTION stamp() RETURNS trigger LANGUAGE plpgsql AS
+                'BEGIN NEW.upd := 99; RETURN NEW; END';
+            CREATE TRIGGER relinked BEFORE UPDATE OF port_id ON ship FOR EACH ROW
+                EXECUTE FUNCTION stamp();""",
+    "m": """CREATE TRIGGER relinked BEFORE UPDATE ON ship FOR EACH ROW
+                SET NEW.upd = IF(NEW.port_id <=> OLD.port_id, NEW.upd, 99);""",
+    "/": """CREATE TRIGGER relinked AFTER UPDATE OF port_id ON ship
+                BEGIN UPDATE ship SET upd = 99 WHERE id = NEW.id; END;""",
+}
+
+
+def test_what_a_trigger_changes_only_with_the_link_goes_back_by_a_second_statement(
+    yeldro: Yeldro, made
+) -> None:
+    database = made(STAMPED)
+    database.script(ON_LINK[database.url[0]])
+    before = database.contents()
+    allow = ("--allow-trigger", "relinked")
+    yeldro(*WHERE, *allow, db=database.url)
+    assert database.rows("SELECT upd FROM ship WHERE id = 1") == [(99,)]
+    assert "as before" in yeldro("restore", "last", "--yes", *allow).out
+    assert database.contents() == before
+
+
 NARROWED = {
     "p": [("numeric(10,4)", "1.2345", "numeric(10,2)", False),
           ("numeric(10,4)", "1.2", "numeric(10,2)", True),

@@ -44,8 +44,14 @@ def changed_meanwhile(laid_out: Sequence[LaidOut]) -> dict[tuple[int, str], int]
     return found
 
 
-def mend(laid_out: Sequence[LaidOut]) -> list[tuple[LaidOut, int]]:
+def mend(
+    laid_out: Sequence[LaidOut], meanwhile: Mapping[tuple[int, str], int]
+) -> list[tuple[LaidOut, int]]:
     """Set anew what a trigger or a default has made different of rows that were put back.
+
+    Args:
+        meanwhile: as `changed_meanwhile` told before the restore; what somebody has changed since
+            is left alone.
 
     Returns:
         The number of rows changed, by step.
@@ -58,6 +64,13 @@ def mend(laid_out: Sequence[LaidOut]) -> list[tuple[LaidOut, int]]:
             pairs = [(name, own) for name, own in _settable(each, laid_out)
                      if _differing(each, laid_out, [(name, own)])]  # fmt: skip
             changed.append((each, each.set_anew(pairs) if pairs else 0))
+        besides = [
+            (name, was)
+            for name, was in each.named("was")
+            if not meanwhile[each.step.n, name] and each.other_than(name, was)
+        ]
+        if besides:
+            changed.append((each, each.set_anew(besides)))
     return changed
 
 

@@ -344,7 +344,7 @@ def _put_back(
         if not isinstance(each, AddedRows):
             late.append((each, each.set_late_links()))
     after = session.change_count()
-    mended = _mended(session, laid_out, after)
+    mended = _mended(session, mend(laid_out, meanwhile), after)
     found = differences(laid_out, meanwhile)
     check_differences(found, allowed.differences)
     for step, each in to_do:
@@ -362,9 +362,9 @@ def _put_back(
     return found, _tally(done), ledger
 
 
-def _mended(session: Session, laid_out: Sequence[LaidOut], before: ChangeCount) -> Ledger:
-    """Set anew what is not as before; the ledger of that alone."""
-    changed = [(passing(each, rows), rows) for each, rows in mend(laid_out) if rows]
+def _mended(session: Session, mended: Sequence[tuple[LaidOut, int]], before: ChangeCount) -> Ledger:
+    """The ledger of what was set anew, and of that alone."""
+    changed = [(passing(each, rows), rows) for each, rows in mended if rows]
     if not changed:
         return Ledger({})
     ledger = read_ledger(before, session.change_count(), _tally(changed))

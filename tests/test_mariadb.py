@@ -195,7 +195,7 @@ def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, serve
 
 @pytest.mark.parametrize("body", [
     "INSERT INTO log VALUES (OLD.id)", "INSERT INTO `log` VALUES (1)", "CALL noted(OLD.id)",
-    "INSERT INTO step VALUES (OLD.id)",
+    "INSERT INTO step VALUES (OLD.id)", "INSERT INTO {here} . `log` VALUES (1)",
 ])  # fmt: skip
 def test_a_trigger_that_writes_for_good_is_refused_before_anything_runs(
     yeldro, server, body: str
@@ -208,6 +208,7 @@ def test_a_trigger_that_writes_for_good_is_refused_before_anything_runs(
         CREATE PROCEDURE noted(n int) INSERT INTO log VALUES (n);
         CREATE TRIGGER step_more AFTER INSERT ON step FOR EACH ROW INSERT INTO log VALUES (1);
     """)
+    body = body.format(here=server.name)
     server.script(f"CREATE TRIGGER mast_gone AFTER DELETE ON mast FOR EACH ROW {body}")
     before = server.contents()
     words = ("mast", "--where", "id = 1", "--allow-trigger", "mast_gone")
@@ -225,6 +226,22 @@ def test_a_trigger_that_writes_for_good_is_refused_before_anything_runs(
     assert server.value("SELECT count(*) FROM log") == 1
     yeldro(*words, "--no-way-back", "log")
     assert server.value("SELECT count(*) FROM mast") == 2
+
+
+def test_a_table_of_the_same_name_in_another_database_is_another_one(yeldro, server) -> None:
+    away = MariadbServerDatabase(f"{server.name}_b")
+    try:
+        away.script("CREATE TABLE log (id int) ENGINE = MyISAM")
+        server.script("""
+            CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+            CREATE TABLE log (id int);
+            CREATE TRIGGER mast_gone AFTER DELETE ON mast FOR EACH ROW INSERT INTO log VALUES (1);
+        """)
+        words = ("run", "mast", "--where", "id = 1", "--allow-trigger", "mast_gone")
+        yeldro(*words, "--expect", "1", "--yes", db=server.url)
+        assert server.value("SELECT count(*) FROM log") == 1
+    finally:
+        away.drop()
 
 
 def test_an_enums_error_value_is_warned_of_and_the_rest_comes_back(yeldro, server) -> None:

@@ -86,9 +86,7 @@ def check_lasting_effects(
         event = _EVENTS.get(action, "update")
         for trigger, written in session.lasting_effects(table, event):
             if no_way_back is None or written not in no_way_back:
-                accept = (
-                    "" if no_way_back is None else f", or accept it with --no-way-back {written}"
-                )
+                accept = f", or accept it with --no-way-back {written}"
                 raise Refused(
                     f"The trigger {trigger} of {table.name} can write to {written}, and what it "
                     f"does there cannot be rolled back.",

@@ -65,7 +65,8 @@ SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event, ACTION_STATEMEN
 FROM information_schema.TRIGGERS
 """
 _ROUTINES = """
-SELECT ROUTINE_NAME AS name, ROUTINE_DEFINITION AS body FROM information_schema.ROUTINES
+SELECT ROUTINE_SCHEMA AS parts_schema, ROUTINE_NAME AS name, ROUTINE_DEFINITION AS body
+FROM information_schema.ROUTINES
 WHERE ROUTINE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
 """
 _ENGINES = """
@@ -74,7 +75,7 @@ FROM information_schema.TABLES
 WHERE TABLE_TYPE = 'BASE TABLE'
   AND TABLE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
 """
-_WORDS = re.compile(r"`[^`]+`|[\w$]+")
+_NAMED = re.compile(r"(?:(`[^`]+`|[\w$]+)\s*\.\s*)?(`[^`]+`|[\w$]+)")
 _PARTITIONED = """
 SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
 WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
@@ -294,54 +295,62 @@ class MariadbCatalogue:
     def lasting_effects(self, name: TableName, event: str) -> tuple[tuple[str, str], ...]:
         """Follow what triggers name, through routines and the triggers of other tables.
 
-        A name in a body counts as written to: nothing tells reading from writing for sure.
+        A name in a body counts as written to: nothing tells reading from writing for sure. Without
+        a database before it, it means one of the database that the body belongs to.
         """
-        first = [(each.name, each.body) for each in self._bodies(name, event)]
         found: dict[tuple[str, str], None] = {}
-        for trigger, body in first:
-            waiting, seen = [body], set[str]()
+        for trigger in self._bodies(name, event):
+            waiting = [(trigger.parts_schema, trigger.body)]
+            seen: set[tuple[str, str]] = set()
             while waiting:
-                words = {word.strip("`").casefold() for word in _WORDS.findall(waiting.pop())}
-                for word in words - seen:
-                    seen.add(word)
-                    for table in self._without_transactions.get(word, ()):
-                        found[trigger, table] = None
-                    for routine in self._routines.get(word, ()):
+                own, body = waiting.pop()
+                for place in _places_in(body, own) - seen:
+                    seen.add(place)
+                    for table in self._without_transactions.get(place, ()):
+                        found[trigger.name, table] = None
+                    for routine in self._routines.get(place, ()):
                         if routine is None:
-                            found[trigger, word] = None
+                            found[trigger.name, ".".join(place)] = None
                         else:
-                            waiting.append(routine)
-                    waiting += self._trigger_bodies.get(word, ())
+                            waiting.append((place[0], routine))
+                    waiting += [(place[0], each) for each in self._trigger_bodies.get(place, ())]
         return tuple(found)
 
     def _bodies(self, name: TableName, event: str) -> list[Any]:
-        return [row for row in self._rows(_TRIGGER_BODIES)
+        return [row for row in self._trigger_rows
                 if (row.parts_schema, row.name_of_table) == self.place_of(name)
                 and row.event == event]  # fmt: skip
 
     @cached_property
-    def _trigger_bodies(self) -> dict[str, list[str]]:
+    def _trigger_rows(self) -> Sequence[Any]:
+        """Every trigger that this user sees, with its body; read in one statement."""
+        return self._rows(_TRIGGER_BODIES)
+
+    @cached_property
+    def _trigger_bodies(self) -> dict[tuple[str, str], list[str]]:
         """The bodies of all triggers, by the table they are on."""
-        found: dict[str, list[str]] = defaultdict(list)
-        for row in self._rows(_TRIGGER_BODIES):
-            found[row.name_of_table.casefold()].append(row.body)
+        found: dict[tuple[str, str], list[str]] = defaultdict(list)
+        for row in self._trigger_rows:
+            found[_folded(row.parts_schema, row.name_of_table)].append(row.body)
         return found
 
     @cached_property
-    def _routines(self) -> dict[str, list[str | None]]:
+    def _routines(self) -> dict[tuple[str, str], list[str | None]]:
         """The bodies of stored routines by name; None where this user may not read one."""
-        found: dict[str, list[str | None]] = defaultdict(list)
+        found: dict[tuple[str, str], list[str | None]] = defaultdict(list)
         for row in self._rows(_ROUTINES):
-            found[row.name.casefold()].append(row.body)
+            found[_folded(row.parts_schema, row.name)].append(row.body)
         return found
 
     @cached_property
-    def _without_transactions(self) -> dict[str, list[str]]:
-        """The tables whose engine has no transactions, by their bare name."""
-        found: dict[str, list[str]] = defaultdict(list)
+    def _without_transactions(self) -> dict[tuple[str, str], list[str]]:
+        """The tables whose engine has no transactions, by database and name."""
+        found: dict[tuple[str, str], list[str]] = defaultdict(list)
         for row in self._rows(_ENGINES):
             if not self._is_transactional(row.engine):
-                found[row.name.casefold()].append(str(self._named(row.parts_schema, row.name)))
+                found[_folded(row.parts_schema, row.name)].append(
+                    str(self._named(row.parts_schema, row.name))
+                )
         return found
 
     def _is_transactional(self, engine: str | None) -> bool:
@@ -349,6 +358,20 @@ class MariadbCatalogue:
             rows = self._rows("SELECT ENGINE, TRANSACTIONS FROM information_schema.ENGINES")
             self._engines = {row.ENGINE: row.TRANSACTIONS == "YES" for row in rows}
         return self._engines.get(engine or "", False)
+
+
+def _folded(schema: str, name: str) -> tuple[str, str]:
+    return schema.casefold(), name.casefold()
+
+
+def _places_in(body: str, own: str) -> set[tuple[str, str]]:
+    """What a body may name, by database and name.
+
+    Args:
+        own: the database that names without one are looked for in.
+    """
+    pairs = (pair.groups() for pair in _NAMED.finditer(body))
+    return {_folded((schema or own).strip("`"), name.strip("`")) for schema, name in pairs}
 
 
 def _column(row: Any) -> Column:

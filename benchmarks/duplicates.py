@@ -20,12 +20,12 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.expectation import Expectations
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.run import ReceiptWish, run
-from yeldro.core.selection import Selection
+from yeldro.core.execution.run import ReceiptWish, run
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
 
 TEXTBOOK = """

@@ -16,11 +16,11 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.run import ReceiptWish, plan, run
-from yeldro.core.selection import Selection
-from yeldro.core.treatment import Choices
+from yeldro.core.execution.run import ReceiptWish, plan, run
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
 
 

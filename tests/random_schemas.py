@@ -21,7 +21,11 @@ def quoted(name: str) -> str:
 
 @dataclass(frozen=True)
 class Link:
-    """A foreign key from `columns` of table number `child` to a key of table number `parent`."""
+    """A foreign key from `columns` of table number `child` to a key of table number `parent`.
+
+    Args:
+        computed: the columns are generated, each from another of the same row.
+    """
 
     child: int
     columns: tuple[str, ...]
@@ -29,6 +33,7 @@ class Link:
     referenced: tuple[str, ...]
     action: str
     nullable: bool
+    computed: bool = False
 
 
 @dataclass(frozen=True)
@@ -37,6 +42,9 @@ class Made:
 
     Args:
         blind: a text key is compared without case.
+        computed: how the first unique column is generated from the key ("STORED", "VIRTUAL"),
+            or "" where it is not.
+        schema: where it is, for systems that have schemas.
     """
 
     name: str
@@ -46,6 +54,13 @@ class Made:
     text_key: bool
     generated: bool
     blind: bool
+    computed: str = ""
+    schema: str = ""
+
+    @property
+    def written(self) -> str:
+        """The name in SQL."""
+        return ".".join(quoted(each) for each in (self.schema, self.name) if each)
 
 
 @dataclass(frozen=True)
@@ -65,11 +80,26 @@ class Case:
     below: int
     choices: dict[int, str] = field(default_factory=dict)
 
-    def columns(self, number: int) -> list[str]:
-        """The columns of a table that hold values of their own."""
+    def columns(self, number: int) -> dict[str, str]:
+        """The columns of a table that hold values of their own, each with its name in `rows`."""
         table = self.tables[number]
-        own = [*table.key, *table.unique, "mark"]
-        return own + [name for link in self.links if link.child == number for name in link.columns]
+        unique = table.unique[1:] if table.computed else table.unique
+        found = {name: name for name in (*table.key, *unique, "mark")}
+        for link in self.links:
+            if link.child == number:
+                found |= {_source(name, link): name for name in link.columns}
+        return found
+
+    def insert(self, number: int, mark: str) -> str:
+        """The statement that adds a row, with a mark in the place of every value."""
+        names = self.columns(number)
+        listed, holes = ", ".join(map(quoted, names)), ", ".join([mark] * len(names))
+        return f"INSERT INTO {self.tables[number].written} ({listed}) VALUES ({holes})"
+
+    def values(self, number: int) -> list[list[Any]]:
+        """The values of every row, as `insert` wants them."""
+        names = self.columns(number).values()
+        return [[row[name] for name in names] for row in self.rows[number]]
 
     def declared(self, number: int, inline_keys: bool = True) -> str:
         """The CREATE TABLE statement, with the foreign keys or without them."""
@@ -78,6 +108,9 @@ class Case:
         collation = " COLLATE NOCASE" if table.text_key and table.blind else ""
         parts = [f"{quoted(name)} {kind}{collation} NOT NULL" for name in table.key]
         parts += [f"{quoted(name)} INTEGER" for name in table.unique]
+        if table.computed:
+            own = quoted(table.key[0])
+            parts[len(table.key)] += f" GENERATED ALWAYS AS ({own}) {table.computed}"
         parts.append("mark INTEGER NOT NULL")
         for link in self.links:
             if link.child == number:
@@ -87,7 +120,13 @@ class Case:
                 null = "" if link.nullable else " NOT NULL"
                 default = " DEFAULT 'k1'" if kind == "TEXT" else " DEFAULT 1"
                 default = default if link.action == "SET DEFAULT" else ""
-                parts += [f"{quoted(name)} {kind}{null}{default}" for name in link.columns]
+                own = [_source(name, link) for name in link.columns]
+                parts += [f"{quoted(name)} {kind}{null}{default}" for name in own]
+                if link.computed:
+                    parts += [
+                        f"{quoted(name)} {kind} GENERATED ALWAYS AS ({quoted(source)}) STORED"
+                        for name, source in zip(link.columns, own, strict=True)
+                    ]
         if table.generated:
             parts.append("doubled INTEGER GENERATED ALWAYS AS (mark * 2) STORED")
         if table.key:
@@ -96,19 +135,22 @@ class Case:
             parts.append(f"UNIQUE ({', '.join(map(quoted, table.unique))})")
         if inline_keys:
             parts += [self.foreign_key(link) for link in self.links if link.child == number]
-        return f"CREATE TABLE {quoted(table.name)} ({', '.join(parts)}){table.options}"
+        return f"CREATE TABLE {table.written} ({', '.join(parts)}){table.options}"
 
     def foreign_key(self, link: Link) -> str:
         """The FOREIGN KEY clause."""
         return (
             f"FOREIGN KEY ({', '.join(map(quoted, link.columns))}) REFERENCES "
-            f"{quoted(self.tables[link.parent].name)} "
+            f"{self.tables[link.parent].written} "
             f"({', '.join(map(quoted, link.referenced))}) ON DELETE {link.action}"
         )
 
     def in_standard_sql(self) -> Case:
         """The same case without what only SQLite has: table options, and keys without case."""
-        tables = tuple(replace(table, options="", blind=False) for table in self.tables)
+        tables = tuple(
+            replace(table, options="", blind=False, computed=table.computed and "STORED")
+            for table in self.tables
+        )
         rows = tuple(
             tuple(
                 {name: v.lower() if isinstance(v, str) else v for name, v in row.items()}
@@ -122,15 +164,9 @@ class Case:
         """Makes the database; foreign keys are checked for all rows at the end."""
         connection = sqlite3.connect(path, isolation_level=None)
         connection.executescript("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; BEGIN;")
-        for number, rows in enumerate(self.rows):
+        for number in range(len(self.tables)):
             connection.execute(self.declared(number))
-            names = self.columns(number)
-            holes = ", ".join("?" * len(names))
-            listed = ", ".join(map(quoted, names))
-            connection.executemany(
-                f"INSERT INTO {quoted(self.tables[number].name)} ({listed}) VALUES ({holes})",
-                [[row[name] for name in names] for row in rows],
-            )
+            connection.executemany(self.insert(number, "?"), self.values(number))
         connection.execute("COMMIT")
         assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
         connection.close()
@@ -170,21 +206,19 @@ class Case:
         return bool(removed & set(self._dependents(removed, ("SET NULL", "SET DEFAULT"))))
 
     def references_itself_loosely(self) -> bool:
-        """Whether some row references itself by a key that is equal but for case.
+        """Whether some row references itself by a key equal but for case, now or at the end.
 
         SQLite compares a row's key with its own foreign key byte by byte, in place of by the key's
         collation, and counts such a row as one without a parent.
         """
         return any(
-            table.blind
-            and len(link.columns) == 1
-            and isinstance(own := row[link.columns[0]], str)
-            and own != row[link.referenced[0]]
-            and own.casefold() == str(row[link.referenced[0]]).casefold()
+            [row[name] for name in link.columns] != [row[name] for name in link.referenced]
+            and self._compared(row, link.columns, link)
+            == self._compared(row, link.referenced, link)
+            for rows in (self.rows, self.outcome() or ())
             for link in self.links
-            if link.child == link.parent
-            for table in [self.tables[link.parent]]
-            for row in self.rows[link.child]
+            if link.child == link.parent and rows
+            for row in rows[link.child]
         )
 
     def outcome(self) -> tuple[tuple[dict[str, Any], ...], ...] | None:
@@ -276,6 +310,11 @@ class Case:
         )
 
 
+def _source(name: str, link: Link) -> str:
+    """The column that holds the values of a foreign key's column."""
+    return f"of {name}" if link.computed else name
+
+
 @st.composite
 def cases(draw: st.DrawFn, choose: bool = False) -> Case:
     """Cases of 1 to 8 tables with up to 12 foreign keys between any of them.
@@ -295,7 +334,7 @@ def make_case(chance: random.Random, tables: int, links: int, most_rows: int, ch
     choices = {}
     for place, link in enumerate(kept):
         choice = chance.choice(["", "", "follow", "detach"]) if choose else ""
-        if choice == "follow" or (choice and link.nullable):
+        if choice == "follow" or (choice and link.nullable and not link.computed):
             choices[place] = choice
     parents = [link.parent for link in kept if rows[link.parent]]
     target = chance.choice(parents or range(tables))
@@ -308,7 +347,8 @@ def _table(chance: random.Random, name: str, place: int) -> Made:
     unique = chance.choice([(), ("u",), ("u", "É")])
     options = chance.choice(["", "", " WITHOUT ROWID" if key else "", " STRICT"])
     text_key, generated = chance.random() < 0.5, chance.random() < 0.2
-    return Made(name, key, unique, options, text_key, generated, blind=not options)
+    computed = chance.choice(["", "STORED", "VIRTUAL"]) if key and unique and not text_key else ""
+    return Made(name, key, unique, options, text_key, generated, not options, computed)
 
 
 def _link(chance: random.Random, tables: Sequence[Made], place: int) -> Link | None:
@@ -319,7 +359,9 @@ def _link(chance: random.Random, tables: Sequence[Made], place: int) -> Link | N
     referenced = chance.choice(keys)
     columns = tuple(f"f{place} {each}" for each in range(len(referenced)))
     action = chance.choice([*ACTIONS, "CASCADE", "CASCADE", "CASCADE"])
-    return Link(child, columns, parent, referenced, action, chance.random() < 0.75)
+    nullable, computed = chance.random() < 0.75, chance.random() < 0.2
+    computed = computed and not action.startswith("SET")
+    return Link(child, columns, parent, referenced, action, nullable, computed)
 
 
 def _rows(
@@ -334,8 +376,9 @@ def _rows(
             row: dict[str, Any] = dict.fromkeys(table.key[:1], key)
             row |= dict.fromkeys(table.key[1:], "k1" if table.text_key else 1)
             row |= dict.fromkeys(table.unique, number)
-            if table.unique and chance.random() < 0.2:
-                row[chance.choice(table.unique)] = None
+            free = table.unique[1:] if table.computed else table.unique
+            if free and chance.random() < 0.2:
+                row[chance.choice(free)] = None
             row["mark"] = chance.randint(0, 3)
             made.append(row)
         rows.append(made)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sqlite3
 import subprocess
 from pathlib import Path
@@ -91,6 +92,12 @@ class PostgresqlServerDatabase:
     def value(self, query: str) -> Any:
         return self.rows(query)[0][0]
 
+    def dump(self) -> str:
+        """All tables and rows as the server's own dump program writes them."""
+        words = ["pg_dump", "--inserts", f"--dbname={self.url}"]
+        text = subprocess.run(words, capture_output=True, text=True, check=True).stdout
+        return re.sub(r"(?m)^\\(un)?restrict .*$", "", text)  # which holds a random word
+
     def contents(self) -> list[str]:
         listed = self.rows(
             "SELECT quote_ident(schemaname) || '.' || quote_ident(tablename) FROM pg_tables"
@@ -137,7 +144,9 @@ class MariadbServerDatabase:
         """All tables and rows as statements."""
         url = urlsplit(MARIADB)
         words = ["mariadb-dump", f"--host={url.hostname}", f"--port={url.port or 3306}",
-                 f"--user={url.username or 'root'}", "--skip-lock-tables", self.name]  # fmt: skip
+                 f"--user={url.username or 'root'}", "--skip-lock-tables", "--skip-dump-date",
+                 "--hex-blob",
+                 self.name]  # fmt: skip
         environment = os.environ | {"MYSQL_PWD": url.password or ""}
         return subprocess.run(
             words, env=environment, capture_output=True, text=True, check=True

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 from conftest import Yeldro
-from systems import AnyDatabase
+from systems import AnyDatabase, SqliteFile
 
 from yeldro.api import cleanup, connect
-from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import Scope, restore
+from yeldro.core.receipts.reader import read_receipt
+from yeldro.core.restore.restore import Scope, restore
 from yeldro.engines import open_database
 
 TREE = """
@@ -190,8 +190,12 @@ def test_what_a_trigger_changes_of_a_detached_row_goes_back_or_is_named(
     )
     done = yeldro("restore", "last", "--yes", "--json").json()
     assert done["differences"] == []
+    found = yeldro("receipt", "check", "--json", code=None).json()
+    assert found["verdict"] == "partly back"
+    assert found["notes"] == ["1 row of ship holds another note than before"]
     stamped.script("UPDATE ship SET note = 'c' WHERE id = 3")
     assert stamped.contents() == before
+    assert yeldro("receipt", "check", "--json").json()["verdict"] == "all back"
     yeldro("restore", done["own_receipt"], "--yes")
     assert stamped.contents() == gone
 
@@ -291,3 +295,48 @@ def test_a_constraint_made_since_is_named_with_the_rows_and_how_to_drop_it(
         yeldro("restore", receipt, "--yes")
         assert database.value("SELECT count(*) FROM port WHERE id IN (1, 2, 3, 4, 6)") == 5
         Path(yeldro.receipts).rename(yeldro.folder / f"old_{'_'.join(words)}")
+
+
+HEAP = """
+    CREATE TABLE port (id INTEGER PRIMARY KEY);
+    CREATE TABLE heap (port_id INTEGER, note VARCHAR(9), upd INTEGER,
+        FOREIGN KEY (port_id) REFERENCES port (id) ON DELETE SET NULL);
+"""
+HEAPED = """
+    DELETE FROM heap; DELETE FROM port;
+    INSERT INTO port VALUES (1), (2);
+    INSERT INTO heap VALUES (1, 'a', 0), (1, 'a', 0), (1, 'b', 0), (2, 'c', 0);
+"""
+
+
+def test_changed_rows_that_no_key_finds_again_are_not_told_to_be_back(yeldro: Yeldro, made) -> None:
+    """Of rows without a key some are changed further, or removed, by somebody else."""
+    database = made(HEAP)
+    for change in (
+        "UPDATE heap SET note = 'z' WHERE note = 'b'",
+        "UPDATE heap SET note = 'z' WHERE note <> 'c'",
+        "DELETE FROM heap WHERE note = 'b'",
+        "DELETE FROM heap WHERE note <> 'c'",
+    ):
+        database.script(HEAPED)
+        yeldro(*WHERE, db=database.url)
+        database.script(change)
+        assert yeldro("receipt", "check", "--json").json()["verdict"] != "all back"
+        assert "removed or linked anew since" in yeldro("restore", "last", "--yes", code=3).err
+
+
+def test_a_trigger_that_changes_rows_without_a_key_is_refused(yeldro: Yeldro, made) -> None:
+    database = made(HEAP)
+    database.script(HEAPED)
+    if isinstance(database, SqliteFile):
+        database.script("CREATE TRIGGER stamp_heap_update AFTER UPDATE ON heap BEGIN UPDATE heap"
+                        " SET upd = 99 WHERE rowid = NEW.rowid; END")  # fmt: skip
+    else:
+        database.script(stamping(database, "heap", "UPDATE"))
+    before = database.contents()
+    words = (*WHERE, "--allow-trigger", "stamp_heap_update")
+    told = yeldro(*words, db=database.url, code=4).err
+    assert "without a key no restore would find these again" in told
+    assert database.contents() == before
+    yeldro(*words, "--without-rows", db=database.url)
+    assert database.value("SELECT count(*) FROM heap WHERE upd = 99") == 3

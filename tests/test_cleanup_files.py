@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_look import GONE
 
-from yeldro.core.fingerprint import KeyPrint
+from yeldro.core.planning.key_sketch import KeyPrint
 from yeldro.formats import cleanup_keys
 from yeldro.formats.toml import lines_in
 

@@ -16,16 +16,18 @@ from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 from undoing import back_and_forth
 
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.repeats import search_repeats
-from yeldro.core.run import plan, run
-from yeldro.core.sameness import Sameness
-from yeldro.core.selection import Selection
-from yeldro.core.treatment import Choices
-from yeldro.engines import open_database, sqlite_groups, sqlite_surplus
+from yeldro.core.execution.run import plan, run
+from yeldro.core.inspection.repeats import search_repeats
+from yeldro.core.model.equality import Sameness
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.selection import Selection
+from yeldro.engines import open_database
+from yeldro.engines.sqlite import groups as sqlite_groups
+from yeldro.engines.sqlite import surplus as sqlite_surplus
 
 LOOSE = """
     CREATE TABLE sample (id INTEGER PRIMARY KEY, spot VARCHAR(20), depth INTEGER);

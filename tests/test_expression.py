@@ -9,10 +9,10 @@ from conftest import Yeldro
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yeldro.core.errors import UsageError
-from yeldro.core.expectation import Expectations, RowRange
-from yeldro.core.plan import Cleanup, prepare
-from yeldro.core.selection import Selection, parameter_value
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.plan import Cleanup, prepare
+from yeldro.core.selection.selection import Selection, parameter_value
 from yeldro.engines import open_database
 from yeldro.report.text import cell, visible
 

@@ -19,14 +19,14 @@ from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
-from yeldro.core.errors import DatabaseFailure, Interrupted
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipts import receipts_in
-from yeldro.core.restore import compare, restore
-from yeldro.core.run import run
-from yeldro.core.selection import Selection, resolve
+from yeldro.core.execution.run import run
+from yeldro.core.model.errors import DatabaseFailure, Interrupted
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.receipts.reader import receipts_in
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.restore.restore import compare, restore
+from yeldro.core.selection.selection import Selection, resolve
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow

@@ -14,7 +14,7 @@ from sqlalchemy.exc import DBAPIError
 from systems import MARIADB, MariadbServerDatabase, mariadb_connection
 from test_run import interrupt, typing
 
-from yeldro.core.schema import Column
+from yeldro.core.model.schema import Column
 from yeldro.engines import open_database
 
 TYPES = """

@@ -17,7 +17,7 @@ from conftest import PROGRAM, Yeldro
 from systems import AnyDatabase, MariadbServerDatabase, SqliteFile
 from test_faults import filled
 
-from yeldro.core.receipts import receipts_in, stored_rows
+from yeldro.core.receipts.reader import receipts_in, stored_rows
 
 pytestmark = pytest.mark.slow
 

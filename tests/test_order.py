@@ -14,17 +14,17 @@ from hypothesis import strategies as st
 from systems import SqliteFile, unchecked
 from undoing import back_and_forth
 
-from yeldro.core.errors import Refused
-from yeldro.core.graph import components, cycle_through
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.protocol import NOTHING, Hold
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.run import run
-from yeldro.core.selection import Selection
-from yeldro.core.treatment import Choices
-from yeldro.engines.sqlite import SqliteDatabase, SqliteSession
-from yeldro.engines.sqlite_catalogue import SqliteCatalogue
+from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.execution.run import run
+from yeldro.core.model.errors import Refused
+from yeldro.core.model.graph import components, cycle_through
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.selection.selection import Selection
+from yeldro.engines.sqlite.catalogue import SqliteCatalogue
+from yeldro.engines.sqlite.database import SqliteDatabase, SqliteSession
 
 graphs = st.dictionaries(st.integers(0, 9), st.sets(st.integers(0, 9)), max_size=10).map(
     lambda graph: {node: graph.get(node, set()) for node in range(10)}

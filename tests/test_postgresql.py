@@ -377,6 +377,64 @@ def test_foreign_keys_on_and_to_single_partitions_are_planned(yeldro, server) ->
     assert server.contents() == before
 
 
+def test_keys_that_are_compared_without_case_come_back_in_their_own_case(yeldro, server) -> None:
+    server.script("""
+        CREATE SCHEMA own;
+        CREATE COLLATION own.ci (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+        CREATE TABLE port (code text COLLATE own.ci PRIMARY KEY, g text COLLATE own.ci,
+            up text COLLATE own.ci REFERENCES port ON DELETE CASCADE);
+        CREATE TABLE ship (id int PRIMARY KEY, port text COLLATE own.ci REFERENCES port
+            ON DELETE CASCADE);
+        CREATE TABLE heap (name text COLLATE own.ci, port text REFERENCES port ON DELETE SET NULL);
+        INSERT INTO port VALUES ('A', 'x', NULL), ('B', 'X', 'a'), ('c', 'y', 'b');
+        INSERT INTO port VALUES ('D', 'Y', NULL);
+        INSERT INTO ship VALUES (1, 'a'), (2, 'C'), (3, 'd');
+        INSERT INTO heap VALUES ('n', 'A'), ('N', 'a'), ('n', 'a'), ('N', 'd');
+    """)
+    there_and_back(yeldro, server, "port", "--where", "code = 'a'", "--expect", "total=8")
+    there_and_back(yeldro, server, "heap", "--duplicates-by", "name", "--expect", "3")
+    there_and_back(yeldro, server, "port", "--duplicates-by", "g", "--keep", "lowest:code",
+                   "--repoint", "--detach", "port", "--expect", "2")  # fmt: skip
+
+
+def test_a_trigger_of_one_partition_counts_as_one_of_the_table(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE port (id int PRIMARY KEY);
+        CREATE TABLE ship (id int PRIMARY KEY, port_id int REFERENCES port ON DELETE SET NULL,
+            upd int DEFAULT 0) PARTITION BY RANGE (id);
+        CREATE TABLE ship_a PARTITION OF ship FOR VALUES FROM (1) TO (5) PARTITION BY RANGE (id);
+        CREATE TABLE ship_aa PARTITION OF ship_a FOR VALUES FROM (1) TO (5);
+        CREATE TABLE ship_b PARTITION OF ship FOR VALUES FROM (5) TO (9);
+        CREATE FUNCTION stamp() RETURNS trigger LANGUAGE plpgsql AS
+            'BEGIN NEW.upd := 99; RETURN NEW; END';
+        CREATE FUNCTION nothing() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END';
+        CREATE TRIGGER stamping BEFORE UPDATE ON ship_aa FOR EACH ROW EXECUTE FUNCTION stamp();
+        CREATE TRIGGER emptied BEFORE TRUNCATE ON ship_b EXECUTE FUNCTION nothing();
+        INSERT INTO port VALUES (1), (2); INSERT INTO ship VALUES (1, 1), (2, 2), (6, 1);
+    """)
+    yeldro("run", "port", "--where", "id = 1", "--expect", "1", "--yes", db=server.url)
+    gone = server.contents()
+    assert "1 row of ship is not as before in upd" in yeldro("restore", "last", "--yes", code=4).err
+    assert server.contents() == gone
+    words = ("run", "ship", "--all-rows", "--truncate", "--expect", "3", "--yes")
+    assert "its trigger emptied runs" in yeldro(*words, db=server.url, code=3).err
+    assert server.contents() == gone
+
+
+@pytest.mark.parametrize(("on", "going"), [("tree", 4), ("tree_a", 3), ("tree_b", 1)])
+def test_a_tree_in_partitions_loses_what_its_own_key_takes_along(yeldro, server, on, going) -> None:
+    """Rows 1 to 3 are in the first partition: 1 takes 2 along, and that 3, and that 7."""
+    server.script(f"""
+        CREATE TABLE tree (id int PRIMARY KEY, up int) PARTITION BY RANGE (id);
+        CREATE TABLE tree_a PARTITION OF tree FOR VALUES FROM (1) TO (4);
+        CREATE TABLE tree_b PARTITION OF tree FOR VALUES FROM (4) TO (9);
+        INSERT INTO tree VALUES (1, NULL), (2, 1), (3, 2), (7, 3);
+        ALTER TABLE {on} ADD FOREIGN KEY (up) REFERENCES tree ON DELETE CASCADE;
+    """)
+    words = ("tree", "--where", "id = 1", "--expect", "1", "--expect", f"total={going}")
+    there_and_back(yeldro, server, *words)
+
+
 def test_only_the_columns_that_a_key_names_are_set_to_null(yeldro, server) -> None:
     server.script("""
         CREATE TABLE visit (buoy int, no int, PRIMARY KEY (buoy, no));

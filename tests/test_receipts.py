@@ -15,13 +15,14 @@ import pytest
 from conftest import PROGRAM, Yeldro
 from systems import AnyDatabase, SqliteFile
 
-from yeldro.core import receipt_format as form
-from yeldro.core.errors import DatabaseFailure, UsageError
-from yeldro.core.plan import Action, Plan, Step
-from yeldro.core.receipt import ReceiptWriter, stored_columns
-from yeldro.core.receipts import find_receipt, read_receipt, receipts_in, stored_rows
-from yeldro.core.schema import TableName
-from yeldro.core.tally import Changes, Ledger, Tally
+from yeldro.core.model.counts import Changes, Ledger, Tally
+from yeldro.core.model.errors import DatabaseFailure, UsageError
+from yeldro.core.model.schema import TableName
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.plan import Plan
+from yeldro.core.receipts import format as form
+from yeldro.core.receipts.reader import find_receipt, read_receipt, receipts_in, stored_rows
+from yeldro.core.receipts.writer import ReceiptWriter, stored_columns
 
 STEP = Step(1, Action.REMOVE, "mast", 2, "matched", ("mast",))
 PLAN = Plan("mast", 2, 5, 2, (STEP,), (), (), ())
@@ -104,8 +105,8 @@ def test_a_receipt_is_found_by_path_id_beginning_of_id_and_last(tmp_path: Path) 
 
 
 def test_a_receipt_never_overwrites_and_a_full_place_is_told(tmp_path: Path, monkeypatch) -> None:
-    monkeypatch.setattr("yeldro.core.receipt.secrets.token_hex", lambda _: "abc123")
-    monkeypatch.setattr("yeldro.core.receipt.datetime", _Still)
+    monkeypatch.setattr("yeldro.core.receipts.writer.secrets.token_hex", lambda _: "abc123")
+    monkeypatch.setattr("yeldro.core.receipts.writer.datetime", _Still)
     writer = write(tmp_path)
     before = writer.path.read_bytes()
     with pytest.raises(DatabaseFailure) as told:

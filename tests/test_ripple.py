@@ -16,15 +16,15 @@ from hypothesis import HealthCheck, Phase, event, example, given, settings
 from random_schemas import Case, Link, Made, cases, quoted, rows_by_table
 from undoing import back_and_forth
 
-from yeldro.core.errors import Refused
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import compare, restore
-from yeldro.core.run import plan, run
-from yeldro.core.selection import Selection
-from yeldro.core.treatment import Choices
+from yeldro.core.execution.run import plan, run
+from yeldro.core.model.errors import Refused
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.receipts.reader import read_receipt
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.restore.restore import compare, restore
+from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow
@@ -114,7 +114,18 @@ def check(case: Case, cleanup: Cleanup) -> None:
             assert rows_by_table(ours) == before
 
 
+LOOSE_DEFAULT = Case(
+    tables=(Made("k", ("k00", "k01"), (), "", text_key=True, generated=False, blind=True),),
+    links=(Link(0, ("f0 0", "f0 1"), 0, ("k00", "k01"), "SET DEFAULT", True),),
+    rows=(({"k00": "K1", "k01": "k1", "mark": 2, "f0 0": "k2", "f0 1": "k1"},
+           {"k00": "k2", "k01": "k1", "mark": 1, "f0 0": "k1", "f0 1": "k1"}),),
+    target=0,
+    below=2,
+)  # fmt: skip
+
+
 @many
+@example(LOOSE_DEFAULT)
 @given(cases())
 def test_declared_actions_end_as_in_the_database_or_are_blocked_as_there(case: Case) -> None:
     check(case, cleanup_of(case))

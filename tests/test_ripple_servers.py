@@ -22,13 +22,13 @@ from systems import MariadbServerDatabase, PostgresqlServerDatabase
 from test_ripple import cleanup_of, name_of
 from undoing import back_and_forth
 
-from yeldro.core.errors import Refused
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import restore
-from yeldro.core.run import plan, run
+from yeldro.core.execution.run import plan, run
+from yeldro.core.model.errors import Refused
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.receipts.reader import read_receipt
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow
@@ -73,15 +73,12 @@ class Server(Protocol):
         """
 
 
-def filled(case: Case, execute: Any, mark: str = "%s") -> None:
+def filled(case: Case, execute: Any) -> None:
     """Inserts a case's rows, one by one."""
-    for number, rows in enumerate(case.rows):
-        names = case.columns(number)
-        listed = ", ".join(map(quoted, names))
-        insert = f"INSERT INTO {quoted(case.tables[number].name)} ({listed}) VALUES "
-        for row in rows:
-            holes = f"({', '.join([mark] * len(names))})"
-            execute(insert.replace("%", "%%") + holes, [row[name] for name in names])
+    for number in range(len(case.tables)):
+        insert = case.insert(number, "?").replace("%", "%%").replace("?", "%s")
+        for values in case.values(number):
+            execute(insert, values)
 
 
 class OnPostgresql:

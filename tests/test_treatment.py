@@ -155,3 +155,98 @@ def test_a_detached_column_that_others_reference_blocks(yeldro, made) -> None:
     )
     yeldro("run", "a", "--where", "id = 2", "--expect", "total=2", "--yes", db=database.url)
     assert database.rows("SELECT * FROM b ORDER BY id") == [(1, 1), (2, None)]
+
+
+COMPUTED = """
+    CREATE TABLE mast (id INTEGER PRIMARY KEY, kind VARCHAR(9));
+    CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER,
+        code INTEGER GENERATED ALWAYS AS (mast_id * 10) STORED, UNIQUE (code),
+        FOREIGN KEY (mast_id) REFERENCES mast (id));
+    CREATE TABLE note (id INTEGER PRIMARY KEY, code INTEGER,
+        FOREIGN KEY (code) REFERENCES lamp (code));
+    CREATE TABLE bell (id INTEGER PRIMARY KEY, mast_id INTEGER,
+        code INTEGER GENERATED ALWAYS AS (mast_id * 10) STORED,
+        FOREIGN KEY (code) REFERENCES lamp (code), FOREIGN KEY (mast_id) REFERENCES mast (id));
+    CREATE TABLE horn (id INTEGER PRIMARY KEY, old_id INTEGER,
+        mast_id INTEGER GENERATED ALWAYS AS (old_id) STORED,
+        FOREIGN KEY (mast_id) REFERENCES mast (id));
+    INSERT INTO mast VALUES (1, 'a'), (2, 'a'), (3, 'b'), (4, 'b'), (5, 'c'), (6, 'c');
+    INSERT INTO lamp (id, mast_id) VALUES (2, 2), (4, 4), (5, 5);
+    INSERT INTO note VALUES (2, 20), (5, NULL);
+    INSERT INTO bell (id, mast_id) VALUES (4, 4);
+    INSERT INTO horn (id, old_id) VALUES (6, 6);
+"""
+
+
+@pytest.mark.parametrize(
+    ("row", "words", "why"),
+    [
+        (2, ("--detach", "lamp"), "note.code references the columns that would change"),
+        (
+            4,
+            ("--detach", "lamp", "--detach", "bell.mast_id"),
+            "bell.code would change too: code is computed from them",
+        ),
+        (6, ("--detach", "horn"), "horn.mast_id is computed by the database"),
+        (2, ("--repoint",), "note.code references the columns that would change"),
+        (4, ("--repoint",), "bell.code would change too: code is computed from them"),
+        (6, ("--repoint",), "horn.mast_id is computed by the database"),
+    ],
+)
+def test_what_the_database_computes_is_never_changed_along(yeldro, made, row, words, why) -> None:
+    database = made(COMPUTED)
+    before = database.contents()
+    if words == ("--repoint",):
+        words = ("--duplicates-by", "kind", "--keep", "lowest:id", *words)
+    words = ("mast", "--where", f"id = {row}", *words, "--expect", "1", "--yes")
+    assert why in yeldro("run", *words, db=database.url, code=3).err
+    assert database.contents() == before
+
+
+def test_a_generated_column_that_nobody_references_changes_with_its_row(yeldro, made) -> None:
+    database = made(COMPUTED)
+    there_and_back(yeldro, database, "mast", "--where", "id = 5",
+                   "--detach", "lamp.mast_id", "--expect", "1")  # fmt: skip
+
+
+@pytest.mark.parametrize("made", ["postgresql", "sqlite"], indirect=True)
+def test_a_name_means_what_is_spelled_so_and_nothing_alike(yeldro, made) -> None:
+    """PostgreSQL tells names apart by case, SQLite those of letters beyond A to Z."""
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE TABLE "bÖje" (id INTEGER PRIMARY KEY, mast_id INTEGER REFERENCES mast (id));
+        CREATE TABLE "böje" (id INTEGER PRIMARY KEY, mast_id INTEGER REFERENCES mast (id));
+        INSERT INTO mast VALUES (1);
+        INSERT INTO "bÖje" VALUES (1, 1); INSERT INTO "böje" VALUES (1, 1);
+    """)
+    for followed, left in (("bÖje", "böje"), ("böje", "bÖje"), ("böje.mast_id", "bÖje")):
+        words = ("plan", "mast", "--where", "id = 1", "--follow", followed, "--json")
+        found = yeldro(*words, db=database.url, code=3).err
+        assert f"1 of {left} ({left}.mast_id" in found
+        assert f"of {followed.partition('.')[0]} (" not in found
+
+
+@pytest.mark.parametrize("made", ["postgresql"], indirect=True)
+def test_a_visible_table_is_meant_before_one_of_another_schema(yeldro, made) -> None:
+    database = made("""
+        CREATE SCHEMA other;
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER REFERENCES mast);
+        CREATE TABLE other.lamp (id INTEGER PRIMARY KEY, mast_id INTEGER REFERENCES mast);
+        INSERT INTO mast VALUES (1);
+        INSERT INTO lamp VALUES (1, 1); INSERT INTO other.lamp VALUES (1, 1);
+    """)
+    words = ("plan", "mast", "--where", "id = 1", "--follow", "lamp", "--json")
+    found = yeldro(*words, db=database.url, code=3).err
+    assert "1 of other.lamp (other.lamp.mast_id" in found
+    both = (*words, "--follow", "other.lamp")
+    assert yeldro(*both, db=database.url).json()["total"] == 3
+
+
+def test_all_is_a_name_of_no_foreign_keys_too(yeldro, made) -> None:
+    """In a database without any foreign key there is nothing to follow, and nothing is wrong."""
+    database = made("CREATE TABLE log (id INTEGER PRIMARY KEY); INSERT INTO log VALUES (1), (2);")
+    words = ("plan", "log", "--where", "id = 1", "--follow", "all", "--json")
+    plan = yeldro(*words, db=database.url).json()
+    assert "--follow all has no effect: no foreign key references the rows" in plan["warnings"][0]
+    assert plan["expectation"]["rows"] == 1

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from yeldro.core.protocol import Database
-from yeldro.core.receipts import read_receipt
-from yeldro.core.restore import compare, restore
+from yeldro.core.database.protocol import Database
+from yeldro.core.receipts.reader import read_receipt
+from yeldro.core.restore.restore import compare, restore
 
 
 def back_and_forth(database: Database, path: Path, contents: Callable[[], object]) -> None:

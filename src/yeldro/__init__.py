@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from yeldro.api import Connection, check, cleanup, connect, job, load
-    from yeldro.core.errors import (
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.errors import (
         CountMismatch,
         DatabaseFailure,
         Refused,
         UsageError,
         YeldroError,
     )
-    from yeldro.core.sameness import Sameness
 
 __version__ = "0.1.0"
 
@@ -35,9 +35,9 @@ __all__ = [
     "load",
 ]
 
-_WHERE = {"Sameness": "yeldro.core.sameness"} | dict.fromkeys(
+_WHERE = {"Sameness": "yeldro.core.model.equality"} | dict.fromkeys(
     ("CountMismatch", "DatabaseFailure", "Refused", "UsageError", "YeldroError"),
-    "yeldro.core.errors",
+    "yeldro.core.model.errors",
 )
 
 

@@ -10,28 +10,28 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from yeldro.core import answers
-from yeldro.core import restore as restoring
-from yeldro.core import run as running
-from yeldro.core.agreement import SeenPlans
-from yeldro.core.answers import Answer
-from yeldro.core.checks import Check
-from yeldro.core.copies import CopyPlace
-from yeldro.core.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
-from yeldro.core.errors import UsageError
-from yeldro.core.expectation import Expectations, RowRange
-from yeldro.core.heirs import apart
-from yeldro.core.job import Job, JobPlan, Limits
-from yeldro.core.plan import Cleanup
-from yeldro.core.preview import Preview, look_at
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipts import Receipt, read_receipt
-from yeldro.core.restore import RestorePlan, RestoreResult
-from yeldro.core.run import RunResult
-from yeldro.core.sameness import Sameness
-from yeldro.core.selection import RelatedTable, Selection
-from yeldro.core.survey import Survey, TableDetail, survey, survey_table
-from yeldro.core.treatment import Choices
+from yeldro.core.execution import expectation_results as answers
+from yeldro.core.execution import run as running
+from yeldro.core.execution.approval import SeenPlans
+from yeldro.core.execution.expectation_results import Answer
+from yeldro.core.execution.run import RunResult
+from yeldro.core.inspection.preview import Preview, look_at
+from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.heirs import apart
+from yeldro.core.planning.job import Job, JobPlan, Limits
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.receipts.copies import CopyPlace
+from yeldro.core.receipts.reader import Receipt, read_receipt
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.restore import restore as restoring
+from yeldro.core.restore.restore import RestorePlan, RestoreResult
+from yeldro.core.selection.checks import Check
+from yeldro.core.selection.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
+from yeldro.core.selection.selection import RelatedTable, Selection
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_file import read_cleanup_file

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from yeldro.core.errors import CountMismatch
+from yeldro.core.model.errors import CountMismatch
 
 
 def agreed_number(number: int, what: str, data: str) -> None:

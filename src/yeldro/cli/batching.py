@@ -13,12 +13,12 @@ from typing import Any
 import click
 
 from yeldro.cli.what import What
-from yeldro.core.batches import Batches, Progress, run_in_batches
-from yeldro.core.errors import UsageError
-from yeldro.core.names import counted
-from yeldro.core.plan import Plan
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.run import RunResult
+from yeldro.core.execution.batches import Batches, Progress, run_in_batches
+from yeldro.core.execution.run import RunResult
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import counted
+from yeldro.core.planning.plan import Plan
+from yeldro.core.receipts.writer import ReceiptWish
 
 _SECONDS_BETWEEN_LINES = 2.0
 

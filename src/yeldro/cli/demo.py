@@ -11,8 +11,8 @@ from pathlib import Path
 
 import click
 
-from yeldro.core.errors import Refused
-from yeldro.core.protocol import Database
+from yeldro.core.database.protocol import Database
+from yeldro.core.model.errors import Refused
 
 _RETIRED = ["buoy", "--where", "retired_on < :cutoff", "--param", "cutoff=2022-01-01"]
 _GONE = [*_RETIRED, "--missing-in", "deployment"]
@@ -61,7 +61,7 @@ def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
 def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
     """The demo's tables in an empty database; one that holds anything is left alone."""
     from yeldro.demo.network import load
-    from yeldro.engines.sqlite import SqliteDatabase
+    from yeldro.engines.sqlite.database import SqliteDatabase
 
     if isinstance(database, SqliteDatabase):
         if database.path.exists():
@@ -82,9 +82,9 @@ def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
 
 
 def _walk(database: Database) -> None:
-    from yeldro.core.job import Job
-    from yeldro.core.receipts import receipts_in
-    from yeldro.core.run import plan
+    from yeldro.core.execution.run import plan
+    from yeldro.core.planning.job import Job
+    from yeldro.core.receipts.reader import receipts_in
 
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
         """Matched rows and the total, as a user reads them off the plan."""
@@ -132,7 +132,7 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Runs one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
-    from yeldro.cli.output import as_typed
+    from yeldro.core.model.names import as_typed
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()

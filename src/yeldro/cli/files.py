@@ -12,7 +12,7 @@ import click
 from yeldro.cli import options as opt
 from yeldro.cli.last import last_preview
 from yeldro.cli.what import what_of
-from yeldro.core.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
 

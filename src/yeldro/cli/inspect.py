@@ -11,13 +11,13 @@ from yeldro.cli import settings
 from yeldro.cli.last import remember
 from yeldro.cli.output import show, show_csv, show_json
 from yeldro.cli.what import what_of
-from yeldro.core.duplicates import Grouping, KeepRule, find_duplicates
-from yeldro.core.errors import UsageError
-from yeldro.core.orphans import find_orphans
-from yeldro.core.preview import look_at
-from yeldro.core.repeats import search_repeats
-from yeldro.core.survey import survey as survey_database
-from yeldro.core.survey import survey_table
+from yeldro.core.inspection.orphans import find_orphans
+from yeldro.core.inspection.preview import look_at
+from yeldro.core.inspection.repeats import search_repeats
+from yeldro.core.inspection.survey import survey as survey_database
+from yeldro.core.inspection.survey import survey_table
+from yeldro.core.model.errors import UsageError
+from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.report import documents, tables
 
 

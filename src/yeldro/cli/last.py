@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.errors import UsageError
+from yeldro.core.model.errors import UsageError
 
 
 def remember(options: dict[str, Any], db: str | None) -> None:

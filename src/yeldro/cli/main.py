@@ -51,7 +51,7 @@ class Commands(click.Group):
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError as error:
-            from yeldro.core.names import suggestion
+            from yeldro.core.model.names import suggestion
 
             raise click.UsageError(
                 f"There is no command {args[0]!r}. {suggestion(args[0], COMMANDS)}", ctx
@@ -111,7 +111,7 @@ def execute(arguments: list[str]) -> int:
         sys.stderr.close()
         return 0
     except Exception as error:
-        from yeldro.core.errors import YeldroError
+        from yeldro.core.model.errors import YeldroError
 
         if isinstance(error, YeldroError):
             _tell(str(error))

@@ -9,13 +9,13 @@ from typing import Any, TypeVar
 import click
 
 from yeldro.cli.settings import TIME_LIMIT
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.errors import UsageError
-from yeldro.core.expectation import Expectations
-from yeldro.core.plan import Cleanup
-from yeldro.core.sameness import Sameness
-from yeldro.core.selection import RelatedTable, Selection, parameter_value
-from yeldro.core.treatment import Choices
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.selection import RelatedTable, Selection, parameter_value
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 

@@ -6,7 +6,6 @@ import csv
 import io
 import json
 import os
-import shlex
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -16,11 +15,6 @@ from rich.console import Console, RenderableType
 from yeldro.report.text import plain
 
 _WIDTH_WITHOUT_TERMINAL = 120
-
-
-def as_typed(word: str) -> str:
-    """A word as people type it: in double quotes where it holds single ones."""
-    return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 def show(view: RenderableType, *, beside: bool = False) -> None:

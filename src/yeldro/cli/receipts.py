@@ -14,13 +14,13 @@ from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.output import show as show_text
 from yeldro.cli.output import show_json
-from yeldro.core import export as exporting
-from yeldro.core import restore as restoring
-from yeldro.core.errors import UNCHANGED, Refused, UsageError
-from yeldro.core.names import counted, same_name
-from yeldro.core.protocol import Database
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.receipts import Receipt, find_receipt, forget_rows, receipts_in
+from yeldro.core.database.protocol import Database
+from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.model.names import counted, same_name
+from yeldro.core.receipts import export as exporting
+from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.restore import restore as restoring
 from yeldro.report import documents, tables
 from yeldro.report.text import visible
 

@@ -16,14 +16,14 @@ from yeldro.cli.ask import agreed_number
 from yeldro.cli.batching import batches_of, run_batches
 from yeldro.cli.output import show, show_json
 from yeldro.cli.what import What, what_of
-from yeldro.core import run as running
-from yeldro.core.agreement import SeenPlans
-from yeldro.core.answers import check_now
-from yeldro.core.errors import UNCHANGED, CountMismatch, Refused, UsageError
-from yeldro.core.job import JobPlan, what_follows
-from yeldro.core.receipt import ReceiptWish
-from yeldro.core.run import Outcome
-from yeldro.core.schema import TableName
+from yeldro.core.execution import run as running
+from yeldro.core.execution.approval import SeenPlans
+from yeldro.core.execution.expectation_results import check_now
+from yeldro.core.execution.run import Outcome
+from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
+from yeldro.core.model.schema import TableName
+from yeldro.core.planning.job import JobPlan, what_follows
+from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, plans
 

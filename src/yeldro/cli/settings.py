@@ -8,9 +8,9 @@ from pathlib import Path
 
 import click
 
-from yeldro.core.errors import UsageError
-from yeldro.core.job import Limits
-from yeldro.core.protocol import Database
+from yeldro.core.database.protocol import Database
+from yeldro.core.model.errors import UsageError
+from yeldro.core.planning.job import Limits
 from yeldro.engines import open_database
 from yeldro.formats.project import Project, Setting, find_project
 

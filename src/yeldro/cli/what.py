@@ -12,15 +12,15 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
-from yeldro.cli.output import as_typed
-from yeldro.core.copies import CopyPlace
-from yeldro.core.errors import UsageError
-from yeldro.core.expectation import Expectations
-from yeldro.core.heirs import apart
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup
-from yeldro.core.protocol import Database
-from yeldro.core.treatment import Choices
+from yeldro.core.database.protocol import Database
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.names import as_typed
+from yeldro.core.planning.heirs import apart
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.receipts.copies import CopyPlace
 from yeldro.formats.cleanup_file import CleanupFile, Parameter, read_cleanup_file
 from yeldro.formats.plan_file import SavedPlan, read_plan
 from yeldro.formats.sql_in import cleanups_in

@@ -1,4 +1,4 @@
-"""One file for each database system, with only what differs there."""
+"""A package for each database system, with only what differs there."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from yeldro.core.errors import UsageError
-from yeldro.core.protocol import Database
+from yeldro.core.database.protocol import Database
+from yeldro.core.model.errors import UsageError
 
 _CONNECTION_STRING = re.compile(r"\b\w+ *= *\S.*(\s|;)|(password|pwd|passwd) *=", re.IGNORECASE)
 
@@ -36,11 +36,11 @@ def open_database(text: str) -> Database:
     if url.get_backend_name() == "sqlite":
         return _sqlite(url.database or "")
     if url.get_backend_name() in ("postgresql", "postgres"):
-        from yeldro.engines.postgresql import PostgresqlDatabase
+        from yeldro.engines.postgresql.database import PostgresqlDatabase
 
         return PostgresqlDatabase(url)
     if url.get_backend_name() in ("mariadb", "mysql"):
-        from yeldro.engines.mariadb import MariadbDatabase
+        from yeldro.engines.mariadb.database import MariadbDatabase
 
         return MariadbDatabase(url)
     raise UsageError(
@@ -50,7 +50,7 @@ def open_database(text: str) -> Database:
 
 
 def _sqlite(path: str) -> Database:
-    from yeldro.engines.sqlite import SqliteDatabase
+    from yeldro.engines.sqlite.database import SqliteDatabase
 
     if path in ("", ":memory:"):
         raise UsageError("No database file is named.", "Give the path of an SQLite file.")

@@ -10,10 +10,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from yeldro.core import sql
-from yeldro.core.protocol import Truncation
-from yeldro.core.sameness import Sameness
-from yeldro.core.schema import Column, ForeignKey, Table, TableName
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Truncation
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 

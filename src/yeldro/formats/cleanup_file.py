@@ -10,17 +10,17 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.checks import Check
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.errors import UsageError, YeldroError
-from yeldro.core.expectation import Expectations, RowRange
-from yeldro.core.expression import parameters_in
-from yeldro.core.job import Job
-from yeldro.core.names import suggestion
-from yeldro.core.plan import Cleanup
-from yeldro.core.sameness import Sameness
-from yeldro.core.selection import RelatedTable, Selection
-from yeldro.core.treatment import Choices
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import UsageError, YeldroError
+from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.model.names import suggestion
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.checks import Check
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.filters import parameters_in
+from yeldro.core.selection.selection import RelatedTable, Selection
 from yeldro.formats import cleanup_keys as keys
 from yeldro.formats.toml import Path_, TomlFile, read_toml
 

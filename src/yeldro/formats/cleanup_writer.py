@@ -8,11 +8,11 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import date, datetime
 from typing import Any
 
-from yeldro.core.expectation import Expectations
-from yeldro.core.job import Job
-from yeldro.core.names import one_line
-from yeldro.core.plan import Cleanup
-from yeldro.core.selection import RelatedTable
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.names import one_line
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.selection.selection import RelatedTable
 from yeldro.formats.cleanup_keys import REMOVE
 
 _ABOUT = {key.name: key.about for key in REMOVE}

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from yeldro.core.expectation import RowRange
-from yeldro.core.names import one_line
+from yeldro.core.model.expectation import RowRange
+from yeldro.core.model.names import one_line
 
 
 class Frame:

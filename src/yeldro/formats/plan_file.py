@@ -11,17 +11,17 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.checks import Check
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.errors import DatabaseFailure, Refused, UsageError
-from yeldro.core.expectation import Expectations, RowRange
-from yeldro.core.fingerprint import Difference, KeyPrint, key_names, print_of
-from yeldro.core.job import Job
-from yeldro.core.plan import Cleanup, Plan, Prepared
-from yeldro.core.protocol import Session
-from yeldro.core.sameness import Sameness
-from yeldro.core.selection import RelatedTable, Selection
-from yeldro.core.treatment import Choices
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.key_sketch import Difference, KeyPrint, key_names, print_of
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.checks import Check
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.selection import RelatedTable, Selection
 
 FORMAT = 1
 _MOST_BYTES = 64_000_000

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.job import Limits
+from yeldro.core.planning.job import Limits
 from yeldro.formats.toml import Key, read_toml
 
 NAME = "yeldro.toml"

@@ -16,16 +16,16 @@ import sqlglot
 from sqlglot import Token, TokenType, exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.catalogue import find_table
-from yeldro.core.duplicates import KeepRule
-from yeldro.core.errors import Refused, UsageError, YeldroError
-from yeldro.core.expression import parameters_in
-from yeldro.core.names import same_name, suggestion
-from yeldro.core.plan import Cleanup
-from yeldro.core.protocol import Database, Session
-from yeldro.core.schema import IdentityKind, Table
-from yeldro.core.selection import Selection, resolve
-from yeldro.core.treatment import Choices
+from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.protocol import Database, Session
+from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
+from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.schema import IdentityKind, Table
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.filters import parameters_in
+from yeldro.core.selection.selection import Selection, resolve
 
 DIALECTS = {
     "sqlite": "sqlite",
@@ -223,7 +223,8 @@ class _Reader:
             if sources or with_ or (target.alias and condition and condition.find(exp.Query)):
                 condition = self._key_in(statement, table, target, sources, condition, with_)
             else:
-                assert condition is not None
+                if condition is None:
+                    raise Fault("condition is not known here")
                 condition = _without_alias(condition, target)
             found = Selection(str(table.name), where=self._written(statement, condition))
         found = replace(found, only_table=bool(target.args.get("only")))
@@ -332,7 +333,8 @@ class _Reader:
         inner = query.unnest() if query is not None else None
         if not isinstance(inner, exp.Select):
             return None
-        assert body is not None
+        if body is None:
+            raise Fault("body is not known here")
         keys = [each.name for each in _columns(body.this)]
         known = [set(key.columns) for key in table.candidate_keys]
         known.append({column.name for column in table.row_id_columns})

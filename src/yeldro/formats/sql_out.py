@@ -1,6 +1,6 @@
 """A cleanup as a SQL script that checks every count, in the way of each database system.
 
-What a run would execute is written down (`yeldro.core.trace`): the temporary key tables, the steps,
+What a run would execute is written down (`execution.script`): the temporary key tables, the steps,
 children first, and what is proved afterwards. After each statement its count is compared, and any
 other count than the planned one stops the script and rolls everything back.
 """
@@ -15,14 +15,14 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.errors import Refused, UsageError
-from yeldro.core.expectation import RowRange
-from yeldro.core.job import Job, JobPlan, rows_by_table, what_follows
-from yeldro.core.names import one_line, suggestion
-from yeldro.core.plan import Step
-from yeldro.core.protocol import Database
-from yeldro.core.run import check_plans
-from yeldro.core.trace import Trace, literal_check, trace_cleanup
+from yeldro.core.database.protocol import Database
+from yeldro.core.execution.run import check_plans
+from yeldro.core.execution.script import Trace, literal_check, trace_cleanup
+from yeldro.core.model.errors import Fault, Refused, UsageError
+from yeldro.core.model.expectation import RowRange
+from yeldro.core.model.names import one_line, suggestion
+from yeldro.core.model.steps import Step
+from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
 from yeldro.formats.frames import (
     Frame,
     MariadbFrame,
@@ -319,7 +319,8 @@ class _Writing:
 def _key_table_in(text: str) -> str:
     """The first key table that a statement names: the one it makes or fills."""
     found = _KEY_TABLE.search(text)
-    assert found is not None
+    if found is None:
+        raise Fault("found is not known here")
     return f"yeldro_keys_{found[2]}"
 
 

@@ -10,8 +10,8 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.errors import UsageError
-from yeldro.core.names import suggestion
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import suggestion
 
 _MOST_BYTES = 1_000_000
 _PART = r"""(?:[A-Za-z0-9_-]+|"(?:[^"\\]|\\.)*"|'[^']*')"""

@@ -6,19 +6,19 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.answers import Answer
-from yeldro.core.as_before import Difference
-from yeldro.core.checks import Checked
-from yeldro.core.duplicates import DuplicateReport
-from yeldro.core.job import JobPlan
-from yeldro.core.orphans import Orphans
-from yeldro.core.plan import Plan
-from yeldro.core.preview import Preview
-from yeldro.core.receipts import Receipt
-from yeldro.core.repeats import Repeats
-from yeldro.core.restore import RestorePlan
-from yeldro.core.run import RunResult
-from yeldro.core.survey import Survey, TableDetail, TableSurvey
+from yeldro.core.execution.expectation_results import Answer
+from yeldro.core.execution.run import RunResult
+from yeldro.core.inspection.orphans import Orphans
+from yeldro.core.inspection.preview import Preview
+from yeldro.core.inspection.repeats import Repeats
+from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
+from yeldro.core.planning.job import JobPlan
+from yeldro.core.planning.plan import Plan
+from yeldro.core.receipts.reader import Receipt
+from yeldro.core.restore.restore import RestorePlan
+from yeldro.core.restore.verification import Difference
+from yeldro.core.selection.checks import Checked
+from yeldro.core.selection.duplicates import DuplicateReport
 from yeldro.formats.project import Setting
 from yeldro.report.text import plain
 

@@ -8,12 +8,12 @@ from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderR
 from rich.padding import Padding
 from rich.text import Text
 
-from yeldro.core.answers import Answer
-from yeldro.core.checks import Checked
-from yeldro.core.job import JobPlan
-from yeldro.core.names import counted
-from yeldro.core.plan import Blocked, Plan
-from yeldro.core.run import Outcome, RunResult
+from yeldro.core.execution.expectation_results import Answer
+from yeldro.core.execution.run import Outcome, RunResult
+from yeldro.core.model.names import counted
+from yeldro.core.planning.job import JobPlan
+from yeldro.core.planning.plan import Blocked, Plan
+from yeldro.core.selection.checks import Checked
 from yeldro.report.parts import (
     NUMBER,
     QUIET,

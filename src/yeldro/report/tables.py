@@ -8,16 +8,16 @@ from collections.abc import Sequence
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from yeldro.core.duplicates import DuplicateReport
-from yeldro.core.names import counted
-from yeldro.core.orphans import Orphans
-from yeldro.core.plan import Plan
-from yeldro.core.preview import Preview
-from yeldro.core.receipts import Receipt
-from yeldro.core.repeats import Repeats
-from yeldro.core.restore import RestorePlan
-from yeldro.core.schema import ForeignKey, IdentityKind
-from yeldro.core.survey import Survey, TableDetail
+from yeldro.core.inspection.orphans import Orphans
+from yeldro.core.inspection.preview import Preview
+from yeldro.core.inspection.repeats import Repeats
+from yeldro.core.inspection.survey import Survey, TableDetail
+from yeldro.core.model.names import counted
+from yeldro.core.model.schema import ForeignKey, IdentityKind
+from yeldro.core.planning.plan import Plan
+from yeldro.core.receipts.reader import Receipt
+from yeldro.core.restore.restore import RestorePlan
+from yeldro.core.selection.duplicates import DuplicateReport
 from yeldro.formats.project import Setting
 from yeldro.report.parts import (
     NUMBER,

@@ -1,0 +1,86 @@
+"""Looking things up in a catalogue by the names people type."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from yeldro.core.database.protocol import Catalogue
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.schema import ForeignKey, Table
+
+
+def find_table(catalogue: Catalogue, typed: str) -> Table:
+    """The table that `typed` names, with or without its schema, in any case where that is clear.
+
+    Raises:
+        UsageError: there is none, or several schemas hold one.
+    """
+    known = {str(name): name for name in catalogue.table_names()}
+    parts = {str(name): name for name in catalogue.part_names()}
+    exact = same_name(typed, known)
+    if not exact and typed in parts:
+        return catalogue.table(parts[typed])
+    if exact:
+        return catalogue.table(known[exact])
+    whole = catalogue.full_names()
+    alike = same_name(typed, whole)
+    if alike:
+        return catalogue.table(whole[alike])
+    bare: dict[str, list[str]] = {}
+    for shown, name in known.items():
+        bare.setdefault(name.name, []).append(shown)
+    alike = same_name(typed, bare)
+    if alike is None:
+        raise UsageError(f"There is no table {typed!r} here.", suggestion(typed, known))
+    if len(bare[alike]) > 1:
+        raise UsageError(
+            f"Several schemas hold a table {typed!r}.", f"Write {' or '.join(bare[alike])}."
+        )
+    return catalogue.table(known[bare[alike][0]])
+
+
+def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, ...]:
+    """The table's columns that `typed` names, in that order.
+
+    Raises:
+        UsageError: one does not exist, or is named twice.
+    """
+    found: list[str] = []
+    for name in typed:
+        column = same_name(name, table.by_name)
+        if column is None:
+            raise UsageError(
+                f"{option}: there is no column {name!r} in {table.name}.",
+                suggestion(name, table.by_name),
+            )
+        if column in found:
+            raise UsageError(f"{option} names {column!r} twice.", "Name each column once.")
+        found.append(column)
+    if not found:
+        raise UsageError(f"{option} names no column.", suggestion("", table.by_name))
+    return tuple(found)
+
+
+def foreign_keys_called(name: str, known: Iterable[ForeignKey]) -> list[ForeignKey]:
+    """The foreign keys that `name` means: a child table, `child.column`, or `all`."""
+    keys = list(known)
+    if name == "all":
+        return keys
+    wanted = name.casefold()
+    exact = [key for key in keys if wanted == key.name.casefold()]
+    if exact:
+        return exact
+    by_table = [
+        key for key in keys if wanted in (str(key.child).casefold(), key.child.name.casefold())
+    ]
+    if by_table:
+        return by_table
+    return [
+        key
+        for key in keys
+        if any(
+            wanted in (f"{key.child}.{column}".casefold(), f"{key.child.name}.{column}".casefold())
+            for column in key.columns
+        )
+    ]

@@ -1,0 +1,103 @@
+"""Telling a row from all others: by key, by physical row id, or by everything it holds.
+
+Where a table has neither a key nor a row id, equal rows are one and the same to everybody; a key
+table then holds the print of their contents, in which NULL equals NULL.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.schema import Column, IdentityKind, Table
+
+PRINT = Column("yeldro_print", "binary(32)", nullable=False)
+COPIES = Column("yeldro_copies", "bigint", nullable=False)
+
+
+def kept_columns(table: Table) -> list[Column]:
+    """Columns for the key of the row that stays of a group, beside those of a row that goes."""
+    return [
+        Column(f"yeldro_kept_{place}", column.type, collation=column.collation)
+        for place, column in enumerate(column_list(table, table.identity.columns))
+    ]
+
+
+def key_columns(table: Table) -> list[Column]:
+    """The columns of a key table that tell the rows of `table` apart."""
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        return [PRINT]
+    return column_list(table, table.identity.columns)
+
+
+def column_list(table: Table, names: Iterable[str]) -> list[Column]:
+    """The columns of these names, physical row ids among them."""
+    hidden = {column.name: column for column in table.row_id_columns}
+    return [table.by_name.get(name) or hidden[name] for name in names]
+
+
+def computed_columns(session: Session, table: Table) -> list[Column]:
+    """The generated columns that a unique key or a foreign key, of this table or to it, names."""
+    named = {name for key in table.candidate_keys for name in key.columns}
+    named |= {name for key in table.foreign_keys for name in key.columns}
+    for key in session.catalogue.referencing(table.name):
+        named |= {*key.referenced_columns}
+    return [column for column in table.columns if column.generated and column.name in named]
+
+
+def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
+    """What tells a row of `rows`, of `table` or an alias of it, from all others."""
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        return [session.contents_print(table, rows)]
+    return sql.columns_of(rows, table.identity.columns)
+
+
+def keys_in(table: Table, keys: sa.FromClause) -> list[sa.ColumnElement[Any]]:
+    """The columns of the key table `keys` that tell the rows of `table` apart."""
+    return sql.columns_of(keys, [column.name for column in key_columns(table)])
+
+
+def so_many(
+    session: Session,
+    table: Table,
+    copies: sa.FromClause,
+    values: Sequence[sa.ColumnElement[Any]],
+    *conditions: sql.Predicate,
+) -> sa.Select[Any]:
+    """A query for `values` of so many of the rows that are equal in everything as `copies` says.
+
+    Args:
+        copies: prints of contents, each with a number of rows.
+    """
+    rows = sql.rows_of(table)
+    contents = session.contents_print(table, rows)
+    named = [value.label(f"yeldro_value_{place}") for place, value in enumerate(values)]
+    nth = sa.func.row_number().over(partition_by=copies.c[PRINT.name]).label("yeldro_nth")
+    numbered = (
+        sa.select(*named, nth, copies.c[COPIES.name])
+        .select_from(rows.join(copies, contents == copies.c[PRINT.name]))
+        .where(*conditions)
+        .subquery("yeldro_numbered_copies")
+    )
+    chosen = [numbered.c[f"yeldro_value_{place}"] for place in range(len(values))]
+    return sa.select(*chosen).where(numbered.c.yeldro_nth <= numbered.c[COPIES.name])
+
+
+def stands_in(
+    session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
+) -> sql.Predicate:
+    """Whether a row is in a key table, as a list the database can walk along."""
+    return sql.among(key_values(session, table, rows), sa.select(*keys_in(table, keys)))
+
+
+def in_keys(
+    session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
+) -> sql.Predicate:
+    """Whether a row is in a key table, looked up for one row at a time."""
+    values = key_values(session, table, rows)
+    pairs = (key == value for key, value in zip(keys_in(table, keys), values, strict=True))
+    return sa.exists(sa.select(sa.literal(1)).select_from(keys).where(*pairs).correlate(rows))

@@ -1,0 +1,451 @@
+"""What the core needs from a database system; each file in `yeldro.engines` provides it for one."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import sqlalchemy as sa
+
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+
+
+@dataclass(frozen=True)
+class ChangeCount:
+    """Rows changed so far by this session, as the database counts them.
+
+    Args:
+        total: all rows removed, changed and added, where the system counts only in all.
+        tables: (removed, changed, added) by table, where the system tells them apart.
+        counted_under: the table under which another one's rows are counted, where not its own.
+        times: how often the system counts each row of a table, where that is not once.
+    """
+
+    total: int | None = None
+    tables: Mapping[str, tuple[int, ...]] | None = None
+    counted_under: Mapping[str, str] = field(default_factory=dict)
+    times: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Hold:
+    """Tables that are locked before the first look at a row, until the transaction ends.
+
+    Args:
+        alone_in: a table that nobody else may use meanwhile.
+        still: tables in which nobody else may add, change or remove a row.
+    """
+
+    alone_in: TableName | None = None
+    still: tuple[TableName, ...] = ()
+
+
+NOTHING = Hold()
+
+
+@dataclass(frozen=True)
+class Truncation:
+    """How a system empties a table at once.
+
+    Args:
+        forbidden: what stands in the way, as phrases; empty where nothing does.
+        commits_by_itself: it ends the transaction, so that nothing can be rolled back.
+        notes: what to know before, as sentences.
+    """
+
+    forbidden: tuple[str, ...] = ()
+    commits_by_itself: bool = False
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RowRefusal:
+    """Why a database does not take a row.
+
+    Args:
+        reason: in the system's own words, but for values that nobody can read.
+        constraint: the constraint or unique index in the way, empty where the system names none.
+    """
+
+    reason: str
+    constraint: str = ""
+
+
+@dataclass(frozen=True)
+class Part:
+    """What a partition is a part of.
+
+    Args:
+        ids: those of the tables in which its rows live.
+    """
+
+    whole: TableName
+    ids: tuple[int, ...]
+
+
+class Catalogue(Protocol):
+    """The parts of a database's catalogue that are asked for, each read once."""
+
+    def table_names(self) -> tuple[TableName, ...]:
+        """Every table and view of the user's, sorted."""
+
+    def has_table(self, name: TableName) -> bool:
+        """Whether there is a table of exactly this name, in whichever schema it names."""
+
+    def table(self, name: TableName) -> Table:
+        """The table of exactly this name."""
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        """The foreign keys, of any table, that reference `parent`."""
+
+    def full_names(self) -> Mapping[str, TableName]:
+        """The tables by all that a statement can write before their names."""
+
+    def part_names(self) -> tuple[TableName, ...]:
+        """Partitions, which count as part of their table and are not among its names."""
+
+    def part_of(self, name: TableName) -> Part | None:
+        """The table of which this one is a partition, None where it is none."""
+
+    def view_query(self, name: TableName) -> str:
+        """The SELECT that defines a view, or the statement that created it."""
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        """Declared foreign keys whose parent table or parent columns do not exist, as text."""
+
+
+class Session(Protocol):
+    """One connection to one database, reading or writing, in one transaction."""
+
+    @property
+    def connection(self) -> sa.Connection:
+        """The connection that the core's statements are executed on."""
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """The catalogue as this transaction sees it."""
+
+    @property
+    def system(self) -> str:
+        """The database system's name, for people."""
+
+    @property
+    def sql_dialect(self) -> str:
+        """The name by which the SQL parser knows the system's dialect."""
+
+    @property
+    def checks_when_all_is_done(self) -> bool:
+        """Whether foreign keys are checked by the core before the commit, by the system never.
+
+        Where not, the system checks at the end of each statement, or at the commit where told to.
+        """
+
+    def check_statements(self) -> None:
+        """Has everything planned for a system that checks foreign keys after each statement."""
+
+    def write_plainly(self) -> None:
+        """Has every statement take a form that other systems, and people, can read."""
+
+    @property
+    def makes_key_tables_first(self) -> bool:
+        """Whether every key table must be made before the first row is looked at."""
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        """Has the system check these deferrable foreign keys at the commit."""
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """An empty temporary table of these columns; the first `unique` of them are its key."""
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Told when rows have been put into a temporary table, for systems that plan by counts."""
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sa.ColumnElement[bool]],
+        keep_highest: bool,
+    ) -> bool:
+        """Puts the surplus rows of each group into a key table, if there is a quick way.
+
+        Args:
+            keys: its columns are the rows' only key column, and that of the row kept for each.
+            values: what the rows of `table` agree in that are in one group.
+            conditions: what must hold of a row so that it is in a group.
+            keep_highest: the row with the highest key of each group is kept, else the lowest.
+
+        Returns:
+            Whether it was done; else all rows are to be numbered.
+        """
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        """Makes `columns` of a temporary table quick to look up."""
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """`value` of the `child` column, compared the way the foreign key compares it."""
+
+    def is_text(self, column: Column) -> bool:
+        """Whether a column holds text, which case and spaces can tell apart."""
+
+    def is_comparable(self, column: Column) -> bool:
+        """Whether the system knows when two values of a column are equal, and which is less."""
+
+    def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """Text with its case taken away."""
+
+    @property
+    def makes_constraints_at_once(self) -> bool:
+        """Whether a constraint can be made in the transaction that removes the rows."""
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """The statement that would have kept duplicates out: it lets no two such rows in.
+
+        Empty where no statement of the system does just that.
+        """
+
+    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """For tables without a key or row id: equal for rows that are equal in everything."""
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """The query, so that its rows stay as it finds them until the transaction is over."""
+
+    @property
+    def still(self) -> frozenset[TableName]:
+        """The tables that were locked before the first look at a row."""
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """Whether this user may lock single rows of a table; else it is to be locked whole."""
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sa.ColumnElement[bool],
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """Keep others from changing or removing rows until the transaction is over.
+
+        Args:
+            values: what the rows must have kept of what this transaction has seen of them.
+
+        Returns:
+            The number of rows held, None where nobody else can change a row anyway.
+
+        Raises:
+            DBAPIError: somebody has changed one of them since this transaction saw it.
+        """
+
+    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+        """The statement in the form in which the system looks rows up by a key table's rows."""
+
+    def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
+        """Changes rows of several tables so that nothing is checked before all of it is done.
+
+        Returns:
+            The number of rows that each has changed.
+        """
+
+    def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
+        """Removes of each print in `keys` as many equal rows as it says there; their number."""
+
+    def change_one(
+        self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
+    ) -> int:
+        """Changes a single one of the rows that meet a condition; the number changed, 0 or 1."""
+
+    def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
+        """Removes a single one of the rows that meet a condition; the number removed, 0 or 1."""
+
+    def create_copy(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> None:
+        """Makes an empty table that is gone again when the transaction is rolled back.
+
+        Args:
+            columns: the new table's names, each with the column of `table` that it is like.
+        """
+
+    def truncation(self, table: Table) -> Truncation:
+        """How this system would empty a table at once."""
+
+    def truncate(self, table: Table) -> None:
+        """Empties a table at once."""
+
+    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
+        """The tables that reference `table` and that this user does not see.
+
+        None where the system does not tell this user whether there are any.
+        """
+
+    def letting_the_system_check(self) -> AbstractContextManager[None]:
+        """Within it the system itself refuses what would leave rows of unseen tables hanging."""
+
+    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+        """The triggers that write, as they are fired, to tables in which nothing is rolled back.
+
+        Args:
+            event: insert, update or delete of rows of `table`.
+
+        Returns:
+            Pairs of a trigger and a table; what a routine does that this user may not read is a
+            table of that name.
+        """
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
+        """What of a table's rows the system may not take back: in words, and for which rows."""
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What this user may not do, empty where nothing is missing.
+
+        Args:
+            changed: the columns that would be changed, None where rows would be removed.
+
+        Returns:
+            The privilege and the table, such as `DELETE on reading`.
+        """
+
+    def reason(self, error: sa.exc.DBAPIError) -> str:
+        """The system's own words for an error, in one line."""
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        """Whether the statement was stopped on its way: by its time limit, or by somebody."""
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Whether a commit that ended with this error may have taken effect all the same.
+
+        The server can have committed when its answer is lost on the way.
+        """
+
+    def use_stored_forms(self) -> None:
+        """Has values read and written in the forms that receipts hold, from now on."""
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """Whether a function known to the database can neither write nor reach outside it."""
+
+    def looking(self) -> AbstractContextManager[None]:
+        """Within it the system refuses every statement that would change a table of the user's."""
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """Return one of these, in words, that may have side effects; empty where none may.
+
+        Args:
+            functions, operators, types: what an expression calls, uses and casts to.
+        """
+
+    def parameter(self, value: Any) -> Any:
+        """A parameter's value as it is bound."""
+
+    def change_count(self) -> ChangeCount:
+        """The rows changed by this session so far, triggers and cascades included.
+
+        It is asked for before the first change of a cleanup, and after the last.
+        """
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """`value` of the column as it is selected so that nothing is lost on the way."""
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """The other way: a value as `readable` gives it, as one of the column's own type."""
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """A value as `readable` gave it of a column's former type, as one of the type it has."""
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sa.ColumnElement[bool]:
+        """Whether a column of another type than once holds the very value that is stored.
+
+        Args:
+            stored: as `readable` gave it of the column's former type.
+        """
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """What the database has against a row, None where an error tells of something else."""
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        """The statement that drops a constraint or unique index by name."""
+
+    def staging_type(self, column: Column) -> str:
+        """The type of a temporary column that holds what `readable` gives."""
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Selected rows as a receipt holds them.
+
+        Returns:
+            For each row its values and, last, a JSON object from position to form for the values
+            that SQLite has no type for; None where there are none.
+        """
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        """A receipt's value of this form as this system takes it back."""
+
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
+        """Inserts rows that once were there, with keys the system may have made.
+
+        Args:
+            names: the columns of `rows` that the columns of `query` go into.
+
+        Returns:
+            The number of rows inserted.
+        """
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """The physical row id, where a row can be put back under the one it had."""
+
+    def notes(self) -> tuple[str, ...]:
+        """What people should know about this database before they remove rows, as sentences."""
+
+    def commit(self) -> None:
+        """Makes the transaction's changes permanent."""
+
+    def roll_back(self) -> None:
+        """Undoes the transaction's changes."""
+
+
+class Database(Protocol):
+    """A database that can be opened."""
+
+    @property
+    def shown(self) -> str:
+        """Its URL as people may see it, without a password."""
+
+    def create(self) -> AbstractContextManager[sa.Connection]:
+        """A plain connection that makes tables and fills them; committed at the end."""
+
+    def reading(self) -> AbstractContextManager[Session]:
+        """A session that can not change any table of the user's, by the system's own means."""
+
+    @property
+    def tables_inherit(self) -> bool:
+        """Whether a table can inherit from another one, and its rows count as that one's too."""
+
+    @property
+    def keeps_others_out(self) -> bool:
+        """Whether nobody else can change a row while a session writes."""
+
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> AbstractContextManager[Session]:
+        """A session in a transaction that other writers wait for; rolled back unless committed.
+
+        Args:
+            lock_wait: seconds to wait for other sessions' locks.
+            hold: what is locked before the first look at a row.
+
+        Raises:
+            Refused: a table cannot be held.
+        """
+
+    def limit_statements(self, seconds: float) -> None:
+        """Has every session opened from now on stop a statement that takes longer."""

@@ -1,0 +1,32 @@
+"""Rows without a parent row, and rows read in parts: what every room asks of a database."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.schema import ForeignKey, Table
+
+_ROWS_AT_ONCE = 1000
+
+
+def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
+    """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
+    parents = sql.parents_of(key, parent)
+    pairs = zip(key.columns, key.referenced_columns, strict=True)
+    has_parent = sa.exists().where(
+        *(parents.c[theirs] == rows.c[ours] for ours, theirs in pairs),
+        *sql.in_parts(parents, key.parent_parts),
+    )
+    linked = (rows.c[name].is_not(None) for name in key.columns)
+    return sa.and_(*linked, *sql.in_parts(rows, key.child_parts), ~has_parent)
+
+
+def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
+    """The rows of a query as a receipt holds them, a bounded number at a time."""
+    streamed = session.connection.execute(query.execution_options(stream_results=True))
+    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))

@@ -1,0 +1,133 @@
+"""SQL as expressions: the one place where names of tables and columns become parts of statements.
+
+Identifiers are always quoted by the dialect, and values are always bound.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Collection, Iterable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
+from sqlalchemy.sql.elements import quoted_name
+
+from yeldro.core.model.schema import ForeignKey, Table, TableName
+
+_LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
+_CLAUSE = "_rows_of_it"  # kept with the table
+
+Predicate = sa.ColumnElement[bool]
+PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
+
+
+def quoted(name: str) -> quoted_name:
+    """A name that every dialect puts in its own quotes, whatever it is made of."""
+    return quoted_name(name, quote=True)
+
+
+def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False) -> sa.TableClause:
+    """A table with the named columns, to be selected from, removed from or changed.
+
+    Args:
+        only: without the tables that inherit from it.
+    """
+    return (_OnlyTable if only else sa.table)(
+        quoted(name.name),
+        *(sa.column(quoted(column)) for column in columns),
+        schema=quoted(name.schema) if name.schema else None,
+    )
+
+
+def rows_of(table: Table) -> sa.TableClause:
+    """The rows of a table, with its columns and its physical row id where there is one.
+
+    The same table gives the same object for as long as it lives, for parts of a statement fit
+    together only if they speak of one object.
+    """
+    known: sa.TableClause | None = vars(table).get(_CLAUSE)
+    if known is None:
+        columns = (column.name for column in (*table.columns, *table.row_id_columns))
+        known = vars(table)[_CLAUSE] = table_clause(table.name, columns, only=bool(table.heirs))
+    return known
+
+
+def with_heirs(table: Table) -> sa.TableClause:
+    """The rows of a table and of all that inherit from it, to be looked at."""
+    return table_clause(table.name, [column.name for column in table.columns])
+
+
+class _OnlyTable(sa.TableClause):
+    """A table without those that inherit from it."""
+
+    inherit_cache = True
+
+
+@compiles(_OnlyTable)
+def _write_only(element: _OnlyTable, compiler: Any, **words: Any) -> str:
+    written = str(compiler.visit_table(element, **words))
+    return f"ONLY {written}" if words.get("asfrom") else written
+
+
+def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
+    """The columns of these names, in this order."""
+    return [source.c[name] for name in names]
+
+
+def among(columns: Sequence[sa.ColumnElement[Any]], rows: sa.Select[Any]) -> Predicate:
+    """Whether the columns' values stand in `rows`; a NULL among them never does."""
+    if len(columns) == 1:
+        return columns[0].in_(rows)
+    return sa.tuple_(*columns).in_(rows)
+
+
+def parents_of(key: ForeignKey, parent: Table) -> sa.FromClause:
+    """The parent table beside the child's rows, under a name of its own for each key."""
+    return rows_of(parent).alias(parent_alias(key))
+
+
+def parent_alias(key: ForeignKey) -> str:
+    """The name under which `parents_of` looks at the parent table."""
+    return f"yeldro_parent_{zlib.crc32(key.name.encode()):08x}"
+
+
+def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
+    """Whether a row lives in one of these partitions; nothing to ask where none are named."""
+    return [rows.c[PART_ID].in_(parts)] if parts else []
+
+
+def left_alone(
+    table: Table, rows: sa.TableClause, changed: Collection[str]
+) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
+    """The columns that the database would set anew on a change of `changed`, kept as they are."""
+    kept = [each.name for each in table.columns if each.changes_itself and each.name not in changed]
+    return {rows.c[name]: rows.c[name] for name in kept}
+
+
+def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) -> Predicate:
+    """Whether two rows agree in the named columns, NULL equal to NULL."""
+    return sa.and_(*(left.c[name].is_not_distinct_from(right.c[name]) for name in names))
+
+
+def contents(
+    values: Iterable[sa.ColumnElement[Any]],
+) -> list[sa.ColumnElement[Any]]:
+    """What rows are compared by where they have no key: text forms in which NULL equals NULL."""
+    parts: list[sa.ColumnElement[Any]] = []
+    for value in values:
+        text = sa.String(_LONGEST_NUMBER) if isinstance(value.type, sa.Double) else sa.Text()
+        parts += [value.is_(None), sa.func.coalesce(sa.cast(value, text), "")]
+    return parts
+
+
+def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predicate) -> int:
+    """The number of rows of `source` that meet all conditions."""
+    query = sa.select(sa.func.count()).select_from(source).where(*conditions)
+    return int(connection.execute(query).scalar_one())
+
+
+def inserted(connection: sa.Connection, statement: sa.Insert) -> int:
+    """Executes an INSERT from a query; the number of rows inserted."""
+    options = {"preserve_rowcount": True}
+    return int(connection.execute(statement, execution_options=options).rowcount)

@@ -1,0 +1,49 @@
+"""What was agreed to before a run: the plans that a person has seen, or that a file holds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Refused
+from yeldro.core.planning.plan import Plan, Prepared
+
+
+class Agreement(Protocol):
+    """Whatever says which plans may be carried out."""
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Refuses a plan that is not the one agreed to.
+
+        Args:
+            place: which of a job's cleanups it is, from 0.
+
+        Raises:
+            Refused: it is another one.
+        """
+
+
+@dataclass(frozen=True)
+class SeenPlans:
+    """Plans that a person has seen; the same counts must be found again."""
+
+    plans: Sequence[Plan]
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Compares the counts of every table."""
+        del session
+        found, agreed = prepared.plan, self.plans[place]
+        if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):
+            return
+        names = dict.fromkeys([*agreed.rows_by_table, *found.rows_by_table])
+        changes = ", ".join(
+            f"{name}: {agreed.rows_by_table.get(name, 0):,} → {found.rows_by_table.get(name, 0):,}"
+            for name in names
+            if agreed.rows_by_table.get(name, 0) != found.rows_by_table.get(name, 0)
+        )
+        raise Refused(
+            f"The database has changed since the plan was shown ({changes or 'other rows match'}).",
+            "Look at the new plan and decide again.",
+        )

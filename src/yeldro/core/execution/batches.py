@@ -1,0 +1,434 @@
+"""A removal in batches: each a consistent commit of its own, with its whole ripple.
+
+The matched rows go in key order. Every batch is planned, counted, stored and proved like a run of
+its own; together they take the rows that the plan of the whole counted, no more and no fewer.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Database, Session
+from yeldro.core.execution import run as running
+from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
+from yeldro.core.execution.proofs import prove_nothing_hangs
+from yeldro.core.execution.row_storage import become_equal, counted_only, store
+from yeldro.core.execution.run import Outcome, Part, RunResult
+from yeldro.core.execution.steps import carry_out, check_means
+from yeldro.core.model.counts import Ledger, Tally
+from yeldro.core.model.errors import (
+    CountMismatch,
+    DatabaseFailure,
+    Fault,
+    Interrupted,
+    Refused,
+    UsageError,
+    YeldroError,
+)
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.names import as_typed
+from yeldro.core.model.schema import IdentityKind, TableName
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.job import Job, JobPlan
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
+from yeldro.core.planning.treatment import Treatment
+from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
+from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.selection.selection import resolve
+
+_FIRST_SIZE = 1000
+_LARGEST_STEP = 2.0
+
+
+@dataclass(frozen=True)
+class Batches:
+    """How a removal is cut into batches.
+
+    Args:
+        size: matched rows of one batch; of the first one where `seconds` is given.
+        pause: seconds to wait between two.
+        seconds: how long one may take; the size is changed so that it takes no longer.
+    """
+
+    size: int = _FIRST_SIZE
+    pause: float = 0.0
+    seconds: float | None = None
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a run in batches has come.
+
+    Args:
+        matched: matched rows gone so far, of `wanted`.
+        seconds: since the first batch began.
+    """
+
+    batches: int
+    matched: int
+    wanted: int
+    rows: int
+    seconds: float
+
+    @property
+    def seconds_left(self) -> float:
+        """What the rest takes if it goes on like this."""
+        return self.seconds * (self.wanted - self.matched) / max(self.matched, 1)
+
+
+def run_in_batches(
+    database: Database,
+    job: Job,
+    wish: ReceiptWish,
+    lock_wait: float,
+    batches: Batches,
+    agreed: Plan | None = None,
+    watch: Callable[[Progress], None] = lambda _: None,
+    should_stop: Callable[[], bool] = lambda: False,
+) -> RunResult:
+    """Removes the rows of a job's only cleanup, batch by batch.
+
+    A run that was stopped is taken up again by the same call: where an unfinished receipt and the
+    rows that match now make up what was wanted, its counts are those of the whole.
+
+    Args:
+        agreed: the plan that a person has seen; another one is refused.
+        watch: told after every batch.
+        should_stop: asked before every batch; when it is true the run ends there.
+
+    Raises:
+        UsageError: this cannot be done in batches.
+        Refused, CountMismatch: as for a run; what is committed stays, and the message says so.
+        Interrupted: it was asked to stop.
+    """
+    (cleanup,) = _checked(job)
+    whole, prepared, steps = _plan_whole(database, job, cleanup, wish)
+    earlier = next(
+        (each for each in find_unfinished(wish.folder, job.title, database.shown)
+         if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
+    )  # fmt: skip
+    if earlier is None:
+        check_allowed_triggers([(cleanup, prepared)])  # of a later part not each is touched
+        running.check_plans(JobPlan(job.title, (whole,)), job)
+    if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
+        raise Refused("The database has changed since the plan was shown.", "Look at it again.")
+    if not whole.total:
+        if earlier is not None:  # it was stopped when all was done but this
+            BatchReceipt.take_up(earlier, whole.matched).committed()
+        return running.nothing_to_do(JobPlan(job.title, (whole,)))
+    work = _Batched(database, job, cleanup, wish, lock_wait, whole, steps)
+    work.open(earlier)
+    try:
+        work.carry_out(batches, watch, should_stop)
+    except BaseException as error:
+        raise work.stopped(error) from error
+    return work.result()
+
+
+def _checked(job: Job) -> tuple[Cleanup]:
+    """The job's only cleanup.
+
+    Raises:
+        UsageError: there are several, or what it asks for needs all rows at once.
+    """
+    if len(job.cleanups) != 1 or job.after:
+        raise UsageError(
+            "Batches are committed one by one, so several removes, or checks that roll all of it "
+            "back, cannot be kept together.",
+            "Drop --batch, or run each remove on its own.",
+        )
+    cleanup = job.cleanups[0]
+    if cleanup.selection.limit is not None:
+        raise UsageError("--batch and --limit both cut the rows.", "Keep one of them.")
+    if cleanup.add_constraint:
+        raise UsageError(
+            "--add-constraint goes with all rows at once.", "Add it with a run afterwards."
+        )
+    return (cleanup,)
+
+
+def _plan_whole(
+    database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish
+) -> tuple[Plan, Prepared, list[tuple[Step, TableName]]]:
+    """The plan of all batches together, and every step that a batch can have, with its table."""
+    with database.reading() as session:
+        prepared = prepare(session, cleanup)
+        plan = prepared.plan
+        job.limits.check_tables(plan)
+        job.limits.check_rows(plan.total)
+        running.check_plan(plan, _without_expectations(cleanup))
+        _check_divisible(prepared)
+        if wish.with_rows:
+            _check_told_apart(session, prepared)
+        return plan, prepared, _steps_of_batches(prepared)
+
+
+def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
+    """The steps of the whole plan, with those that only a part of the rows can need.
+
+    A row that references one of an earlier batch is detached, though a later batch removes it.
+    """
+    ripple = prepared.ripple
+    steps = [(work.step, work.rows.table.name) for work in prepared.work]
+    detaching = [pair for pair in steps if pair[0].action is Action.DETACH]
+    for link in ripple.reach.links:
+        if link.treatment is Treatment.DETACH and link not in ripple.detached:
+            name = str(link.key.child)
+            because = f"{link.key} ({link.reason})"
+            step = Step(0, Action.DETACH, name, 0, because, (name,))
+            detaching.append((step, link.key.child))
+    others = [pair for pair in steps if pair[0].action is not Action.DETACH]
+    ordered = enumerate([*detaching, *others], 1)
+    return [(replace(step, n=n), table) for n, (step, table) in ordered]
+
+
+def _check_divisible(prepared: Prepared) -> None:
+    if prepared.in_waves:
+        raise Refused(
+            "Rows of a cycle of foreign keys go in waves, which cannot be cut into batches.",
+            "Run it without --batch.",
+        )
+    held = [line for line in prepared.plan.ripple
+            if line.treatment == "removed on another path" and line.reason in
+            ("no action", "restrict")]  # fmt: skip
+    if held:
+        raise Refused(
+            f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
+            f"blocked by rows of a later one.",
+            f"Add --follow {as_typed(held[0].foreign_key.partition(' → ')[0])}, so that each takes "
+            f"its own along.",
+        )
+
+
+def _check_told_apart(session: Session, prepared: Prepared) -> None:
+    """Rows of a table without a key that are equal, or become so, are counted as a whole only."""
+    for work in prepared.work:
+        table = work.rows.table
+        if counted_only(session, table) and become_equal(session, prepared, work):
+            raise Refused(
+                f"{table.name} has no key, and rows of it that go or change are equal to others: "
+                f"after several batches nothing would tell which of them can be put back.",
+                f"Give {table.name} a key, or run it without --batch, or with --without-rows.",
+            )
+
+
+def _without_expectations(cleanup: Cleanup) -> Cleanup:
+    """What is expected is expected of all batches together."""
+    return replace(cleanup, expectations=Expectations())
+
+
+class _Batched:
+    """A run in batches on its way."""
+
+    def __init__(
+        self, database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish, lock_wait: float,
+        whole: Plan, steps: list[tuple[Step, TableName]],
+    ) -> None:  # fmt: skip
+        self.database = database
+        self.job = job
+        self.cleanup = cleanup
+        self.wish = wish
+        self.lock_wait = lock_wait
+        self.whole = whole
+        self.steps = steps
+        self.left = Counter(
+            {step.table: step.rows for step, _ in steps if step.action is Action.REMOVE}
+        )
+        self.hold = what_to_hold(database, job)
+        self.receipt: BatchReceipt | None = None
+        self.before = 0
+        self.in_doubt = False
+        self.wanted = whole.matched
+        self.matched = 0
+        self.rows = 0
+        self.ledger = Ledger({})
+        self.affected: Counter[tuple[str, ...]] = Counter()
+        self.after_key: tuple[int, ...] = ()
+
+    def open(self, earlier: Unfinished | None) -> None:
+        """Begins a receipt, or takes up the one of a run that was stopped."""
+        if earlier is not None:
+            self.receipt = BatchReceipt.take_up(earlier, self.whole.matched)
+            self.before = earlier.wanted - self.whole.matched
+            return
+        with self.database.reading() as session:
+            system = session.system
+        self.receipt = BatchReceipt(
+            self.wish.folder, self.job.title, system, self.database.shown, self.whole.table
+        )
+        self.receipt.begin(self.whole, self.steps)
+
+    def carry_out(
+        self,
+        batches: Batches,
+        watch: Callable[[Progress], None],
+        should_stop: Callable[[], bool],
+    ) -> None:
+        """One batch after another until as many rows are gone as the whole plan counted."""
+        began = time.monotonic()
+        size = batches.size
+        while self.matched < self.wanted:
+            if should_stop():
+                raise Interrupted("It was asked to stop.")
+            started = time.monotonic()
+            self._one(min(size, self.wanted - self.matched))
+            took = time.monotonic() - started
+            if batches.seconds is not None:
+                aim = 0.8 * batches.seconds / max(took, 0.001)
+                size = max(1, int(size * min(max(aim, 0.1), _LARGEST_STEP)))
+            if self.receipt is None:
+                raise Fault("receipt is not known here")
+            watch(Progress(self.receipt.batch, self.matched + self.before,
+                           self.wanted + self.before, self.rows,
+                           time.monotonic() - began))  # fmt: skip
+            if batches.pause and self.matched < self.wanted:
+                _wait(batches.pause, should_stop)
+
+    def _one(self, size: int) -> None:
+        """Plans, stores, removes, proves and commits one batch."""
+        if self.receipt is None:
+            raise Fault("receipt is not known here")
+        selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
+        cleanup = replace(self.cleanup, selection=selection)
+        with self.database.writing(self.lock_wait, self.hold) as session:
+            with session.looking():
+                prepared = prepare(session, cleanup, explain=False)
+            running.check_plan(prepared.plan, _without_expectations(cleanup))
+            if prepared.plan.matched != size:
+                raise CountMismatch(
+                    f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
+                    "Somebody changed the data meanwhile; look at the plan again.",
+                )
+            if not self.matched:  # may this user do it at all?
+                check_means(session, prepared, None)
+            last = self._last_key(session, prepared)
+            taken = self._taken(session, prepared)
+            self.receipt.add_plan(replace(prepared.plan, matched=taken))
+            on_disk = False
+            try:
+                hold_kept_rows(session, prepared)
+                watched = store(session, prepared, self.receipt, self.wish)
+                tally, ledger = carry_out(session, prepared, cleanup)
+                for each in watched:
+                    each.store(self.receipt)
+                if session.checks_when_all_is_done:
+                    prove_nothing_hangs(session, prepared)
+                self.receipt.ready(tally, ledger)
+                on_disk = True
+                session.commit()
+            except BaseException as error:
+                self.in_doubt = on_disk and session.may_be_committed(error)
+                session.roll_back()
+                if not self.in_doubt:
+                    self.receipt.batch_given_up(on_disk=on_disk)
+                raise
+        self.in_doubt = True  # until the receipt says so too
+        self.receipt.batch_committed()
+        self.in_doubt = False
+        for step, rows in zip(tally.steps, tally.affected, strict=True):
+            self.affected[same_in_all(step)] += rows
+        self.after_key = last
+        self.matched += taken
+        self.rows += tally.total
+        self.ledger = self.ledger.with_more(ledger)
+
+    def _taken(self, session: Session, prepared: Prepared) -> int:
+        """The matched rows of the whole that a batch takes, with those that depend on its own.
+
+        Raises:
+            CountMismatch: a batch would remove more of a table than was planned for all.
+        """
+        for step in prepared.plan.steps:
+            if step.action is Action.REMOVE:
+                self.left[step.table] -= step.rows
+        beyond = [name for name, rows in self.left.items() if rows < 0]
+        if beyond:
+            raise CountMismatch(
+                f"This batch would remove more rows of {', '.join(beyond)} than were planned for "
+                f"all batches together.",
+                "Somebody changed the data meanwhile; look at the plan again.",
+            )
+        removed = prepared.ripple.removed.get(prepared.matched.table.name)
+        if removed is None or removed.rows == prepared.plan.matched:
+            return prepared.plan.matched
+        whole = resolve(self.cleanup.selection, session)
+        query = whole.select(sa.literal(1)).where(removed.condition)
+        return sql.count(session.connection, query.subquery("yeldro_taken"))
+
+    def _last_key(self, session: Session, prepared: Prepared) -> tuple[int, ...]:
+        """The last key of a batch, where keys are whole numbers; else every batch looks at all."""
+        matched = prepared.matched
+        names = matched.table.identity.columns
+        keys = sql.columns_of(matched.rows, names)
+        if matched.table.identity.kind is IdentityKind.PHYSICAL or not names:
+            return ()
+        picked: sa.Select[Any] = matched.select(*keys)
+        found = picked.subquery("yeldro_batch")
+        order = [found.c[name].desc() for name in names]
+        row = session.connection.execute(
+            sa.select(*(found.c[name] for name in names)).order_by(*order).limit(1)
+        ).first()
+        whole = row is not None and all(type(value) is int for value in row)
+        return tuple(row) if row is not None and whole else ()
+
+    def stopped(self, error: BaseException) -> BaseException:
+        """What to say when a run ends before all batches are done."""
+        if self.receipt is None:
+            raise Fault("receipt is not known here")
+        done = self.receipt.batch - self.in_doubt
+        if not self.receipt.batch:
+            self.receipt.discard()
+            return error
+        path: Path = self.receipt.path
+        self.receipt.leave()
+        after = "The batch after them was rolled back."
+        if self.in_doubt:
+            after = "Whether the next batch is committed is not known; it holds its rows too."
+        data = (
+            f"{done:,} batches are committed: {self.matched + self.before:,} of "
+            f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
+            f"them. {after}"
+        )
+        next_step = "The same command again finishes the rest; 'yeldro restore' puts these back."
+        if isinstance(error, KeyboardInterrupt):
+            return Interrupted("You stopped it.", next_step, data=data)
+        if isinstance(error, YeldroError):
+            kind: Any = type(error)
+            return kind(error.why, next_step, data=data)  # type: ignore[no-any-return]
+        return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
+
+    def result(self) -> RunResult:
+        """What was done, as one run."""
+        if self.receipt is None:
+            raise Fault("receipt is not known here")
+        left = sum(self.left.values())
+        if left:
+            raise self.stopped(
+                CountMismatch(
+                    f"{left:,} rows that depend on the matched ones were planned to go, and are "
+                    f"not there any more.",
+                    "Somebody changed the data meanwhile.",
+                )
+            )
+        self.receipt.committed()
+        done = [(step, self.affected[same_in_all(step)]) for step, _ in self.steps]
+        some = [(replace(step, rows=rows), rows) for step, rows in done if rows]
+        steps = tuple(step for step, _ in some)
+        whole = replace(self.whole, steps=steps, total=self.rows)
+        part = Part(whole, Tally(steps, tuple(rows for _, rows in some)))
+        return RunResult(self.job.title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
+
+
+def _wait(seconds: float, should_stop: Callable[[], bool]) -> None:
+    """Waits, but not longer than until it is asked to stop."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end and not should_stop():
+        time.sleep(min(0.1, max(0.0, end - time.monotonic())))

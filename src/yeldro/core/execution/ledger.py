@@ -1,0 +1,91 @@
+"""Planned against affected rows, and the database's own count of both: tally and ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from yeldro.core.database.protocol import ChangeCount
+from yeldro.core.model.counts import Changes, Ledger, Tally
+from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.names import as_typed
+from yeldro.core.model.schema import Table
+from yeldro.core.model.steps import Step
+
+
+def check_step(step: Step, affected: int, table: Table) -> None:
+    """Holds one statement's affected rows against its planned rows.
+
+    Raises:
+        CountMismatch: they differ.
+    """
+    if affected != step.rows:
+        raise CountMismatch(
+            f"Step {step.n} ({step.action} {step.table}) affected {affected:,} rows, and "
+            f"{step.rows:,} were planned{_what_may_be(table)}.",
+            f"Look at the table with 'yeldro survey {step.table}'.",
+            step=step,
+            affected=affected,
+        )
+
+
+def _what_may_be(table: Table) -> str:
+    """What can have kept a statement from its rows, as far as that is known."""
+    if table.notes:
+        return f": {'; '.join(table.notes)}"
+    if table.triggers:
+        return ": a trigger stopped some, or removed them first"
+    return ", and no trigger or rule of the table tells why"
+
+
+def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
+    """The rows that the database counted between two readings, held against the tally."""
+    planned = tally.by_table(after.counted_under)
+    if after.tables is None:
+        accounted = sum(
+            rows * after.times.get(step.table, 1)
+            for step, rows in zip(tally.steps, tally.affected, strict=True)
+        )
+        surplus = (after.total or 0) - (before.total or 0) - accounted
+        return Ledger(planned, {"*": surplus} if surplus else {})
+    counted: dict[str, Changes] = {}
+    for name, now in after.tables.items():
+        was = (before.tables or {}).get(name, (0, 0, 0))
+        delta = Changes(*(new - old for new, old in zip(now, was, strict=True)))
+        if delta != Changes():
+            counted[name] = delta
+    unplanned = {
+        name: _rows(counted.get(name, Changes())) - _rows(planned.get(name, Changes()))
+        for name in [*planned, *counted]
+        if counted.get(name, Changes()) != planned.get(name, Changes())
+    }
+    return Ledger(counted, unplanned)
+
+
+def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]) -> None:
+    """Refuses changes that no step accounts for.
+
+    Args:
+        triggers: the triggers that the steps can fire.
+        allowed: those whose changes the user accepts; all must be named.
+
+    Raises:
+        CountMismatch: the database changed other rows than the steps did.
+    """
+    unnamed = [name for name in triggers if name not in allowed]
+    if not ledger.unplanned or (triggers and not unnamed):
+        return
+    where = ", ".join(
+        f"{rows:+,} rows" + ("" if name == "*" else f" in {name}")
+        for name, rows in ledger.unplanned.items()
+    )
+    cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
+    options = " ".join(f"--allow-trigger {as_typed(name)}" for name in unnamed)
+    raise CountMismatch(
+        f"The database changed rows that no step accounts for: {where}.{cause}",
+        f"If that is meant, add {options}." if unnamed else "",
+        unplanned=dict(ledger.unplanned),
+    )
+
+
+def _rows(changes: Changes) -> int:
+    return changes.removed + changes.changed + changes.added

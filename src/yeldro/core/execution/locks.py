@@ -1,0 +1,125 @@
+"""What other sessions must leave as it is until a run is committed.
+
+A decision is only as true as the rows that it rests on. Rows that a run removes or changes are
+held by that; the row that is kept of a group of duplicates is locked before any copy goes; tables
+that decide which rows go, and that no foreign key holds, are locked before the first look at them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import sqlalchemy as sa
+import sqlglot
+from sqlglot import exp
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.identity import kept_columns
+from yeldro.core.database.protocol import Database, Hold, Session
+from yeldro.core.execution.proofs import tells_kept
+from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.schema import Table, TableName
+from yeldro.core.planning.job import Job, told_apart
+from yeldro.core.planning.plan import Prepared
+from yeldro.core.planning.truncation import table_to_hold
+from yeldro.core.selection.duplicates import kept_rows
+from yeldro.core.selection.filters import parse_filter
+from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
+
+
+def what_to_hold(database: Database, job: Job) -> Hold:
+    """Return the tables to lock before the first look at a row.
+
+    Raises:
+        UsageError, Refused: a selection names what does not exist, or cannot be carried out.
+    """
+    for cleanup in job.cleanups:
+        if cleanup.truncate:
+            return Hold(alone_in=table_to_hold(database, cleanup.selection))
+    if database.keeps_others_out:
+        return Hold()
+    found: dict[TableName, None] = {}
+    with database.reading() as session:
+        for place, cleanup in enumerate(job.cleanups):
+            with told_apart(job, place):
+                found |= dict.fromkeys(_that_decide(session, cleanup.selection))
+    return Hold(still=tuple(found))
+
+
+def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
+    """The tables whose rows decide which rows go, but for those that a foreign key holds."""
+    table = find_table(session.catalogue, selection.table)
+    if table.kind == "view" and _looks_elsewhere(session, table):
+        yield table.name
+    if selection.where is not None:
+        yield from sorted(parse_filter(selection.where, table, session).tables, key=str)
+    for related in selection.matching:
+        other = find_table(session.catalogue, related.other)
+        if not _is_held(table, other, related, and_parents=True):
+            yield other.name
+    for related in selection.missing_in:
+        other = find_table(session.catalogue, related.other)
+        if not _is_held(table, other, related, and_parents=False):
+            yield other.name
+    if selection.duplicates_by and not session.can_hold_rows(table):
+        yield table.name
+    if selection.orphans:
+        yield orphan_key(selection.orphans, table).parent
+
+
+def _looks_elsewhere(session: Session, view: Table) -> bool:
+    """True if the query of a view names more than one table."""
+    tree = sqlglot.parse_one(session.catalogue.view_query(view.name), dialect=session.sql_dialect)
+    query = tree.expression if isinstance(tree, exp.Create) else tree
+    return query is None or len(list(query.find_all(exp.Table))) != 1
+
+
+def _is_held(table: Table, other: Table, related: RelatedTable, *, and_parents: bool) -> bool:
+    """True if a foreign key keeps the answer as it is while rows of `table` go.
+
+    No row can come to reference a row that goes, and rows that do go with it or hold it up. A
+    parent cannot go while a row references it.
+    """
+    ours, theirs = related_columns(related, table, other)
+    pairs = set(zip(ours, theirs, strict=True))
+    by_children = any(
+        key.parent == table.name
+        and set(zip(key.referenced_columns, key.columns, strict=True)) == pairs
+        for key in other.foreign_keys
+    )
+    by_parents = and_parents and any(
+        key.parent == other.name
+        and set(zip(key.columns, key.referenced_columns, strict=True)) == pairs
+        for key in table.foreign_keys
+    )
+    return by_children or by_parents
+
+
+def hold_kept_rows(session: Session, prepared: Prepared) -> None:
+    """Lock the row that is kept of every group of duplicates that loses rows.
+
+    Raises:
+        CountMismatch: one is not there any more.
+        DBAPIError: somebody has changed one since it was found.
+    """
+    picked = prepared.ripple.matched_keys
+    grouping = prepared.matched.grouping
+    if grouping is None or picked is None or prepared.matched.table.name in session.still:
+        return
+    table, rows = prepared.matched.table, prepared.matched.rows
+    values = [rows.c[name] for name in grouping.by]
+    if tells_kept(prepared):
+        names = [column.name for column in kept_columns(table)]
+        kept = sa.select(*sql.columns_of(picked, names)).distinct()
+        condition = sql.among(sql.columns_of(rows, table.identity.columns), kept)
+        expected = sql.count(session.connection, kept.subquery("yeldro_kept"))
+    else:
+        condition = kept_rows(table, rows, grouping, session)
+        expected = sql.count(session.connection, rows, condition)
+    held = session.hold_rows(rows, condition, values)
+    if held is not None and held != expected:
+        raise CountMismatch(
+            f"{expected:,} rows of {table.name} are to be kept, and {held:,} of them are there.",
+            "Somebody changed the data meanwhile; look at the duplicates again.",
+        )

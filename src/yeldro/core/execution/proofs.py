@@ -1,0 +1,149 @@
+"""What is looked at once more when every step is done, and before anything is committed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import kept_columns
+from yeldro.core.database.protocol import Session
+from yeldro.core.database.references import without_parent
+from yeldro.core.model.counts import Ledger
+from yeldro.core.model.errors import CountMismatch, Fault
+from yeldro.core.planning.plan import Cleanup, Prepared, duplicate_columns
+from yeldro.core.planning.row_sets import depends_on
+from yeldro.core.planning.treatment import Link
+from yeldro.core.selection.groups import group_values, in_some_group
+
+
+def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
+    """No row that is left references a row that is gone.
+
+    Raises:
+        CountMismatch: one does, so a trigger added or changed rows.
+    """
+    for link, query in hanging_rows(session, prepared):
+        hanging = session.connection.execute(query).scalar_one()
+        if hanging:
+            child = link.key.child
+            raise CountMismatch(
+                f"{hanging:,} rows of {child} would be left without their parent rows "
+                f"({link.key}).",
+                f"Look at the triggers with 'yeldro survey {child}'.",
+            )
+
+
+def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, sa.Select[Any]]]:
+    """For each foreign key in reach, how many rows reference what is not there any more."""
+    moved = prepared.ripple.moved_keys
+    for link in prepared.ripple.reach.links:
+        if link.carried and not link.only_conflicts and moved and link.key in moved.filled:
+            rows = sql.rows_of(session.catalogue.table(link.key.child))
+            query = sa.select(sa.func.count()).select_from(rows).where(moved.references(link))
+            yield link, session.held(query)
+        parents = prepared.ripple.removed.get(link.key.parent)
+        if parents is None:
+            continue
+        child = session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        hanging = [depends_on(session, link, child, rows, parents)]
+        if any(found.rows.table == parents.table for found in prepared.ripple.repointed):
+            hanging.append(without_parent(link.key, rows, parents.table))  # others may have its key
+        query = sa.select(sa.func.count()).select_from(rows).where(*hanging)
+        yield link, session.held(query)
+
+
+def prove_groups_live(
+    session: Session, prepared: Prepared, cleanup: Cleanup, ledger: Ledger
+) -> None:
+    """Every group of duplicates that lost rows still has a row; exactly one, if nothing narrows it.
+
+    Raises:
+        CountMismatch: a group has none left, or too many.
+    """
+    query = lost_groups(session, prepared, cleanup)
+    if query is None:
+        return
+    removed = prepared.ripple.removed[prepared.matched.table.name].keys
+    if removed is not None and tells_kept(prepared) and not ledger.unplanned:
+        query = _kept_that_went(prepared, removed)  # for no other rows have gone
+    table = prepared.matched.table
+    planned = None
+    crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
+    if not tells_kept(prepared):
+        planned = _planned_groups(session, prepared, cleanup)
+        crowded = cleanup.selection.leaves_no_duplicates
+    lost = session.connection.execute(query).scalar_one()
+    if lost:
+        raise CountMismatch(
+            f"{lost:,} groups of {table.name} would lose every row.",
+            "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
+        )
+    if crowded:
+        _prove_no_group_is_crowded(session, prepared, cleanup, planned)
+
+
+def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any] | None:
+    """How many groups that lose rows have none left; None where no groups are known."""
+    picked = prepared.ripple.matched_keys
+    if picked is None:
+        return None
+    table, rows = prepared.matched.table, prepared.matched.rows
+    if tells_kept(prepared):
+        kept = [column.name for column in kept_columns(table)]
+        stays = sa.select(*sql.columns_of(picked, kept)).distinct()
+        standing = sql.among(sql.columns_of(rows, table.identity.columns), stays)
+        groups = sa.select(sa.func.count()).select_from(stays.subquery()).scalar_subquery()
+        left = sa.select(sa.func.count()).select_from(rows).where(standing).scalar_subquery()
+        return sa.select((groups - left).label("yeldro_lost"))
+    by, same = duplicate_columns(cleanup, table), cleanup.selection.same
+    standing_groups = sa.select(*group_values(session, table, rows, by, same))
+    lost = _planned_groups(session, prepared, cleanup).except_(standing_groups)
+    return sa.select(sa.func.count()).select_from(lost.subquery())
+
+
+def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[Any]:
+    """How many of the rows that should be kept are among the removed ones, copies counted apart."""
+    table, picked = prepared.matched.table, prepared.ripple.matched_keys
+    if picked is None:
+        raise Fault("picked is not known here")
+    keys = removed.alias("yeldro_removed")
+    went = sa.select(*sql.columns_of(keys, table.identity.columns))
+    kept = sql.columns_of(picked, [column.name for column in kept_columns(table)])
+    return sa.select(sa.func.count()).select_from(picked).where(sql.among(kept, went))
+
+
+def tells_kept(prepared: Prepared) -> bool:
+    """Whether the key table of the matched rows tells which row is kept for each."""
+    picked, table = prepared.ripple.matched_keys, prepared.matched.table
+    kept = {column.name for column in kept_columns(table)}
+    return picked is not None and kept <= set(picked.c.keys())
+
+
+def _planned_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any]:
+    table, picked = prepared.matched.table, prepared.ripple.matched_keys
+    if picked is None:
+        raise Fault("picked is not known here")
+    by = duplicate_columns(cleanup, table)
+    return sa.select(*group_values(session, table, picked, by, cleanup.selection.same))
+
+
+def _prove_no_group_is_crowded(
+    session: Session, prepared: Prepared, cleanup: Cleanup, planned: sa.Select[Any] | None
+) -> None:
+    """No group, or none of those planned, has more than one row left."""
+    matched, same = prepared.matched, cleanup.selection.same
+    by = duplicate_columns(cleanup, matched.table)
+    values = group_values(session, matched.table, matched.rows, by, same)
+    left = sa.select(*values).where(*in_some_group(matched.rows, by, same))
+    crowded = left.group_by(*values).having(sa.func.count() > 1)
+    found = crowded.intersect(planned) if planned is not None else crowded
+    several = sql.count(session.connection, found.subquery())
+    if several:
+        raise CountMismatch(
+            f"{several:,} groups of {matched.table.name} would keep more than one row.",
+            "Rows were added meanwhile; run it again.",
+        )

@@ -1,0 +1,231 @@
+"""Which values of the rows that go or change a receipt holds, and how they are read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import column_list, computed_columns
+from yeldro.core.database.protocol import Session
+from yeldro.core.database.references import stored_in_parts, without_parent
+from yeldro.core.execution.trigger_changes import (
+    Counted,
+    Watched,
+    changed_by_triggers,
+    count_changed,
+    is_watched,
+    watch,
+)
+from yeldro.core.model.schema import Column, Table, TableName
+from yeldro.core.model.steps import Action
+from yeldro.core.planning.plan import Prepared, Work
+from yeldro.core.planning.row_sets import rows_in
+from yeldro.core.receipts.copies import CopyPlace, make_copy
+from yeldro.core.receipts.format import StoredColumn
+from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter, stored_columns
+
+
+def store(
+    session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish
+) -> list[Watched | Counted]:
+    """Notes every step in the receipt, and keeps the rows it is about to remove or change.
+
+    Returns:
+        Rows that are kept as a whole until it is known what triggers make of them.
+    """
+    watched: list[Watched | Counted] = []
+    if wish.with_rows and not wish.copy_to:
+        widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
+        receipt.check_space(sum(rows * width for rows, width in widths))
+    for place, work in enumerate(prepared.work):
+        table = work.rows.table
+        receipt.add_step(work.step, table.name)
+        if not wish.with_rows or work.step.in_passing:
+            continue
+        changes = _changes(prepared, table)
+        if is_watched(work, wish):
+            watched.append(watch(session, work, changes))
+            continue
+        earlier = [other for other in prepared.work[:place] if other.rows.table == table]
+        columns, values = _columns_to_store(session, work, earlier, changes)
+        if wish.copy_to:
+            _copy(session, work, receipt, wish.copy_to, stored_columns(columns), values)
+        else:
+            known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
+            forms = [
+                session.readable(value, known[name]).label(f"c{place}")
+                for place, (value, (_, name, _)) in enumerate(zip(values, columns, strict=True))
+            ]
+            query = rows_in(session, work.rows, forms)
+            held = query if work.rows.copies else session.held(query)
+            receipt.add_rows(work.step, columns, stored_in_parts(session, held))
+        if counted_only(session, table):
+            removed = work.step.action is Action.REMOVE
+            left = (
+                _equal_rows_left(session, work) if removed else _equal_after(session, work, changes)
+            )
+            receipt.add_equal_rows_left(work.step, left)
+        if work.step.action is Action.REMOVE:
+            for key in table.foreign_keys:
+                parent = session.catalogue.table(key.parent)
+                hanging = without_parent(key, work.rows.source, parent)
+                rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
+                if rows:
+                    receipt.add_orphans(work.step, key.name, rows)
+    if wish.with_rows:
+        watched += [count_changed(session, works) for works in _changed_unseen(prepared)]
+    return watched
+
+
+def counted_only(session: Session, table: Table) -> bool:
+    """Whether nothing but their number tells which of several equal rows a receipt holds."""
+    return not table.has_key and session.restorable_row_id(table) is None
+
+
+def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
+    """Whether rows of a step are equal to others of their table, once the step is done."""
+    rows = work.rows
+    changes = _changes(prepared, rows.table)
+    if work.step.action is Action.REMOVE:
+        columns, left = list(rows.table.stored_columns), _equal_rows_left(session, work)
+    else:
+        columns, left = _columns_after(work, changes), _equal_after(session, work, changes)
+    values = sql.contents(
+        session.readable(work.changes.get(each.name, rows.source.c[each.name]), each)
+        for each in columns
+    )
+    named = [value.label(f"c{place}") for place, value in enumerate(values)]
+    different = sa.select(*named).where(rows.condition).distinct().select_from(rows.source)
+    return left > 0 or sql.count(session.connection, different.subquery()) < rows.rows
+
+
+def _changes(prepared: Prepared, table: Table) -> dict[str, sa.ColumnElement[Any]]:
+    """New values by column, by all steps on a table."""
+    return {
+        name: value
+        for work in prepared.work
+        if work.rows.table == table
+        for name, value in work.changes.items()
+    }
+
+
+def _changed_unseen(prepared: Prepared) -> Iterable[list[Work]]:
+    """The steps, table by table, in whose rows a trigger may change what finds them again."""
+    by_table: dict[TableName, list[Work]] = {}
+    for work in prepared.work:
+        if changed_by_triggers(work) and not work.rows.table.has_key:
+            by_table.setdefault(work.rows.table.name, []).append(work)
+    return by_table.values()
+
+
+def _copy(
+    session: Session,
+    work: Work,
+    receipt: ReceiptWriter,
+    place: CopyPlace,
+    columns: list[StoredColumn],
+    values: list[sa.ColumnElement[Any]],
+) -> None:
+    """Keeps the rows of a step as a table of the database."""
+    table = work.rows.table
+    name = place.name_for(work.step, table.name, receipt.copies)
+    labelled = [value.label(f"c{n}") for n, value in enumerate(values)]
+    query = rows_in(session, work.rows, labelled)
+    make_copy(session, name, table, columns, query, work.step.rows)
+    receipt.add_copy(work.step, name, columns)
+
+
+def _equal_rows_left(session: Session, work: Work) -> int:
+    """Rows that are equal to rows that go, and stay."""
+    rows = work.rows
+    contents = sql.contents(
+        session.readable(rows.source.c[column.name], column) for column in rows.table.stored_columns
+    )
+    going = sa.select(*contents).where(rows.condition).correlate(None)
+    equal = sql.count(session.connection, rows.source, sa.tuple_(*contents).in_(going))
+    return equal - rows.rows
+
+
+def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> int:
+    """Rows that stay, and that the changed ones will be equal to but for what other steps change.
+
+    Args:
+        changes: new values by column, by all steps on this table.
+    """
+    rows, columns = work.rows, _columns_after(work, changes)
+    now = sql.contents(session.readable(rows.source.c[each.name], each) for each in columns)
+    then = sql.contents(
+        session.readable(work.changes.get(each.name, rows.source.c[each.name]), each)
+        for each in columns
+    )
+    changed = sa.select(*then).select_from(rows.source).where(rows.condition).correlate(None)
+    return sql.count(session.connection, rows.source, sa.tuple_(*now).in_(changed))
+
+
+def _columns_after(work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> list[Column]:
+    """The columns whose values are known when a step is done: all but what others change."""
+    return [
+        column
+        for column in work.rows.table.stored_columns
+        if column.name in work.changes or column.name not in changes
+    ]
+
+
+def _value_then(work: Work, earlier: Sequence[Work], column: Column) -> sa.ColumnElement[Any]:
+    """A column's value when a step comes to it: as steps before it on the same table left it."""
+    value: sa.ColumnElement[Any] = work.rows.source.c[column.name]
+    for other in earlier:
+        if column.name in other.changes:
+            changed = (other.rows.condition, other.changes[column.name])
+            value = sa.case(changed, else_=value)
+    return value
+
+
+def _columns_to_store(
+    session: Session,
+    work: Work,
+    earlier: Sequence[Work],
+    changes: dict[str, sa.ColumnElement[Any]],
+) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
+    """(role, name, type) of what is stored of each row, and its values.
+
+    A changed row is found again by its key as it will be then, or by all columns that no step
+    changes; where those can be equal, by what other steps change as well, as it is just then.
+
+    Args:
+        earlier: the steps before on this table.
+        changes: new values by column, by all steps on this table.
+    """
+    table, source = work.rows.table, work.rows.source
+    row_id = session.restorable_row_id(table)
+    columns: list[tuple[str, str, str]] = []
+    expressions: list[sa.ColumnElement[Any]] = []
+
+    def add(role: str, column: Column, expression: sa.ColumnElement[Any] | None = None) -> None:
+        columns.append((role, column.name, column.type))
+        expressions.append(source.c[column.name] if expression is None else expression)
+
+    if row_id:
+        add("row id", column_list(table, [row_id])[0])
+    if work.step.action is Action.REMOVE:
+        for column in table.stored_columns:
+            add("value", column)
+        for column in computed_columns(session, table):
+            add("computed", column)
+        return columns, expressions
+    if table.has_key:
+        for name in table.identity.columns:
+            add("key", table.by_name[name], changes.get(name))
+    else:
+        for column in table.stored_columns:
+            if column.name not in changes:
+                add("key", column)
+            elif column.name not in work.changes and row_id is None:
+                add("then", column, _value_then(work, earlier, column))
+    for name, value in work.changes.items():
+        add("old", table.by_name[name])
+        add("new", table.by_name[name], value)
+    return columns, expressions

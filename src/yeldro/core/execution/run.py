@@ -1,0 +1,366 @@
+"""Carrying out a plan: each count held against its plan, a receipt on disk, then the commit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from yeldro.core.database.protocol import Database, Session
+from yeldro.core.execution.approval import Agreement
+from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
+from yeldro.core.execution.proofs import prove_nothing_hangs
+from yeldro.core.execution.row_storage import store
+from yeldro.core.execution.steps import carry_out, check_means, commit_with
+from yeldro.core.execution.trigger_changes import Counted, Watched
+from yeldro.core.model.counts import Ledger, Tally, joined
+from yeldro.core.model.errors import (
+    ROLLED_BACK,
+    UNCHANGED,
+    CountMismatch,
+    DatabaseFailure,
+    Fault,
+    Interrupted,
+    Refused,
+    YeldroError,
+)
+from yeldro.core.model.schema import TableName
+from yeldro.core.planning.job import Job, JobPlan, rows_by_table, told_apart, what_follows
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
+from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+from yeldro.core.selection.checks import Checked, ask, hold
+
+
+class Outcome(StrEnum):
+    """How a run or rehearsal ended."""
+
+    COMMITTED = "committed"
+    ROLLED_BACK = "rolled_back"
+    NOTHING_TO_DO = "nothing_to_do"
+
+
+@dataclass(frozen=True)
+class Part:
+    """What was done for one cleanup.
+
+    Args:
+        constraint_made: whether the plan's `prevention` was carried out.
+    """
+
+    plan: Plan
+    tally: Tally
+    constraint_made: bool = False
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """What a run or a rehearsal did.
+
+    Args:
+        receipt: where the receipt lies, None where none was written.
+        copies: tables of the database that hold the rows in place of the receipt.
+    """
+
+    title: str
+    parts: tuple[Part, ...]
+    outcome: Outcome
+    ledger: Ledger
+    receipt: Path | None = None
+    after: tuple[Checked, ...] = ()
+    copies: tuple[TableName, ...] = ()
+
+    @property
+    def plans(self) -> tuple[Plan, ...]:
+        """The plans that were carried out."""
+        return tuple(part.plan for part in self.parts)
+
+    @property
+    def tally(self) -> Tally:
+        """All cleanups' steps together."""
+        return joined(part.tally for part in self.parts)
+
+
+def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPlan:
+    """What `job` would do to the database as it is now; changes nothing.
+
+    Args:
+        watch: sees every plan as it is made, while its sets are there.
+
+    Raises:
+        UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
+    """
+    plans: list[Plan] = []
+    done: list[tuple[Cleanup, Prepared]] = []
+    for place, cleanup in enumerate(job.cleanups):
+        with database.reading() as session, told_apart(job, place):
+            before = sum(len(each.steps) for each in plans)
+            prepared = prepare(session, cleanup, steps_before=before)
+            done.append((cleanup, prepared))
+            if watch:
+                watch.check(place, session, prepared)
+            warnings = (*prepared.plan.warnings, *job.limits.unknown(session.catalogue))
+            plans.append(replace(prepared.plan, warnings=warnings))
+    check_allowed_triggers(done)
+    return JobPlan(job.title, tuple(plans), what_follows(plans))
+
+
+def check_plans(found: JobPlan, job: Job) -> None:
+    """Refuses plans that are blocked, touch what is protected, or have other counts than expected.
+
+    Raises:
+        Refused: a foreign key or a limit stands in the way.
+        CountMismatch: an expectation does not hold.
+    """
+    for place, each in enumerate(found.plans):
+        with told_apart(job, place):
+            job.limits.check_tables(each)
+            check_plan(each, job.cleanups[place])
+    _check_sum(found.plans, job, UNCHANGED)
+
+
+def rehearse(
+    database: Database, job: Job, lock_wait: float, watch: Agreement | None = None
+) -> RunResult:
+    """Carries out everything in a transaction and rolls it back.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+        watch: sees every plan as it is made, before it is carried out.
+
+    Raises:
+        Refused: a plan is blocked.
+        CountMismatch: a count was not as planned or expected.
+    """
+    with database.writing(lock_wait, what_to_hold(database, job)) as session:
+        work = _Running(session, database, job, None, watch)
+        work.carry_out()
+        found = ask(session, job.after)
+        session.roll_back()
+    hold(found)
+    outcome = Outcome.ROLLED_BACK if work.total else Outcome.NOTHING_TO_DO
+    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, after=found)
+
+
+def run(
+    database: Database,
+    job: Job,
+    wish: ReceiptWish,
+    lock_wait: float,
+    agreed: Agreement | None = None,
+) -> RunResult:
+    """Removes the rows, if exactly the planned and expected numbers go; else changes nothing.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+        agreed: holds every plan, before it is carried out, against what was agreed to.
+
+    Raises:
+        Refused: a plan is blocked, or is no longer the one agreed to.
+        CountMismatch: a count or a check was not as planned or expected; rolled back.
+        DatabaseFailure: the database or the receipt's disk refused; rolled back.
+    """
+    with database.writing(lock_wait, what_to_hold(database, job)) as session:
+        work = _Running(session, database, job, wish, agreed)
+        try:
+            work.carry_out()
+            found = ask(session, job.after)
+            hold(found)
+            work.make_constraints(at_once=True)
+            if work.receipt:
+                work.receipt.ready(joined(part.tally for part in work.parts), work.ledger)
+        except BaseException as error:
+            work.give_up(error)
+            raise
+        if work.receipt:
+            commit_with(session, work.receipt, "The rows are removed and committed.")
+        else:
+            session.commit()
+        work.make_constraints(at_once=False)
+    outcome = Outcome.COMMITTED if work.receipt else Outcome.NOTHING_TO_DO
+    path = work.receipt.path if work.receipt else None
+    copies = tuple(work.receipt.copies) if work.receipt else ()
+    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, path, found, copies)
+
+
+class _Running:
+    """A job on its way: what is done so far, and the receipt that grows with it."""
+
+    def __init__(
+        self,
+        session: Session,
+        database: Database,
+        job: Job,
+        wish: ReceiptWish | None,
+        agreed: Agreement | None,
+    ) -> None:
+        self.session = session
+        self.database = database
+        self.job = job
+        self.wish = wish
+        self.agreed = agreed
+        self.receipt: ReceiptWriter | None = None
+        self.parts: list[Part] = []
+        self.ledger = Ledger({})
+        self.lasting: list[str] = []
+
+    @property
+    def total(self) -> int:
+        """Rows gone or changed so far."""
+        return sum(part.tally.total for part in self.parts)
+
+    def carry_out(self) -> None:
+        """Plans and executes the cleanups one after another."""
+        done: list[Prepared] = []
+        for place, cleanup in enumerate(self.job.cleanups):
+            with told_apart(self.job, place):
+                done.append(self._next(cleanup))
+        check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
+        if self.session.checks_when_all_is_done:
+            for prepared in done:
+                prove_nothing_hangs(self.session, prepared)
+
+    def _next(self, cleanup: Cleanup) -> Prepared:
+        before = sum(len(part.plan.steps) for part in self.parts)
+        explain = self.wish is None
+        with self.session.looking():
+            prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
+        found = prepared.plan
+        self.job.limits.check_tables(found)
+        check_plan(found, cleanup)
+        self.job.limits.check_rows(self.total + found.total)
+        plans = [*(part.plan for part in self.parts), found]
+        if len(plans) == len(self.job.cleanups):  # the last one: now all counts are known
+            _check_sum(plans, self.job, ROLLED_BACK if self.total else UNCHANGED)
+        if self.agreed:
+            self.agreed.check(len(self.parts), self.session, prepared)
+        if found.total:
+            accepted = cleanup.no_way_back if self.wish else None
+            lasting = check_means(self.session, prepared, accepted)
+            hold_kept_rows(self.session, prepared)
+            watched = self._store(prepared, self.wish, lasting) if self.wish else []
+            tally, ledger = carry_out(self.session, prepared, cleanup)
+            for each in watched:
+                if self.receipt is None:
+                    raise Fault("receipt is not known here")
+                each.store(self.receipt)
+        else:
+            tally, ledger = Tally((), ()), Ledger({})
+        self.parts.append(Part(found, tally, cleanup.add_constraint and self.wish is not None))
+        self.ledger = self.ledger.with_more(ledger)
+        return prepared
+
+    def _store(
+        self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]
+    ) -> list[Watched | Counted]:
+        """Puts the rows that are about to go into the receipt; those that are to be looked at."""
+        if self.receipt is None:
+            self.receipt = ReceiptWriter(
+                wish.folder,
+                self.job.title,
+                self.session.system,
+                self.database.shown,
+                prepared.plan.table,
+            )
+        self.receipt.add_plan(prepared.plan)
+        watched = store(self.session, prepared, self.receipt, wish)
+        if lasting:
+            self.lasting += lasting
+            self.receipt.keep()
+        return watched
+
+    def make_constraints(self, *, at_once: bool) -> None:
+        """Makes the constraints that were asked for, in the transaction or after its commit."""
+        if self.session.makes_constraints_at_once != at_once:
+            return
+        for part in self.parts:
+            if part.constraint_made and at_once:
+                _make_constraint(self.session, part.plan.prevention)
+            elif part.constraint_made:
+                _add_constraint(self.session, part.plan.prevention, self.receipt)
+
+    def give_up(self, error: BaseException) -> None:
+        """Rolls everything back; the receipt goes, unless rows may be gone that cannot be."""
+        self.session.roll_back()
+        if self.lasting and self.receipt and getattr(error, "data", "") != UNCHANGED:
+            raise _not_rolled_back(error, self.lasting, self.receipt) from error
+        if self.receipt:
+            self.receipt.discard()
+
+
+def check_plan(found: Plan, cleanup: Cleanup) -> None:
+    """Refuses a plan that is blocked or has other counts than expected.
+
+    Raises:
+        Refused: a foreign key stands in the way.
+        CountMismatch: an expectation does not hold.
+    """
+    cleanup.expectations.check(found.matched, found.total, found.rows_by_table, UNCHANGED)
+    if found.blocked:
+        total = sum(each.rows for each in found.blocked)
+        reasons = "; ".join(
+            f"{each.rows:,} of {each.table} ({each.foreign_key}, {each.reason})"
+            for each in found.blocked
+        )
+        options = [" or ".join(each.remedies) for each in found.blocked if each.remedies]
+        next_step = f"Add {' and '.join(options)}; or keep their parents."
+        if not options:
+            next_step = "No option moves them; deal with the rows that reference them first."
+        raise Refused(
+            f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
+            next_step,
+            blocked=found.blocked,
+        )
+
+
+def _not_rolled_back(
+    error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
+) -> YeldroError:
+    """A failure while rows went from tables without transactions."""
+    data = (
+        f"Rows of {', '.join(lasting)} may be gone, and could not be rolled back; the receipt "
+        f"{receipt.path} holds all that were meant."
+    )
+    next_step = f"See 'yeldro receipt check {receipt.id}', then 'yeldro restore {receipt.id}'."
+    if isinstance(error, CountMismatch):
+        return CountMismatch(error.why, next_step, data=data)
+    if isinstance(error, KeyboardInterrupt):
+        return Interrupted("The statement was stopped.", next_step, data=data)
+    return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
+
+
+def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
+    """Holds all cleanups together against what is expected and allowed.
+
+    Args:
+        data: what to say has happened to the data.
+    """
+    total = sum(each.total for each in plans)
+    job.limits.check_rows(total)
+    matched = sum(each.matched for each in plans)
+    job.expectations.check(matched, total, rows_by_table(plans), data)
+
+
+def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | None) -> None:
+    """Makes a constraint where the system commits on its own when it does."""
+    try:
+        _make_constraint(session, statement)
+    except sa.exc.DBAPIError as error:
+        raise DatabaseFailure(
+            f"The constraint could not be made: {session.reason(error)}.",
+            f"See what came in since with 'yeldro duplicates', then run: {statement};",
+            data="The rows are removed and committed"
+            + (f"; the receipt {receipt.path} holds them." if receipt else "."),
+        ) from error
+
+
+def _make_constraint(session: Session, statement: str) -> None:
+    session.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+
+
+def nothing_to_do(found: JobPlan) -> RunResult:
+    """The result of a run whose plans held no rows."""
+    parts = tuple(Part(plan, Tally((), ())) for plan in found.plans)
+    return RunResult(found.title, parts, Outcome.NOTHING_TO_DO, Ledger({}))

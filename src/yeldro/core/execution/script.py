@@ -1,0 +1,162 @@
+"""The statements that a run would execute, written down in place of being executed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database.protocol import Database, Session
+from yeldro.core.execution.proofs import hanging_rows, lost_groups
+from yeldro.core.execution.run import check_plan
+from yeldro.core.execution.steps import statement_of
+from yeldro.core.model.errors import Refused
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
+from yeldro.core.selection.checks import Check
+from yeldro.core.selection.filters import with_literals
+
+_WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", "DELETE FROM ")
+
+
+@dataclass(frozen=True)
+class Question:
+    """A query whose answer must be zero when all is done, and what it means."""
+
+    about: str
+    query: str
+
+
+@dataclass(frozen=True)
+class Trace:
+    """One cleanup as SQL in the database's own dialect.
+
+    Args:
+        sets: statements that make the temporary tables and fill them.
+        steps: each step with its statement.
+        proofs: what must be zero afterwards.
+        deferred: whether foreign keys must be checked at the commit.
+        has_keys: every table that is touched has a key, so that no physical row id is used.
+    """
+
+    plan: Plan
+    sets: tuple[str, ...]
+    steps: tuple[tuple[Step, str], ...]
+    proofs: tuple[Question, ...]
+    deferred: bool
+    has_keys: bool
+
+
+def trace_cleanup(
+    database: Database, cleanup: Cleanup, steps_before: int, *, own: bool, enforces: bool
+) -> Trace:
+    """Plans a cleanup, and writes down every statement; changes nothing.
+
+    Args:
+        own: statements may have the form that only this database's own system knows.
+        enforces: the system that is to run them checks foreign keys after each; else what it does
+            not check is proved.
+
+    Raises:
+        Refused: the plan is blocked, or can not be said as one script.
+    """
+    with database.reading() as session:
+        session.write_plainly()
+        if enforces:
+            session.check_statements()
+        written = _writer(session)
+        sets: list[str] = []
+
+        def note(*arguments: Any) -> None:
+            _, _, text, _, context, _ = arguments
+            if text.lstrip().upper().startswith(_WRITES):
+                clause = context.invoked_statement if context.compiled else None
+                sets.append(text if clause is None else written(clause))
+
+        sa.event.listen(session.connection, "before_cursor_execute", note)
+        prepared = prepare(session, _literal(cleanup, session), steps_before=steps_before)
+        sa.event.remove(session.connection, "before_cursor_execute", note)
+        check_plan(prepared.plan, cleanup)
+        _check_traceable(session, prepared, enforces=enforces)
+        steps = []
+        for work in prepared.work:
+            statement = statement_of(work)
+            statement = session.led_by_keys(statement) if own else statement
+            steps.append((work.step, written(statement)))
+        return Trace(
+            plan=prepared.plan,
+            sets=tuple(sets),
+            steps=tuple(steps),
+            proofs=tuple(_proofs(session, prepared, cleanup, written, hanging=not enforces)),
+            deferred=bool(prepared.deferred),
+            has_keys=all(work.rows.table.has_key for work in prepared.work),
+        )
+
+
+def literal_check(session: Session, check: Check) -> str:
+    """A check's query with its parameters written out."""
+    return with_literals(check.query, check.parameters, session)
+
+
+def _writer(session: Session) -> Callable[[sa.ClauseElement], str]:
+    """How statements are written with all values in them."""
+    kind: Any = type(session.connection.dialect)
+    dialect = kind(paramstyle="named")
+
+    def written(statement: sa.ClauseElement) -> str:
+        compiled = statement.compile(dialect=dialect, compile_kwargs={"literal_binds": True})
+        return str(compiled)
+
+    return written
+
+
+def _literal(cleanup: Cleanup, session: Session) -> Cleanup:
+    selection = cleanup.selection
+    if selection.where is None or not selection.parameters:
+        return cleanup
+    where = with_literals(selection.where, selection.parameters, session)
+    return replace(cleanup, selection=replace(selection, where=where, parameters={}))
+
+
+def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) -> None:
+    for work in prepared.work:
+        removes = work.step.action is Action.REMOVE
+        if removes and session.unseen_references(work.rows.table) != ():
+            raise Refused(
+                f"This user does not see whether tables of other databases reference "
+                f"{work.rows.table.name}, and a script does not look for them.",
+                "Use a user with SELECT on all databases, or 'yeldro run'.",
+            )
+        if work.at_once and enforces:
+            raise Refused(
+                f"Keys of {work.rows.table.name} move together with the rows that reference them, "
+                f"which plain statements cannot do where the system checks each of them.",
+                "Use 'yeldro run'.",
+            )
+        if work.rows.copies:
+            raise Refused(
+                f"{work.rows.table.name} has no key, and some of several equal rows would go; that "
+                f"takes a statement for each of them.",
+                "Give the table a key first, or use 'yeldro run'.",
+            )
+
+
+def _proofs(
+    session: Session,
+    prepared: Prepared,
+    cleanup: Cleanup,
+    written: Callable[[sa.ClauseElement], str],
+    *,
+    hanging: bool,
+) -> list[Question]:
+    found = []
+    if hanging:
+        for link, query in hanging_rows(session, prepared):
+            found.append(Question(f"rows without a parent through {link.key}", written(query)))
+    if cleanup.selection.duplicates_by:
+        lost = lost_groups(session, prepared, cleanup)
+        if lost is not None:
+            found.append(Question("groups that would lose every row", written(lost)))
+    return found

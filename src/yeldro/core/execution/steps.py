@@ -1,0 +1,246 @@
+"""Carrying out one prepared plan: what must be allowed, each statement's count, the ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import groupby
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Session
+from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
+from yeldro.core.execution.proofs import prove_groups_live
+from yeldro.core.model.counts import Ledger, Tally
+from yeldro.core.model.errors import DatabaseFailure, Fault, Interrupted, Refused, YeldroError
+from yeldro.core.model.names import as_typed
+from yeldro.core.model.schema import Table
+from yeldro.core.model.steps import Action
+from yeldro.core.planning.plan import Cleanup, Prepared, Work, missing_privileges
+from yeldro.core.planning.truncation import truncate
+from yeldro.core.receipts.writer import ReceiptWriter
+
+_EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
+
+
+def check_means(
+    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+) -> list[str]:
+    """Refuses what this user may not do, and what could not be undone.
+
+    Args:
+        no_way_back: tables of which it is accepted that nothing can be rolled back; None where
+            everything is to be rolled back.
+
+    Returns:
+        The tables in which nothing can be rolled back.
+
+    Raises:
+        Refused: a privilege is missing, or a table has no transactions and is not named.
+    """
+    if prepared.plan.commits_by_itself:
+        name = prepared.plan.table
+        if name not in (no_way_back or ()):
+            raise Refused(
+                f"TRUNCATE commits by itself on {session.system}: what goes from {name} cannot be "
+                f"rolled back.",
+                f"Accept it with --no-way-back {as_typed(name)}, or drop --truncate.",
+            )
+        return [name]
+    missing = missing_privileges(session, prepared.ripple)
+    if missing:
+        raise Refused(
+            f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
+        )
+    steps = [(work.step.action, work.rows.table) for work in prepared.work]
+    check_unseen(session, steps)
+    tables = {work.rows.table.name: work.rows.table for work in prepared.work}
+    check_lasting_effects(session, steps, no_way_back)
+    lasting = [str(name) for name, table in tables.items() if not table.transactional]
+    for name in lasting:
+        if no_way_back is None or name not in no_way_back:
+            remedy = f"Convert it with ALTER TABLE {name} ENGINE = InnoDB"
+            or_accept = f", or accept it with --no-way-back {as_typed(name)}"
+            raise Refused(
+                f"{name} has no transactions: what is removed from it cannot be rolled back.",
+                remedy + ("." if no_way_back is None else f"{or_accept}."),
+            )
+    return lasting
+
+
+def check_lasting_effects(
+    session: Session,
+    steps: Iterable[tuple[Action, Table]],
+    no_way_back: Sequence[str] | None,
+) -> None:
+    """Refuse triggers that write where nothing can be rolled back.
+
+    Args:
+        steps: what is done to which table.
+        no_way_back: tables of which that is accepted; None where everything is to be rolled back.
+
+    Raises:
+        Refused: a trigger does, and the table it writes to is not accepted by name.
+    """
+    for action, table in steps:
+        if not table.triggers:
+            continue
+        event = _EVENTS.get(action, "update")
+        for trigger, written in session.lasting_effects(table, event):
+            if no_way_back is None or written not in no_way_back:
+                accept = f", or accept it with --no-way-back {as_typed(written)}"
+                raise Refused(
+                    f"The trigger {trigger} of {table.name} can write to {written}, and what it "
+                    f"does there cannot be rolled back.",
+                    f"Convert it with ALTER TABLE {written} ENGINE = InnoDB"
+                    f"{accept if no_way_back is not None else ''}.",
+                )
+
+
+def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> None:
+    """Refuse to remove what tables that this user does not see could reference unnoticed.
+
+    Args:
+        steps: what is done to which table, in order.
+
+    Raises:
+        Refused: such a table is known; or the system's own check, which sees them, cannot be used.
+    """
+    for place, (action, table) in enumerate(steps):
+        if action is not Action.REMOVE:
+            continue
+        unseen = session.unseen_references(table)
+        if unseen:
+            raise Refused(
+                f"{', '.join(unseen)} references {table.name}, and this user does not see it.",
+                "Use a user with SELECT on that database too.",
+            )
+        later = {other.name for _, other in steps[place:]}
+        in_turn = [key for key in session.catalogue.referencing(table.name) if key.child in later]
+        if unseen is None and in_turn:
+            raise Refused(
+                f"This user does not see whether tables of other databases reference "
+                f"{table.name}; the server's own check would tell, but not where rows that go "
+                f"reference one another ({in_turn[0]}).",
+                "Use a user with the privilege PROCESS, or with SELECT on all databases.",
+            )
+
+
+def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
+    """Executes every step and holds its count, the ledger and the promises against the plan."""
+    if prepared.deferred:
+        session.defer_checks(prepared.deferred)
+    before = session.change_count()
+    affected = []
+    for work, rows in _carried_out(session, prepared.work, truncating=cleanup.truncate):
+        check_step(work.step, rows, work.rows.table)
+        affected.append(rows)
+    tally = Tally(prepared.plan.steps, tuple(affected))
+    if cleanup.truncate:  # no row is counted by the system, and the table is empty
+        return tally, Ledger(tally.by_table({}))
+    ledger = read_ledger(before, session.change_count(), tally)
+    fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
+    check_ledger(ledger, fired, cleanup.allowed_triggers)
+    if cleanup.selection.duplicates_by:
+        prove_groups_live(session, prepared, cleanup, ledger)
+    return tally, ledger
+
+
+def _carried_out(
+    session: Session, works: Iterable[Work], *, truncating: bool
+) -> Iterator[tuple[Work, int]]:
+    """Executes the steps, each with the number of rows it affected as soon as that is known."""
+    for at_once, some in groupby(works, lambda work: work.at_once):
+        if at_once:
+            together = list(some)
+            counts = session.change_at_once([_update_of(each) for each in together])
+            yield from zip(together, counts, strict=True)
+            continue
+        for work in some:
+            if truncating:
+                yield work, truncate(session, work.rows.table, work.step.rows)
+            else:
+                yield work, _execute(session, work)
+
+
+def _execute(session: Session, work: Work) -> int:
+    """Carries out one step; the number of rows it affected."""
+    rows = work.rows
+    if rows.copies:
+        if rows.keys is None:
+            raise Fault("keys is not known here")
+        return session.remove_copies(rows.table, rows.keys)
+    statement = session.led_by_keys(statement_of(work))
+    if work.step.action is Action.REMOVE and session.unseen_references(rows.table) is None:
+        with session.letting_the_system_check():
+            return session.connection.execute(statement).rowcount
+    return session.connection.execute(statement).rowcount
+
+
+def statement_of(work: Work) -> sa.Delete | sa.Update:
+    """The statement that carries out one step, in the plain form."""
+    rows = work.rows
+    if work.step.action is Action.REMOVE:
+        return sa.delete(rows.source).where(rows.condition)
+    return _update_of(work)
+
+
+def _update_of(work: Work) -> sa.Update:
+    rows = work.rows
+    values: dict[Any, Any] = {rows.source.c[name]: v for name, v in work.changes.items()}
+    values |= sql.left_alone(rows.table, rows.source, work.changes)
+    return sa.update(rows.source).where(rows.condition).values(values)
+
+
+def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
+    """The triggers that such steps on such tables can fire."""
+    return list(
+        dict.fromkeys(
+            trigger.name
+            for action, table in steps
+            for trigger in table.triggers
+            if trigger.event == _EVENTS.get(action, "update")
+        )
+    )
+
+
+def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
+    """Commits what a receipt that is ready holds.
+
+    Args:
+        done: what to say has happened to the data if only the receipt cannot be closed.
+
+    Raises:
+        DatabaseFailure, Interrupted: the commit's outcome is not known; the receipt is kept.
+    """
+    try:
+        session.commit()
+    except BaseException as error:
+        if session.may_be_committed(error):
+            receipt.leave()
+            raise _in_doubt(
+                error,
+                f"Whether the commit took effect is not known; the receipt {receipt.path} is kept.",
+                f"'yeldro receipt check {receipt.id}' compares it with the database.",
+            ) from error
+        session.roll_back()
+        receipt.discard()
+        raise
+    try:
+        receipt.committed()
+    except Exception as error:
+        raise YeldroError(
+            f"The receipt {receipt.path} could not be closed ({error}); it is complete.",
+            "Check it with 'yeldro receipt check'.",
+            data=done,
+        ) from error
+
+
+def _in_doubt(error: BaseException, data: str, next_step: str) -> YeldroError:
+    """What to say when an error keeps a commit's outcome from being known."""
+    if isinstance(error, KeyboardInterrupt):
+        return Interrupted("You stopped it during the commit.", next_step, data=data)
+    words = next(iter(str(getattr(error, "orig", error)).splitlines()), "no reason given")
+    why = f"The connection was lost during the commit: {words}."
+    return DatabaseFailure(why, next_step, data=data)

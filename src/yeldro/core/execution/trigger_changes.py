@@ -1,0 +1,183 @@
+"""Rows that a step changes and a trigger may change further: kept whole, before and after."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import column_list
+from yeldro.core.database.protocol import Session
+from yeldro.core.database.references import stored_in_parts
+from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.names import told_rows
+from yeldro.core.model.schema import Column, Table
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.plan import Work
+from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+
+
+@dataclass(frozen=True)
+class Watched:
+    """The rows of a step as they were before it.
+
+    Args:
+        staged: a temporary table with what `columns` say, named by their places.
+        columns: (role, name, type): key, old and was.
+    """
+
+    session: Session
+    table: Table
+    step: Step
+    staged: sa.TableClause
+    columns: tuple[tuple[str, str, str], ...]
+
+    def store(self, receipt: ReceiptWriter) -> None:
+        """Put the rows into the receipt, as they were and as they are when all steps are done.
+
+        Raises:
+            CountMismatch: a trigger has changed the key of some.
+        """
+        rows = sql.rows_of(self.table)
+        same: list[sql.Predicate] = []
+        columns = list(self.columns)
+        values: list[sa.ColumnElement[Any]] = [
+            self.staged.c[f"c{place}"] for place in range(len(columns))
+        ]
+        for place, (role, name, declared) in enumerate(self.columns):
+            column = column_list(self.table, [name])[0]
+            if role == "key":
+                staged = self.session.typed(self.staged.c[f"c{place}"], column)
+                same.append(rows.c[name] == staged)
+            elif role in ("old", "was"):
+                columns.append(("new" if role == "old" else "left", name, declared))
+                values.append(self.session.readable(rows.c[name], column))
+        joined = self.staged.join(rows, sa.and_(*same))
+        found = sql.count(self.session.connection, joined)
+        if found != self.step.rows:
+            raise CountMismatch(
+                f"Step {self.step.n} ({self.step.action} {self.table.name}) changed "
+                f"{self.step.rows:,} rows, and {found:,} have the key they should have now.",
+                f"A trigger changes keys: see 'yeldro survey {self.table.name}'.",
+            )
+        labelled = [value.label(f"v{place}") for place, value in enumerate(values)]
+        query = sa.select(*labelled).select_from(joined).order_by(self.staged.c.yeldro_row)
+        receipt.add_rows(self.step, columns, stored_in_parts(self.session, query))
+
+
+def changed_by_triggers(work: Work) -> bool:
+    """True if a step changes rows, and a trigger may change more of them."""
+    return work.step.action is not Action.REMOVE and any(
+        trigger.event == "update" for trigger in work.rows.table.triggers
+    )
+
+
+def is_watched(work: Work, wish: ReceiptWish) -> bool:
+    """True if a trigger may change more of a step's rows than the step, and a key finds them."""
+    return wish.copy_to is None and work.rows.table.has_key and changed_by_triggers(work)
+
+
+def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:
+    """Keep the rows that a step is about to change in a temporary table.
+
+    Args:
+        changes: new values by column, by all steps on the table.
+    """
+    table, rows = work.rows.table, work.rows.source
+    parts: list[tuple[str, Column, sa.ColumnElement[Any]]] = []
+    for name in table.identity.columns:
+        parts.append(("key", table.by_name[name], changes.get(name, rows.c[name])))
+    for column in table.stored_columns:
+        if column.name in work.changes:
+            parts.append(("old", column, rows.c[column.name]))
+        elif column.name not in (*changes, *table.identity.columns):
+            parts.append(("was", column, rows.c[column.name]))
+    declared = [
+        Column(f"c{place}", session.staging_type(column))
+        for place, (_, column, _) in enumerate(parts)
+    ]
+    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
+    staged = session.create_key_table([number, *declared], 1)
+    forms = [session.readable(value, column) for _, column, value in parts]
+    found = sa.select(sa.func.row_number().over(), *forms).where(work.rows.condition)
+    session.connection.execute(
+        sa.insert(staged).from_select(list(staged.c), session.held(found.select_from(rows)))
+    )
+    session.key_table_filled(staged)
+    columns = tuple((role, column.name, column.type) for role, column, _ in parts)
+    return Watched(session, table, work.step, staged, columns)
+
+
+@dataclass(frozen=True)
+class Counted:
+    """Changed rows of a table without a key, which only their values find again.
+
+    Args:
+        staged: a temporary table with each row's values as they should be when all is done.
+        equal: rows of the table that were equal to one of these before.
+        rows: how many rows change.
+    """
+
+    session: Session
+    table: Table
+    staged: sa.TableClause
+    equal: int
+    rows: int
+
+    def store(self, receipt: ReceiptWriter) -> None:
+        """See that the rows are what the receipt says of them, so that a restore finds them.
+
+        Raises:
+            CountMismatch: a trigger has changed them further.
+        """
+        del receipt
+        found = _equal_to(self.session, self.table, self.staged) - self.equal
+        if found != self.rows:
+            lost = max(self.rows - found, 1)
+            raise CountMismatch(
+                f"A trigger changes {told_rows(lost, self.table.name, 'more', 'more')} than the "
+                f"steps do, and without a key no restore would find these again.",
+                f"Give {self.table.name} a key, or run --without-rows.",
+            )
+
+
+def count_changed(session: Session, works: Sequence[Work]) -> Counted:
+    """Keep what the rows of a table without a key should be when all steps on it are done.
+
+    Args:
+        works: the steps that change rows of the table.
+    """
+    table, rows = works[0].rows.table, works[0].rows.source
+    values: list[sa.ColumnElement[Any]] = []
+    for column in table.stored_columns:
+        value: sa.ColumnElement[Any] = rows.c[column.name]
+        for work in works:
+            if column.name in work.changes:
+                value = sa.case((work.rows.condition, work.changes[column.name]), else_=value)
+        values.append(session.readable(value, column))
+    declared = [
+        Column(f"c{place}", session.staging_type(column))
+        for place, column in enumerate(table.stored_columns)
+    ]
+    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
+    staged = session.create_key_table([number, *declared], 1)
+    changing = sa.or_(*(work.rows.condition for work in works))
+    found = sa.select(sa.func.row_number().over(), *values).where(changing)
+    session.connection.execute(
+        sa.insert(staged).from_select(list(staged.c), found.select_from(rows))
+    )
+    session.key_table_filled(staged)
+    equal = _equal_to(session, table, staged)
+    return Counted(session, table, staged, equal, sql.count(session.connection, staged))
+
+
+def _equal_to(session: Session, table: Table, staged: sa.TableClause) -> int:
+    """Rows of a table that have the values of some staged row."""
+    rows = sql.rows_of(table)
+    ours = (session.readable(rows.c[column.name], column) for column in table.stored_columns)
+    theirs = [staged.c[f"c{place}"] for place in range(len(table.stored_columns))]
+    wanted = sa.select(*sql.contents(theirs)).correlate(None)
+    return sql.count(session.connection, rows, sa.tuple_(*sql.contents(ours)).in_(wanted))

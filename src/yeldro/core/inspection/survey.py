@@ -1,0 +1,88 @@
+"""Looking at a database before anything is planned: tables, keys, links and what to beware of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.schema import ForeignKey, IdentityKind, Table
+
+
+@dataclass(frozen=True)
+class TableSurvey:
+    """One table.
+
+    Args:
+        rows: None for views, whose rows are not counted.
+        referenced_by: foreign keys of any table that reference this one.
+        warnings: what to beware of, as sentences.
+    """
+
+    table: Table
+    rows: int | None
+    referenced_by: tuple[ForeignKey, ...]
+    warnings: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """A whole database."""
+
+    tables: tuple[TableSurvey, ...]
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class TableDetail:
+    """One table with a few of its rows."""
+
+    survey: TableSurvey
+    columns: tuple[str, ...]
+    sample: tuple[tuple[Any, ...], ...]
+
+
+def survey(session: Session) -> Survey:
+    """Every table of the database."""
+    names = session.catalogue.table_names()
+    tables = tuple(_survey_table(session, session.catalogue.table(name)) for name in names)
+    return Survey(tables, session.notes())
+
+
+def survey_table(session: Session, typed: str, show: tuple[str, ...], rows: int) -> TableDetail:
+    """One table, with `rows` sample rows of the columns `show` (all where empty).
+
+    Raises:
+        UsageError: the table or a column does not exist.
+    """
+    table = find_table(session.catalogue, typed)
+    columns = find_columns(table, show, "--show") if show else tuple(table.by_name)
+    source = sql.rows_of(table)
+    query = sa.select(*sql.columns_of(source, columns)).limit(rows)
+    if table.identity.kind is not IdentityKind.ALL_COLUMNS:
+        query = query.order_by(*sql.columns_of(source, table.identity.columns))
+    sample = session.connection.execute(query).all()
+    return TableDetail(_survey_table(session, table), columns, tuple(tuple(row) for row in sample))
+
+
+def _survey_table(session: Session, table: Table) -> TableSurvey:
+    warnings = list(table.notes)
+    rows = None
+    if table.kind == "table":
+        rows = sql.count(session.connection, sql.rows_of(table))
+        if table.identity.kind is IdentityKind.PHYSICAL:
+            warnings.append("no key that tells its rows apart")
+        elif table.identity.kind is IdentityKind.ALL_COLUMNS:
+            warnings.append("no key, and no row id: equal rows cannot be told apart")
+        elif table.identity.kind is IdentityKind.UNIQUE_KEY:
+            warnings.append("no primary key")
+    for key in table.foreign_keys:
+        if not table.has_index_on(key.columns):
+            warnings.append(f"no index on {', '.join(key.columns)}, which references {key.parent}")
+    warnings += [f"trigger {trigger.name} on {trigger.event}" for trigger in table.triggers]
+    referenced_by = session.catalogue.referencing(table.name) if table.kind == "table" else ()
+    return TableSurvey(table, rows, referenced_by, tuple(warnings))

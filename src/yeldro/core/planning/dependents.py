@@ -1,0 +1,211 @@
+"""What becomes of rows that depend on removed ones and are not removed themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import in_keys, stands_in
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Fault
+from yeldro.core.model.schema import Table, TableName
+from yeldro.core.planning.key_tables import KeyTables, once
+from yeldro.core.planning.repoint import Moved, MovedKeys
+from yeldro.core.planning.row_sets import RowSet, depends_on, that_go, that_stay
+from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatment
+
+
+@dataclass(frozen=True)
+class Repointed:
+    """Rows of one child table that are moved from duplicates to the kept row.
+
+    Args:
+        changes: what their columns become.
+    """
+
+    rows: RowSet
+    links: tuple[Link, ...]
+    changes: dict[str, sa.ColumnElement[Any]]
+
+
+@dataclass(frozen=True)
+class Settled:
+    """Rows that stay, by the link through which they depend, and rows that are moved."""
+
+    detached: dict[Link, RowSet]
+    blocked: dict[Link, RowSet]
+    repointed: tuple[Repointed, ...]
+
+
+@dataclass(frozen=True)
+class Settling:
+    """Settles what stays, once it is known which rows are removed.
+
+    Args:
+        removed: the removed rows of every table in reach.
+        moved_keys: the keys that move under rows that reference them.
+    """
+
+    session: Session
+    reach: Reach
+    keys: KeyTables
+    removed: dict[TableName, RowSet]
+    moved_keys: MovedKeys
+
+    def settle(self, moves: dict[TableName, Moved]) -> Settled:
+        """Finds the rows that are detached, that stand in the way, or that are moved.
+
+        Args:
+            moves: the child tables of duplicates whose rows are moved to the kept row.
+        """
+        detached: dict[Link, RowSet] = {}
+        blocked: dict[Link, RowSet] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.DETACH:
+                found = self._staying(link)
+                obstacle = self._obstacle(link, found)
+                if obstacle:
+                    block = replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
+                    blocked[block] = found
+                elif found.rows:
+                    detached[link] = found
+            elif link.treatment is Treatment.BLOCK:
+                found = self._staying(link)
+                blocked |= {link: found} if found.rows else {}
+        repointed = []
+        for moved in moves.values():
+            parents = {link.key.parent for link in moved.links if link.carried}
+            stuck = any(link.key.child in parents for link in blocked)
+            found, hindered = self._moving(moved, stuck=stuck)
+            blocked |= hindered
+            if found.rows:
+                repointed.append(Repointed(found, moved.links, moved.changes))
+        return Settled(detached, blocked, tuple(repointed))
+
+    def _moving(self, moved: Moved, *, stuck: bool) -> tuple[RowSet, dict[Link, RowSet]]:
+        """The rows of a child table that move, and those that stand in the way of that.
+
+        Args:
+            stuck: rows that they reference stand in the way themselves, so that theirs is no news.
+        """
+        child = moved.child
+        rows = sql.rows_of(child)
+        depends = sa.or_(*(self.moved_keys.depends(link) for link in moved.links))
+        depends = self._that_stay(child, depends)
+        found = RowSet(child, rows, depends, sql.count(self.session.connection, rows, depends))
+        blocked: dict[Link, RowSet] = {}
+        going = any(
+            link.only_conflicts for link in self.reach.links_from(child.name, Treatment.REMOVE)
+        )
+        if found.rows and moved.broken_keys and not (going or stuck):
+            goes = that_go(self.session, child, self.removed)
+            twice = sa.and_(depends, moved.conflicting(self.session, *goes))
+            hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
+            if hindered.rows:
+                keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
+                obstacle = Obstacle(Cause.TWICE, f"{keys} would be there twice")
+                link = self._link_of(moved, hindered)
+                blocked[replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)] = hindered
+        hinders = self._referenced_change(found, list(moved.changes)) if found.rows else None
+        if (
+            found.rows
+            and moved.carries
+            and not (child.has_key or self.session.checks_when_all_is_done)
+        ):
+            words = f"{child.name} has no key by which its rows are found when they have moved"
+            hinders = Obstacle(Cause.NO_KEY, words)
+        if hinders:
+            link = self._link_of(moved, found)
+            blocked[replace(link, treatment=Treatment.BLOCK, obstacle=hinders)] = found
+        return found, blocked
+
+    def _link_of(self, moved: Moved, hindered: RowSet) -> Link:
+        """The first link by which all of these rows move, else by which most of them do."""
+        connection = self.session.connection
+        counted = {
+            link: sql.count(
+                connection, hindered.source, hindered.condition, self.moved_keys.depends(link)
+            )
+            for link in moved.links
+        }
+        return max(moved.links, key=lambda link: counted[link])
+
+    def _staying(self, link: Link) -> RowSet:
+        """The rows that depend through a link and are not removed on any path."""
+        child = self.session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        parents = self.removed[link.key.parent]
+        if not parents.rows:
+            return RowSet(child, rows, sa.false(), 0)
+        condition = depends_on(self.session, link, child, rows, parents)
+        condition = self._that_stay(child, condition)
+        if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
+            keys = self.keys.create_detached(link)
+            values = self.keys.values(child, rows, keys)
+            query = sa.select(*values.values()).where(condition)
+            self.keys.insert(keys, list(values), once(child, query))
+            condition = stands_in(self.session, child, rows, keys)
+        return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
+
+    def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
+        return that_stay(self.session, child, condition, self.removed)
+
+    def _obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
+        """Why rows can not take the value that detaching gives them, None where they can."""
+        if not found.rows:
+            return None
+        defaults = [found.table.by_name[name].default for name in link.key.columns]
+        if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
+            parent = self.session.catalogue.table(link.key.parent)
+            rows = sql.rows_of(parent)
+            is_default = [
+                rows.c[name] == sa.literal_column(str(default))
+                for name, default in zip(link.key.referenced_columns, defaults, strict=True)
+            ]
+            removed = self.removed[parent.name].keys
+            if removed is None:
+                raise Fault("removed is not known here")
+            stays = ~in_keys(self.session, parent, rows, removed)
+            if not sql.count(self.session.connection, rows, *is_default, stays):
+                words = f"the default of {link.key.name} references no row that stays"
+                return Obstacle(Cause.NO_DEFAULT_ROW, words)
+        return self._referenced_change(found, link.key.changed_columns)
+
+    def _referenced_change(self, found: RowSet, columns: Sequence[str]) -> Obstacle | None:
+        """Why columns can not change, as rows that stay reference them; None where none do.
+
+        What the database computes from them changes too, and what it would be is not known.
+        """
+        fixed = [name for name in columns if found.table.by_name[name].generated]
+        if fixed:
+            words = f"{found.table.name}.{fixed[0]} is computed by the database"
+            return Obstacle(Cause.COMPUTED, words)
+        changed = found.table.changing_with(columns)
+        for key in found.table.foreign_keys:
+            computed = sorted(set(key.columns) & (changed - set(columns)))
+            if computed:
+                words = f"{key.name} would change too: {computed[0]} is computed from them"
+                return Obstacle(Cause.COMPUTED, words)
+        for key in self.session.catalogue.referencing(found.table.name):
+            if key in self.reach.accompanied:
+                continue
+            if changed & set(key.referenced_columns):
+                child = self.session.catalogue.table(key.child)
+                rows = sql.rows_of(child)
+                changing = sa.select(*sql.columns_of(found.source, key.referenced_columns))
+                within = sql.in_parts(found.source, key.parent_parts)
+                changing = changing.where(found.condition, *within).correlate(None)
+                conditions = [sql.among(sql.columns_of(rows, key.columns), changing)]
+                conditions += sql.in_parts(rows, key.child_parts)
+                removed_child = self.removed.get(child.name)
+                if removed_child is not None and removed_child.rows:
+                    condition = removed_child.condition
+                    conditions.append(sa.func.coalesce(condition, sa.false()) == sa.false())
+                if sql.count(self.session.connection, rows, *conditions):
+                    words = f"{key.name} references the columns that would change"
+                    return Obstacle(Cause.REFERENCED, words)
+        return None

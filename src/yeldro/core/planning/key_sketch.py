@@ -1,0 +1,180 @@
+"""A small print of a large set of keys, from which it can be told which keys differ.
+
+Every key is added into a few of a fixed number of cells, each of which holds a number of keys, the
+sum of the keys and the sum of their hashes. What two sets have in common cancels out when one
+print is taken from the other; a cell in which one key is left tells that key, which then is taken
+out of its other cells, and so on. Differences of up to about a thousand keys come back whole,
+however large the sets; of more only the numbers are known. (Invertible Bloom lookup tables:
+Goodrich and Mitzenmacher, 2011.)
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from yeldro.core.database.identity import column_list
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.schema import Table
+from yeldro.core.planning.plan import Work
+from yeldro.core.planning.row_sets import rows_in
+
+_CELLS_IN_A_PART = 512
+_PARTS = 3
+_LONGEST_KEY = 200
+_ROWS_AT_ONCE = 1000
+
+
+@dataclass(frozen=True)
+class Difference:
+    """How a set of keys differs from an earlier one.
+
+    Args:
+        new, gone: keys as JSON text; all of them only where it is `whole`.
+    """
+
+    new: tuple[str, ...]
+    gone: tuple[str, ...]
+    whole: bool
+
+    def __bool__(self) -> bool:
+        return bool(self.new or self.gone or not self.whole)
+
+
+@dataclass
+class KeyPrint:
+    """The print of a set of keys, in whatever order they are added.
+
+    Args:
+        cells: by place, number of keys, sum of keys and sum of their hashes.
+    """
+
+    rows: int = 0
+    cells: dict[int, tuple[int, int, int]] = field(default_factory=dict)
+
+    def add(self, key: bytes, times: int = 1) -> None:
+        """Adds a key so many times, or takes it out so many times where that is negative."""
+        self.rows += times
+        value, digest = _number(key), _hash(key)
+        for place in _places(digest):
+            count, keys, hashes = self.cells.get(place, (0, 0, 0))
+            changed = (count + times, keys + times * value, hashes + times * digest)
+            if any(changed):
+                self.cells[place] = changed
+            else:
+                self.cells.pop(place, None)
+
+    def since(self, earlier: KeyPrint) -> Difference:
+        """What is new here and what is gone, compared with an earlier print."""
+        left = KeyPrint(self.rows - earlier.rows, dict(self.cells))
+        for place, cell in earlier.cells.items():
+            own = left.cells.get(place, (0, 0, 0))
+            changed = (own[0] - cell[0], own[1] - cell[1], own[2] - cell[2])
+            if any(changed):
+                left.cells[place] = changed
+            else:
+                left.cells.pop(place, None)
+        new: list[str] = []
+        gone: list[str] = []
+        waiting = list(left.cells)
+        while waiting:
+            found = _single(left.cells.get(waiting.pop(), (0, 0, 0)))
+            if found is None:
+                continue
+            key, times = found
+            (new if times > 0 else gone).extend([key.decode("utf-8", "replace")] * abs(times))
+            left.add(key, -times)
+            waiting += _places(_hash(key))
+        return Difference(tuple(sorted(new)), tuple(sorted(gone)), not left.cells)
+
+    def document(self) -> dict[str, Any]:
+        """The print as JSON holds it."""
+        cells = {str(place): [n, f"{k:x}", f"{h:x}"] for place, (n, k, h) in self.cells.items()}
+        return {"rows": self.rows, "cells": cells}
+
+    @classmethod
+    def read(cls, document: Mapping[str, Any]) -> KeyPrint:
+        """A print from JSON.
+
+        Raises:
+            KeyError, TypeError, ValueError: it is none.
+        """
+        cells = {}
+        for place, (count, keys, hashes) in document["cells"].items():
+            if not 0 <= int(place) < _PARTS * _CELLS_IN_A_PART:
+                raise ValueError(place)
+            cells[int(place)] = (int(count), int(keys, 16), int(hashes, 16))
+        return cls(int(document["rows"]), cells)
+
+
+def print_of(session: Session, work: Work) -> KeyPrint:
+    """The print of the keys of the rows that one step is about to remove or change.
+
+    Rows without a key are told apart by all they hold.
+    """
+    table = work.rows.table
+    source = work.rows.source
+    columns = column_list(table, key_names(table))
+    readable = [
+        session.readable(source.c[column.name], column).label(f"c{place}")
+        for place, column in enumerate(columns)
+    ]
+    query = rows_in(session, work.rows, readable)
+    found = session.connection.execute(query.execution_options(stream_results=True))
+    made = KeyPrint()
+    for part in found.partitions(_ROWS_AT_ONCE):
+        for key in _keys(session.stored(part)):
+            made.add(key)
+    return made
+
+
+def key_names(table: Table) -> tuple[str, ...]:
+    """The columns that a print tells rows of a table apart by."""
+    if table.has_key:
+        return table.identity.columns
+    return tuple(column.name for column in table.stored_columns)
+
+
+def _keys(rows: Iterable[tuple[Any, ...]]) -> Iterator[bytes]:
+    for *values, _ in rows:
+        key = json.dumps(values, ensure_ascii=False, default=_shown).encode("utf-8", "replace")
+        if len(key) > _LONGEST_KEY:
+            key = json.dumps(["SHA-256", hashlib.sha256(key).hexdigest()]).encode()
+        yield key
+
+
+def _shown(value: Any) -> str:
+    return value.hex() if isinstance(value, bytes) else str(value)
+
+
+def _hash(key: bytes) -> int:
+    return int.from_bytes(hashlib.blake2b(key, digest_size=8).digest(), "big")
+
+
+def _number(key: bytes) -> int:
+    return int.from_bytes(b"\x01" + key, "big")
+
+
+def _places(digest: int) -> list[int]:
+    """One cell in each part, so that no key counts twice in one cell."""
+    return [
+        part * _CELLS_IN_A_PART + (digest >> (part * 16)) % _CELLS_IN_A_PART
+        for part in range(_PARTS)
+    ]
+
+
+def _single(cell: tuple[int, int, int]) -> tuple[bytes, int] | None:
+    """The only key of a cell and how often it stands there; None where it holds several."""
+    count, keys, hashes = cell
+    if not count or keys % count:
+        return None
+    value = keys // count
+    if value <= 0:
+        return None
+    raw = value.to_bytes((value.bit_length() + 7) // 8, "big")
+    if raw[:1] != b"\x01" or _hash(raw[1:]) * count != hashes:
+        return None
+    return raw[1:], count

@@ -1,0 +1,112 @@
+"""The temporary key tables of one ripple: which columns they have, and what goes into them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import (
+    COPIES,
+    column_list,
+    kept_columns,
+    key_columns,
+    key_values,
+    stands_in,
+)
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
+from yeldro.core.planning.treatment import Link, Reach
+from yeldro.core.selection.selection import MatchedRows
+
+WAVE = "yeldro_wave"
+
+
+@dataclass
+class KeyTables:
+    """Key tables by table and use, each made when it is first asked for.
+
+    Args:
+        start: the matched rows of the named table.
+        extra: columns of the named table that its key table is to hold besides.
+        tells_kept: the named table's key table tells of each row which one is kept for it.
+    """
+
+    session: Session
+    start: MatchedRows
+    reach: Reach
+    extra: tuple[str, ...]
+    tells_kept: bool = False
+    made: dict[tuple[TableName, str], sa.TableClause] = field(default_factory=dict)
+
+    def create(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
+        """An empty key table for rows of `table`, with the columns that references to them need.
+
+        Args:
+            use: tells several key tables of one table apart.
+            wave: with a column for the wave in which a row was found.
+        """
+        if (table.name, use) in self.made:
+            return self.made[table.name, use]
+        identity = key_columns(table)
+        links = self.reach.links_to(table.name)
+        wanted = [name for link in links for name in link.key.referenced_columns]
+        if any(link.key.parent_parts for link in links):
+            wanted.append(sql.PART_ID)
+        columns = list(identity)
+        if table.name == self.start.table.name:
+            wanted += () if self.tells_kept else self.extra
+            if self.start.copies is not None:
+                columns.append(COPIES)
+                wanted = [column.name for column in table.stored_columns]
+        taken = {column.name for column in columns}
+        columns += column_list(table, [name for name in dict.fromkeys(wanted) if name not in taken])
+        if table.name == self.start.table.name and self.tells_kept:
+            columns += kept_columns(table)
+        if wave:
+            columns.append(Column(WAVE, "integer", nullable=False))
+        keys = self.session.create_key_table(columns, len(identity))
+        if wave:
+            self.session.add_index(keys, [WAVE])
+        self.made[table.name, use] = keys
+        return keys
+
+    def create_detached(self, link: Link) -> sa.TableClause:
+        """An empty key table for the rows that a link detaches."""
+        use = f"detached by {link.key.name}"
+        if (link.key.child, use) not in self.made:
+            identity = key_columns(self.session.catalogue.table(link.key.child))
+            keys = self.session.create_key_table(identity, len(identity))
+            self.made[link.key.child, use] = keys
+        return self.made[link.key.child, use]
+
+    def values(
+        self, table: Table, rows: sa.FromClause, keys: sa.TableClause
+    ) -> dict[str, sa.ColumnElement[Any]]:
+        """What goes into the columns of a key table, but for its own marks."""
+        names = [column.name for column in key_columns(table)]
+        values = dict(zip(names, key_values(self.session, table, rows), strict=True))
+        marks = {WAVE, COPIES.name, *(column.name for column in kept_columns(table))}
+        more = [name for name in keys.c.keys() if name not in (*names, *marks)]  # noqa: SIM118
+        return values | {name: rows.c[name] for name in more}
+
+    def insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:
+        self.session.connection.execute(
+            sa.insert(keys).from_select(sql.columns_of(keys, names), rows)
+        )
+        self.session.key_table_filled(keys)
+
+    def count(self, table: Table, keys: sa.FromClause, held: int) -> int:
+        """The rows that `held` entries of a key table stand for."""
+        if table.identity.kind is not IdentityKind.ALL_COLUMNS:
+            return held
+        rows = sql.rows_of(table)
+        return sql.count(self.session.connection, rows, stands_in(self.session, table, rows, keys))
+
+
+def once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:
+    """The query, each row once where equal rows have one entry in a key table."""
+    return query.distinct() if table.identity.kind is IdentityKind.ALL_COLUMNS else query

@@ -1,0 +1,237 @@
+"""In which order rows are removed, so that the database never finds a row without its parent.
+
+Children before parents, over the strongly connected components of the foreign keys between the
+affected tables. Inside a component the first that applies: one statement, where checks come when
+the statement, or everything, is done; waves of rows that no remaining row references; constraints
+deferred to the commit; a link set to NULL first. Where none does, the cleanup is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations, pairwise
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import column_list, in_keys, stands_in
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Fault, Refused
+from yeldro.core.model.graph import components, cycle_through
+from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
+from yeldro.core.planning.ripple import Ripple
+from yeldro.core.planning.row_sets import RowSet
+
+_MOST_WAVES = 200
+
+
+@dataclass(frozen=True)
+class Move:
+    """Rows that one statement removes, or changes first so that they can be removed.
+
+    Args:
+        changes: the link that is set to NULL first, None where the rows are removed.
+        note: how the order was found, where that is not plain.
+    """
+
+    rows: RowSet
+    changes: ForeignKey | None = None
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Order:
+    """The moves, and what has to be known of them.
+
+    Args:
+        deferred: foreign keys that must be checked at the commit.
+        in_waves: rows of a cycle go in waves.
+    """
+
+    moves: tuple[Move, ...] = ()
+    deferred: tuple[ForeignKey, ...] = ()
+    in_waves: bool = False
+
+
+def removal_order(session: Session, ripple: Ripple) -> Order:
+    """Puts the removed sets in order.
+
+    Raises:
+        Refused: a cycle of foreign keys leaves no order; the evidence holds it.
+    """
+    keys_of: dict[TableName, list[ForeignKey]] = {
+        name: [key for key in found.table.foreign_keys if key.parent in ripple.removed]
+        for name, found in reversed(ripple.removed.items())
+    }
+    moves: list[Move] = []
+    deferred: list[ForeignKey] = []
+    in_waves = False
+    leads_to = _parents(keys_of)
+    for link in ripple.reach.links:  # what cannot move goes before the others do, and they first
+        if link.only_conflicts and link.carried and link.key.child in leads_to:
+            leads_to[link.key.child].append(ripple.reach.tables[0].name)
+    for component in components(leads_to):
+        inside = [
+            key for name in component for key in keys_of[name]
+            if key.parent in component and key.parent != name
+        ]  # fmt: skip
+        if session.checks_when_all_is_done or len(component) == 1:
+            moves += [Move(ripple.removed[name]) for name in component]
+            continue
+        own = [key for name in component for key in keys_of[name] if key.parent == name]
+        found = _waves(session, ripple, component, [*inside, *own])
+        in_waves = in_waves or found is not None
+        # Actions fire at once, however late a key is checked (postgresql.org/docs, CREATE TABLE).
+        waits = (key.deferrable and key.on_delete is ReferentialAction.NO_ACTION for key in inside)
+        if found is None and all(waits):
+            deferred += inside
+            note = "foreign keys checked at the commit"
+            found = [Move(ripple.removed[name], note=note) for name in component]
+        moves += found or _null_first(session, ripple, component, inside)
+    return Order(tuple(moves), tuple(deferred), in_waves)
+
+
+def unordered(ripple: Ripple) -> Order:
+    """The sets of a cleanup that is blocked, the farthest from the named table first."""
+    return Order(tuple(Move(found) for found in reversed(ripple.removed.values())))
+
+
+def _parents(keys_of: Mapping[TableName, Sequence[ForeignKey]]) -> dict[TableName, list[TableName]]:
+    return {name: [key.parent for key in keys] for name, keys in keys_of.items()}
+
+
+def _waves(
+    session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
+) -> list[Move] | None:
+    """Rows that no remaining row of the component references, again and again; None if stuck."""
+    done = {name: _identity_table(session, ripple.removed[name]) for name in component}
+    remaining = {name: ripple.removed[name].rows for name in component}
+    moves: list[Move] = []
+    for wave in range(1, _MOST_WAVES + 1):
+        before = sum(remaining.values())
+        for name in component:
+            found = ripple.removed[name]
+            free = _identity_table(session, found)
+            _fill_wave(session, ripple, name, inside, done, free)
+            rows = sql.count(session.connection, free)
+            if rows:
+                names = found.table.identity.columns
+                session.connection.execute(
+                    sa.insert(done[name]).from_select(
+                        sql.columns_of(done[name], names), sa.select(*sql.columns_of(free, names))
+                    )
+                )
+                remaining[name] -= rows
+                condition = stands_in(session, found.table, found.source, free)
+                rowset = RowSet(found.table, found.source, condition, rows)
+                moves.append(Move(rowset, note=f"wave {wave}"))
+        if not any(remaining.values()):
+            return moves
+        if sum(remaining.values()) == before:
+            return None
+    return None
+
+
+def _identity_table(session: Session, found: RowSet) -> sa.TableClause:
+    columns = column_list(found.table, found.table.identity.columns)
+    return session.create_key_table(columns, len(columns))
+
+
+def _fill_wave(
+    session: Session,
+    ripple: Ripple,
+    name: TableName,
+    inside: Sequence[ForeignKey],
+    done: Mapping[TableName, sa.TableClause],
+    free: sa.TableClause,
+) -> None:
+    """Puts in `free` the rows of a table that are not done and that none not done references.
+
+    A row may reference itself.
+    """
+    found = ripple.removed[name]
+    identity = found.table.identity.columns
+    conditions: list[sql.Predicate] = [found.condition]
+    conditions.append(~in_keys(session, found.table, found.source, done[name]))
+    for key in inside:
+        if key.parent != name:
+            continue
+        child = ripple.removed[key.child]
+        referencing = child.source.alias("yeldro_referencing")
+        pairs = zip(key.columns, key.referenced_columns, strict=True)
+        holds = [referencing.c[ours] == found.source.c[theirs] for ours, theirs in pairs]
+        holds += sql.in_parts(referencing, key.child_parts)
+        holds += sql.in_parts(found.source, key.parent_parts)
+        if key.child == name:
+            others = (referencing.c[each] != found.source.c[each] for each in identity)
+            holds.append(sa.or_(*others))
+        if child.keys is None:
+            raise Fault("keys is not known here")
+        going = stands_in(session, child.table, referencing, child.keys)
+        gone = stands_in(session, child.table, referencing, done[key.child])
+        query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
+        conditions.append(~sa.exists(query.correlate(found.source)))
+    selected = sa.select(*sql.columns_of(found.source, identity)).where(*conditions)
+    session.connection.execute(
+        sa.insert(free).from_select(sql.columns_of(free, identity), selected)
+    )
+
+
+def _null_first(
+    session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
+) -> list[Move]:
+    """Sets as few nullable links to NULL as break every cycle, then removes children first.
+
+    Only where a key finds the changed rows again: a physical row id can change with the row.
+    """
+    tables = {name: ripple.removed[name].table for name in component}
+    nullable = [
+        key
+        for key in inside
+        if tables[key.child].can_be_null(key.columns) and tables[key.child].has_key
+    ]
+    for number in range(1, len(nullable) + 1):
+        for cut in combinations(nullable, number):
+            graph = _graph_without(component, inside, cut)
+            parts = components(graph)
+            if all(len(part) == 1 for part in parts):
+                first = [_set_null(session, ripple, key) for key in cut]
+                return [move for move in first if move.rows.rows] + [
+                    Move(ripple.removed[name]) for part in parts for name in part
+                ]
+    raise _no_order(component, inside)
+
+
+def _graph_without(
+    component: Sequence[TableName], inside: Sequence[ForeignKey], cut: Collection[ForeignKey]
+) -> dict[TableName, list[TableName]]:
+    kept = [key for key in inside if key not in cut]
+    return {name: [key.parent for key in kept if key.child == name] for name in component}
+
+
+def _set_null(session: Session, ripple: Ripple, key: ForeignKey) -> Move:
+    found = ripple.removed[key.child]
+    linked = (found.source.c[name].is_not(None) for name in key.columns)
+    condition = sa.and_(found.condition, *linked)
+    rows = sql.count(session.connection, found.source, condition)
+    changed = RowSet(found.table, found.source, condition, rows, found.keys)
+    return Move(changed, key, "breaks a cycle, before the rows are removed")
+
+
+def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> Refused:
+    """The cycle, written `a.x → b.y → a.z`."""
+    path = cycle_through(_graph_without(component, inside, ()), component)
+    keys: list[Any] = []
+    for child, parent in pairwise(path):
+        keys.append(next(key for key in inside if (key.child, key.parent) == (child, parent)))
+    last = f"{keys[-1].parent}.{','.join(keys[-1].referenced_columns)}"
+    written = " → ".join([*(key.name for key in keys), last])
+    return Refused(
+        f"These foreign keys form a cycle whose rows reference one another: {written}. They cannot "
+        "all be deferred, and none accepts NULL in a table with a key, so no order of statements "
+        "removes the rows.",
+        "Declare them NO ACTION and DEFERRABLE, or let a column of one of them accept NULL.",
+        cycle=tuple(keys),
+    )

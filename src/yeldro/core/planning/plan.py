@@ -1,0 +1,482 @@
+"""A plan: every step in order, each with its exact number of rows, or what stands in the way."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.database.protocol import Session, Truncation
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.names import as_typed, suggestion, told_rows
+from yeldro.core.model.schema import ForeignKey, Table, Trigger
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.dependents import Repointed
+from yeldro.core.planning.order import Order, removal_order, unordered
+from yeldro.core.planning.ripple import Ripple, count_dependents, trace
+from yeldro.core.planning.row_sets import RowSet
+from yeldro.core.planning.treatment import CARRIED, REPOINT, Cause, Choices, Link, Treatment, reach
+from yeldro.core.planning.truncation import check_selection, check_truncation
+from yeldro.core.selection.groups import inexact
+from yeldro.core.selection.selection import MatchedRows, Selection, resolve
+
+
+@dataclass(frozen=True)
+class Cleanup:
+    """One described deletion: the rows, what happens to their dependents, and how many must go.
+
+    Args:
+        allowed_triggers: triggers whose own changes to other rows the user accepts.
+        no_way_back: tables without transactions, of which the user accepts that what is removed
+            cannot be rolled back.
+        truncate: empty the whole table by the system's TRUNCATE.
+        add_constraint: make the constraint that keeps the removed duplicates from coming back.
+    """
+
+    selection: Selection
+    choices: Choices = field(default_factory=Choices)
+    expectations: Expectations = field(default_factory=Expectations)
+    allowed_triggers: tuple[str, ...] = ()
+    no_way_back: tuple[str, ...] = ()
+    add_constraint: bool = False
+    truncate: bool = False
+
+
+@dataclass(frozen=True)
+class Blocked:
+    """A foreign key that stands in the way.
+
+    Args:
+        reason: its referential action.
+        rows: rows that reference removed rows and would stay.
+        columns, sample: a few of those rows.
+        remedies: the options that would remove or detach them.
+    """
+
+    foreign_key: str
+    table: str
+    rows: int
+    reason: str
+    columns: tuple[str, ...]
+    sample: tuple[tuple[Any, ...], ...]
+    remedies: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RippleLine:
+    """How many rows depend on removed rows through one foreign key, and what happens to them."""
+
+    foreign_key: str
+    table: str
+    rows: int
+    treatment: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a cleanup would do to the database as it is now.
+
+    Args:
+        matched: rows of the named table that the selection picks.
+        total: rows that all steps remove or change.
+        at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
+        prevention: the statement that would have kept the duplicates out, where the plan leaves
+            none.
+        reads: the tables whose rows decide the counts.
+        commits_by_itself: nothing can be rolled back once the rows go.
+        table_rows: rows in the named table.
+    """
+
+    table: str
+    matched: int
+    table_rows: int
+    total: int
+    steps: tuple[Step, ...]
+    blocked: tuple[Blocked, ...]
+    ripple: tuple[RippleLine, ...]
+    warnings: tuple[str, ...]
+    pinned_key: tuple[str, ...] = ()
+    at_most: int | None = None
+    prevention: str = ""
+    reads: frozenset[str] = frozenset()
+    commits_by_itself: bool = False
+
+    @property
+    def rows_by_table(self) -> dict[str, int]:
+        """Rows removed or changed, by table."""
+        counted: Counter[str] = Counter()
+        for step in self.steps:
+            if not step.in_passing:
+                counted[step.table] += step.rows
+        return dict(counted)
+
+
+@dataclass(frozen=True)
+class Work:
+    """A step with what is needed to carry it out in this session.
+
+    Args:
+        changes: new values by column, for rows that are changed.
+        at_once: keys move with the rows that reference them, so that a system which checks every
+            statement needs all such steps as one.
+    """
+
+    step: Step
+    rows: RowSet
+    changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
+    at_once: bool = False
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A plan together with the sets it was made from, which live as long as the session.
+
+    Args:
+        deferred: foreign keys that the system must be told to check at the commit.
+        in_waves: rows of a cycle of foreign keys go in waves.
+    """
+
+    plan: Plan
+    work: tuple[Work, ...]
+    ripple: Ripple
+    matched: MatchedRows
+    deferred: tuple[ForeignKey, ...] = ()
+    in_waves: bool = False
+
+
+def prepare(
+    session: Session, cleanup: Cleanup, *, explain: bool = True, steps_before: int = 0
+) -> Prepared:
+    """Computes the plan of a cleanup in an open session; changes no table of the user's.
+
+    Args:
+        explain: also count the dependents of every foreign key, for people to read.
+        steps_before: steps of other cleanups that come first; numbers go on from there.
+
+    Raises:
+        UsageError: the cleanup contradicts itself or names what does not exist.
+        Refused: it is empty, or detaches what can not be NULL.
+    """
+    if cleanup.choices.repoint and not cleanup.selection.duplicates_by:
+        raise UsageError(
+            "--repoint moves rows to the one that is kept of duplicates, and none are chosen.",
+            "Add --duplicates-by COLUMNS, or drop --repoint.",
+        )
+    if cleanup.truncate:
+        check_selection(cleanup.selection)
+    matched = resolve(cleanup.selection, session)
+    truncation = (
+        check_truncation(session, matched.table, cleanup.selection.table)
+        if cleanup.truncate
+        else Truncation()
+    )
+    for name in cleanup.expectations.tables:
+        find_table(session.catalogue, name)
+    reached = reach(session.catalogue, matched.table, cleanup.choices)
+    ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
+    counted = count_dependents(session, ripple) if explain else {}
+    order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
+    work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
+    plan = Plan(
+        table=str(matched.table.name),
+        matched=ripple.matched,
+        table_rows=sql.count(session.connection, matched.rows) if explain else 0,
+        total=sum(each.step.rows for each in work if not each.step.in_passing),
+        steps=tuple(each.step for each in work),
+        blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
+        ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
+        warnings=(*truncation.notes, *_warnings(session, cleanup, ripple)),
+        pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
+        at_most=matched.at_most,
+        prevention=_prevention(session, cleanup, matched),
+        reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
+        commits_by_itself=truncation.commits_by_itself,
+    )
+    return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
+
+
+def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
+    """Refuse the name of a trigger that no table has which any of the cleanups can touch.
+
+    Raises:
+        UsageError: none has it; the nearest names are told.
+    """
+    tables: list[Table] = []
+    for _, prepared in done:
+        ripple = prepared.ripple
+        tables += [*ripple.reach.tables, *ripple.reach.children]
+        tables += [found.rows.table for found in ripple.repointed]
+    names = dict.fromkeys(name for cleanup, _ in done for name in cleanup.allowed_triggers)
+    check_trigger_names(list(names), tables)
+
+
+def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
+    """Refuse the name of a trigger that none of the tables has.
+
+    Raises:
+        UsageError: none has it; the nearest names are told.
+    """
+    known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
+    for name in names:
+        if name not in known:
+            raise UsageError(
+                f"--allow-trigger {name}: no table that is touched has a trigger of that name.",
+                suggestion(name, known),
+            )
+
+
+def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
+    if cleanup.selection.leaves_no_duplicates and matched.grouping:
+        grouping = matched.grouping
+        statement = session.prevention(matched.table, grouping.by, grouping.same)
+        if not statement and cleanup.add_constraint:
+            raise UsageError(
+                f"No constraint of {session.system} compares text as --ignore-case does, beyond "
+                f"the letters A to Z.",
+                "Drop --add-constraint, or store the text in one case and compare it plainly.",
+            )
+        return statement
+    if cleanup.add_constraint:
+        raise UsageError(
+            "--add-constraint keeps duplicates out, and this leaves some or chooses none.",
+            "Give --duplicates-by and nothing that narrows it, or drop --add-constraint.",
+        )
+    return ""
+
+
+def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
+    """The columns that name a group, which are looked at again after the removal."""
+    by = cleanup.selection.duplicates_by
+    return find_columns(table, by, "--duplicates-by") if by else ()
+
+
+def _in_order(
+    matched: MatchedRows,
+    ripple: Ripple,
+    order: Order,
+    counted: dict[Link, int] | None,
+    before: int,
+) -> list[Work]:
+    """The steps: detach rows that stay first, then remove in the order found."""
+    work: list[Work] = []
+    for link, found in ripple.detached.items():
+        because = f"{link.key} ({link.reason})"
+        step = _step(before + len(work), Action.DETACH, found, because, link.path)
+        work.append(Work(step, found, _new_values(link, found.table)))
+    repoints = [
+        (found, "; ".join(f"{link.key} ({link.reason})" for link in found.links))
+        for found in ripple.repointed
+    ]
+    for move in order.moves:
+        name = move.rows.table.name
+        if name == matched.table.name and move.changes is None:
+            work += _repointing(before + len(work), repoints)
+            repoints = []
+        links = [
+            link
+            for link in ripple.reach.links_from(name, Treatment.REMOVE)
+            if link.key.parent in ripple.removed and (counted is None or link in counted)
+        ]
+        reasons = list(dict.fromkeys(f"{link.key} ({link.reason})" for link in links))
+        path: tuple[ForeignKey, ...] = links[0].path if links else ()
+        if name == matched.table.name:
+            reasons.insert(0, "matched")
+            path = ()
+        if move.changes is not None:
+            reasons = [str(move.changes)]
+        because = "; ".join([*reasons, *([move.note] if move.note else [])])
+        action = Action.DETACH if move.changes else Action.REMOVE
+        step = _step(before + len(work), action, move.rows, because, path, move.changes is not None)
+        changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
+        work.append(Work(step, move.rows, dict(changes)))
+    return work
+
+
+def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
+    """Children are moved when the ones that cannot be are gone, and before what they leave goes."""
+    together = {
+        name
+        for found, _ in repoints
+        for link in found.links
+        if link.carried
+        for name in (link.key.parent, link.key.child)
+    }
+    last = sorted(repoints, key=lambda pair: pair[0].rows.table.name in together)
+    return [
+        Work(
+            _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
+            found.rows,
+            dict(found.changes),
+            at_once=found.rows.table.name in together,
+        )
+        for place, (found, because) in enumerate(last)
+    ]
+
+
+def _step(
+    before: int,
+    action: Action,
+    found: RowSet,
+    because: str,
+    path: Sequence[ForeignKey],
+    in_passing: bool = False,
+) -> Step:
+    tables = [str(path[0].parent), *(str(key.child) for key in path)] if path else []
+    name = str(found.table.name)
+    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,), in_passing)
+
+
+def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:
+    values: dict[str, sa.ColumnElement[Any]] = {}
+    for name in link.key.changed_columns:
+        default = table.by_name[name].default if link.to_default else None
+        values[name] = sa.null() if default is None else sa.literal_column(default)
+    return values
+
+
+def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
+    shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
+    query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
+    remedies = [f"--follow {as_typed(link.key.name)}"]
+    cause = link.obstacle.cause if link.obstacle else None
+    cannot_move = link.reason in (REPOINT, CARRIED) and cause is not Cause.TWICE
+    if cannot_move or cause is Cause.NO_KEPT_ROW:
+        remedies = []
+    changes_keys = cause in (Cause.REFERENCED, Cause.COMPUTED) or link.carried
+    if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
+        remedies.append(f"--detach {as_typed(link.key.name)}")
+    return Blocked(
+        foreign_key=str(link.key),
+        table=str(found.table.name),
+        rows=found.rows,
+        reason=f"{link.reason}, but {link.obstacle}" if link.obstacle else link.reason,
+        columns=tuple(shown),
+        sample=tuple(tuple(row) for row in session.connection.execute(query)),
+        remedies=tuple(remedies),
+    )
+
+
+def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
+    words = {
+        Treatment.REMOVE: "removed",
+        Treatment.DETACH: "detached",
+        Treatment.BLOCK: "blocks",
+        Treatment.REPOINT: "repointed",
+    }
+    what = words[link.treatment]
+    if link.key in {blocked.key for blocked in ripple.blocked}:
+        what = words[Treatment.BLOCK]
+    elif link.treatment in (Treatment.DETACH, Treatment.BLOCK) and link not in ripple.detached:
+        what = "removed on another path"
+    return RippleLine(str(link.key), str(link.key.child), rows, what, link.reason)
+
+
+def _without_effect(choice: str) -> str:
+    if choice.endswith(" all"):
+        return f"{choice} has no effect: no foreign key references the rows that go."
+    return f"{choice} has no effect: no foreign key in reach is called that."
+
+
+def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
+    warnings = [_without_effect(name) for name in ripple.reach.unused]
+    start = ripple.reach.tables[0]
+    warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
+    for link in ripple.reach.links:
+        if link.key.parent not in ripple.removed:
+            continue
+        child = session.catalogue.table(link.key.child)
+        if not child.has_index_on(link.key.columns):
+            scanned = sql.count(session.connection, sql.rows_of(child))
+            if scanned > 1000:
+                warnings.append(_no_index(session, link, child, scanned))
+    for found in ripple.removed.values():
+        warnings += _unsure(session, found)
+    for found, event in _touched(ripple):
+        warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
+        for trigger in found.table.triggers:
+            if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
+                warnings.append(
+                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
+                    f"it changes rows, everything is rolled back, unless --allow-trigger "
+                    f"{trigger.name} is given."
+                )
+            if trigger.event == ("update" if event == "update" else "insert"):
+                warnings.append(_fired_again(found.table, trigger, event))
+    if not cleanup.truncate:  # that needs another one
+        missing = missing_privileges(session, ripple)
+        warnings += [f"A privilege is missing: {each}." for each in missing]
+    return warnings
+
+
+def _unsure(session: Session, found: RowSet) -> list[str]:
+    """What is not known of rows that go: what else may go with them, and whether they come back."""
+    warnings = []
+    name = found.table.name
+    if session.unseen_references(found.table) is None:
+        warnings.append(
+            f"This user does not see whether tables of other databases reference {name}. "
+            f"{session.system} checks them by itself; what it would remove or change there by a "
+            f"cascade is not counted."
+        )
+    for what, those in session.unrestorable(found.table):
+        rows = sql.count(session.connection, found.source, found.condition, those)
+        if rows:
+            warnings.append(
+                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.system} may not take "
+                f"that back, and a restore would name them."
+            )
+    return warnings
+
+
+def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
+    """What a restore cannot promise of rows in which a trigger changes values."""
+    if event == "delete":
+        return (
+            f"A restore fires the trigger {trigger.name} when rows of {table.name} come back; what "
+            f"it changes in them is set again, or told before the restore is committed."
+        )
+    kept = "A restore sets back what it changes in them, or tells what it cannot."
+    if not table.has_key:
+        kept = f"{table.name} has no key, so what it changes in them is not kept in the receipt."
+    return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
+
+
+def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
+    """What this user may not do of what the cleanup needs, such as `DELETE on reading`."""
+    missing = [session.missing_privileges(found.table, None) for found in ripple.removed.values()]
+    missing += [
+        session.missing_privileges(found.table, link.key.changed_columns)
+        for link, found in ripple.detached.items()
+    ]
+    missing += [
+        session.missing_privileges(found.rows.table, list(found.changes))
+        for found in ripple.repointed
+    ]
+    return [each for each in dict.fromkeys(missing) if each]
+
+
+def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
+    quote = session.connection.dialect.identifier_preparer.quote
+    name = quote("_".join([child.name.name, *link.key.columns]))
+    table = ".".join(quote(part) for part in (child.name.schema, child.name.name) if part)
+    columns = ", ".join(map(quote, link.key.columns))
+    return (
+        f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "
+        f"{link.key.parent} wherever the database looks for its dependents. "
+        f"CREATE INDEX {name} ON {table} ({columns}) helps."
+    )
+
+
+def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
+    touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
+    touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
+    moved = (found.rows for found in ripple.repointed)
+    touched |= {(found.table.name, "update"): found for found in moved}
+    return [(found, event) for (_, event), found in touched.items()]

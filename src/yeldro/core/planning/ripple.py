@@ -1,0 +1,408 @@
+"""The rows that go, and the rows that depend on them: a least fixpoint, kept in the database.
+
+R starts as the matched rows. A child row depends on a removed parent row when none of its foreign
+key columns is NULL and all equal the referenced ones (MATCH SIMPLE, SQL:2016, 4.18.2). Rows that
+depend through a link that removes are in R too, and so on. Sets live in temporary key tables; a
+set that is used once has none, its condition is used directly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import COPIES, PRINT, in_keys, stands_in
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Fault
+from yeldro.core.model.graph import components
+from yeldro.core.model.schema import IdentityKind, Table, TableName
+from yeldro.core.planning.dependents import Repointed, Settling
+from yeldro.core.planning.key_tables import WAVE, KeyTables, once
+from yeldro.core.planning.repoint import Moved, MovedKeys, Moves, breakable_keys
+from yeldro.core.planning.row_sets import RowSet, compared, depends_on, references
+from yeldro.core.planning.treatment import Link, Reach, Treatment
+from yeldro.core.planning.unique_conflicts import Rivals
+from yeldro.core.selection.duplicates import note_surplus
+from yeldro.core.selection.selection import MatchedRows
+
+
+@dataclass(frozen=True)
+class Ripple:
+    """Everything a cleanup would touch.
+
+    Args:
+        matched: rows the selection picks.
+        matched_keys: their keys, where a key table holds them.
+        removed: the rows that go, by table, the named table among them.
+        detached: rows that stay and lose a link.
+        blocked: rows that stand in the way.
+        repointed: rows that stay and are moved to the kept row of a group.
+        moved_keys: the keys that move under rows that reference them, where rows are repointed.
+    """
+
+    reach: Reach
+    matched: int
+    removed: dict[TableName, RowSet]
+    detached: dict[Link, RowSet]
+    blocked: dict[Link, RowSet]
+    matched_keys: sa.FromClause | None = None
+    repointed: tuple[Repointed, ...] = ()
+    moved_keys: MovedKeys | None = None
+
+
+def trace(
+    session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]
+) -> Ripple:
+    """Computes the sets of rows that a cleanup removes, detaches or is blocked by.
+
+    Args:
+        extra: columns of the named table that its key table is to hold besides.
+    """
+    return _Tracing(session, matched, reached, extra).trace()
+
+
+def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
+    """How many rows depend on removed rows through each link, where any do."""
+    counted = {}
+    for link in ripple.reach.links:
+        child = session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        if link.carried and not link.only_conflicts:
+            if ripple.moved_keys and link.key in ripple.moved_keys.filled:
+                condition = ripple.moved_keys.references(link)
+                counted[link] = sql.count(session.connection, rows, condition)
+            continue
+        parents = ripple.removed.get(link.key.parent)
+        if link.only_conflicts and link.key.child in ripple.removed:
+            counted[link] = ripple.removed[link.key.child].rows
+        if link.only_conflicts or parents is None or not parents.rows or parents.keys is None:
+            continue
+        condition = depends_on(session, link, child, rows, parents)
+        counted[link] = sql.count(session.connection, rows, condition)
+    return {link: rows for link, rows in counted.items() if rows}
+
+
+class _Tracing:
+    """One computation of a ripple; the sets found so far."""
+
+    def __init__(
+        self, session: Session, matched: MatchedRows, reached: Reach, extra: Sequence[str]
+    ) -> None:
+        self.session = session
+        self.connection = session.connection
+        self.start = matched
+        self.reach = reached
+        self.tables = {table.name: table for table in reached.tables}
+        self.removed: dict[TableName, RowSet] = {}
+        self.matched = 0
+        self.matched_keys: sa.FromClause | None = None
+        self.keys = KeyTables(session, matched, reached, tuple(extra))
+        self.moves: dict[tuple[str, ...], Moves] = {}
+        self.moved: dict[TableName, Moved] = {}
+        self.rivals: dict[TableName, Rivals] = {}
+        self.moved_keys = MovedKeys(session, reached, self.keys, self.removed)
+
+    def trace(self) -> Ripple:
+        matched = self.start
+        leads_to: dict[TableName, list[TableName]] = {name: [] for name in self.tables}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REMOVE:
+                above = [key.parent for key in link.path] if link.only_conflicts else []
+                for parent in dict.fromkeys([link.key.parent, *above]):
+                    if parent in leads_to:
+                        leads_to[parent].append(link.key.child)
+        parts = list(components(leads_to))
+        cyclic = [names for names in parts if len(names) > 1 or names[0] in leads_to[names[0]]]
+        on_cycle = any(matched.table.name in names for names in cyclic)
+        lasts = matched.table.has_key or bool(self.session.restorable_row_id(matched.table))
+        self.keys.tells_kept = matched.all_surplus and lasts and not on_cycle
+        self._make_moves()
+        if self.session.makes_key_tables_first:
+            self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
+        for names in parts:
+            if names in cyclic:
+                self._close_over(names)
+            else:
+                self._pass_once(self.tables[names[0]])
+            if self.start.table.name in names:
+                self._fill_moves()
+        settling = Settling(self.session, self.reach, self.keys, self.removed, self.moved_keys)
+        settled = settling.settle(self.moved)
+        return Ripple(
+            reach=self.reach,
+            matched=self.matched,
+            removed={name: found for name, found in self.removed.items() if found.rows},
+            detached=settled.detached,
+            blocked=settled.blocked,
+            matched_keys=self.matched_keys,
+            repointed=settled.repointed,
+            moved_keys=self.moved_keys,
+        )
+
+    def _make_key_tables(
+        self, plain: Sequence[TableName], cyclic: Sequence[Sequence[TableName]]
+    ) -> None:
+        """Every key table that can be needed, before the first row is looked at."""
+        for name in plain:
+            if self._needs_keys(self.tables[name]) or not self._is_direct(self.tables[name]):
+                self.keys.create(self.tables[name])
+        for names in cyclic:
+            for name in names:
+                table = self.tables[name]
+                if self._only_link(names):
+                    self.keys.create(table, "seeds")
+                    self.keys.create(table)
+                else:
+                    self.keys.create(table, wave=True)
+        for link in self.reach.links:
+            if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
+                self.keys.create_detached(link)
+            if link.carried:
+                self.moved_keys.table(link.key)
+
+    def _make_moves(self) -> None:
+        """Temporary tables for where references to duplicates go."""
+        start = self.start.table
+        direct = self.reach.links_to(start.name)
+        for link in [link for link in direct if link.treatment is Treatment.REPOINT]:
+            if link.key.referenced_columns not in self.moves:
+                made = Moves.create(self.session, start, link.key.referenced_columns)
+                self.moves[link.key.referenced_columns] = made
+        changed: dict[TableName, set[str]] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REPOINT:
+                changed.setdefault(link.key.child, set()).update(link.moved_columns)
+        for name, columns in changed.items():
+            child = self.session.catalogue.table(name)
+            keys = breakable_keys(child, columns)
+            if len(keys) > 1:
+                self.rivals[name] = Rivals.create(self.session, child, keys)
+
+    def _fill_moves(self) -> None:
+        """Says where references to duplicates go, once it is known which rows are removed."""
+        start = self.start.table
+        removed = self.removed[start.name]
+        if not self.moves or not removed.rows:
+            return
+        if self.start.grouping is None:
+            raise Fault("grouping is not known here")
+        for moves in self.moves.values():
+            if self.keys.tells_kept and {*moves.columns} == {*start.identity.columns}:
+                if removed.keys is None:
+                    raise Fault("keys is not known here")
+                moves.fill_from(self.session, start, removed.keys)
+            else:
+                moves.fill(self.session, start, self.start.grouping, removed.condition)
+        links: dict[TableName, list[Link]] = {}
+        for link in self.reach.links:
+            if link.treatment is Treatment.REPOINT:
+                links.setdefault(link.key.child, []).append(link)
+        for name, own in links.items():
+            child = self.session.catalogue.table(name)
+            self.moved[name] = Moved.of(
+                self.session, child, start, own, self.moves, self.moved_keys,
+                self.rivals.get(name),
+            )  # fmt: skip
+
+    def _is_direct(self, table: Table) -> bool:
+        """Whether the condition for a table's rows can be used instead of a key table."""
+        return table.name != self.start.table.name or self.start.repeatable
+
+    def _pass_once(self, table: Table) -> None:
+        """The set of a table on no cycle: its parents' sets are all known."""
+        rows = sql.rows_of(table)
+        direct = self._is_direct(table) and not self._needs_keys(table)
+        if table.name == self.start.table.name:
+            if self.start.copies is not None:
+                self._pass_copies(table, self.start.copies)
+                return
+            condition = sa.and_(sa.true(), *self.start.conditions)
+            query = self.start.select
+        else:
+            known = self._dependents(table, self.reach.links_from(table.name, Treatment.REMOVE))
+            if known is None:
+                self._know(RowSet(table, rows, sa.false(), 0))
+                return
+            condition = known
+
+            def query(*columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
+                return sa.select(*columns).select_from(rows).where(condition)
+
+        if direct:
+            counted = sql.count(self.connection, rows, condition)
+            self._know(RowSet(table, rows, condition, counted))
+            return
+        keys = self.keys.create(table)
+        values = self.keys.values(table, rows, keys)
+        if table.name == self.start.table.name and self.keys.tells_kept:
+            if self.start.grouping is None:
+                raise Fault("grouping is not known here")
+            note_surplus(self.session, table, self.start.grouping, keys, list(values))
+        else:
+            self.keys.insert(keys, list(values), once(table, query(*values.values())))
+        self._know_keys(table, keys)
+
+    def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
+        """So many of the rows that are equal in everything as go, where nothing tells which."""
+        keys = self.keys.create(table)
+        names = [name for name in keys.c.keys() if name != COPIES.name]  # noqa: SIM118
+        rows = sql.rows_of(table)
+        values = self.keys.values(table, rows, keys)
+        query = (
+            sa.select(*(values[name] for name in names), copies.c[COPIES.name])
+            .select_from(rows.join(copies, values[PRINT.name] == copies.c[PRINT.name]))
+            .where(*self.start.conditions)
+            .distinct()
+        )
+        self.keys.insert(keys, [*names, COPIES.name], query)
+        total = sa.select(sa.func.coalesce(sa.func.sum(keys.c[COPIES.name]), 0))
+        counted = int(self.connection.execute(total).scalar_one())
+        condition = stands_in(self.session, table, rows, keys)
+        self._know(RowSet(table, rows, condition, counted, keys, copies=True))
+
+    def _close_over(self, names: Sequence[TableName]) -> None:
+        """The sets of tables on a cycle: repeated until nothing new depends on what is known."""
+        inside = [
+            link
+            for link in self.reach.links
+            if link.treatment is Treatment.REMOVE
+            and link.key.child in names
+            and link.key.parent in names
+            and not link.only_conflicts
+        ]
+        if self._only_link(names):
+            self._recurse(self.tables[names[0]], inside[0])
+        else:
+            self._repeat([self.tables[name] for name in names], inside)
+
+    def _only_link(self, names: Sequence[TableName]) -> bool:
+        """Whether a cycle is one table that references itself by one foreign key."""
+        if len(names) > 1 or self.tables[names[0]].identity.kind is IdentityKind.ALL_COLUMNS:
+            return False
+        links = self.reach.links_to(names[0])
+        own = [each for each in links if each.key.child == names[0]]
+        return len([each for each in own if each.treatment is Treatment.REMOVE]) == 1
+
+    def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
+        """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
+        rows = sql.rows_of(table)
+        values = self.keys.values(table, rows, keys)
+        if table.name == self.start.table.name:
+            query = self.start.select(*values.values(), *more)
+        else:
+            links = self.reach.links_from(table.name, Treatment.REMOVE)
+            condition = self._dependents(table, links)
+            if condition is None:
+                return 0
+            query = sa.select(*values.values(), *more).where(condition)
+        self.keys.insert(keys, [*values, *([WAVE] if more else [])], once(table, query))
+        seeded = sql.count(self.connection, keys)
+        if table.name == self.start.table.name:
+            first = keys.c[WAVE] == 0 if more else sa.true()
+            self.matched_keys = sa.select(keys).where(first).subquery("yeldro_matched_keys")
+            self.matched = self.keys.count(table, self.matched_keys, seeded)
+        return seeded
+
+    def _recurse(self, table: Table, link: Link) -> None:
+        """A table that references itself once: one recursive query, however deep the rows lie."""
+        seeds = self.keys.create(table, "seeds")
+        keys = seeds
+        if self._seed(table, seeds):
+            keys = self.keys.create(table)
+            names = list(keys.c.keys())
+            rows = sql.rows_of(table)
+            found = sa.select(*sql.columns_of(seeds, names)).cte("yeldro_found", recursive=True)
+            references = zip(
+                compared(self.session, link, table, rows, table),
+                sql.columns_of(found, link.key.referenced_columns),
+                strict=True,
+            )
+            same = [ours == theirs for ours, theirs in references]
+            same += sql.in_parts(found, link.key.parent_parts)
+            same += sql.in_parts(rows, link.key.child_parts)
+            deeper = (
+                sa.select(*sql.columns_of(rows, names))
+                .select_from(found)
+                .join(rows, sa.and_(*same))
+            )
+            found = found.union(deeper)
+            self.keys.insert(keys, names, sa.select(*sql.columns_of(found, names)))
+        self._know_keys(table, keys, counted_matched=True)
+
+    def _repeat(self, tables: Sequence[Table], inside: Sequence[Link]) -> None:
+        """Tables on a cycle: wave after wave of rows that depend on the wave before."""
+        keys = {}
+        for table in tables:
+            keys[table.name] = self.keys.create(table, wave=True)
+            self._seed(table, keys[table.name], sa.literal(0))
+        wave, fresh = 0, 1
+        while fresh:
+            before = sum(sql.count(self.connection, each) for each in keys.values())
+            for table in tables:
+                self._next_wave(table, keys, [k for k in inside if k.key.child == table.name], wave)
+            fresh = sum(sql.count(self.connection, each) for each in keys.values()) - before
+            wave += 1
+        for table in tables:
+            self._know_keys(table, keys[table.name], counted_matched=True)
+
+    def _next_wave(
+        self,
+        table: Table,
+        keys: dict[TableName, sa.TableClause],
+        links: Sequence[Link],
+        wave: int,
+    ) -> None:
+        rows = sql.rows_of(table)
+        mine = keys[table.name]
+        values = self.keys.values(table, rows, mine)
+        dependent = []
+        for link in links:
+            parent, known = self.tables[link.key.parent], keys[link.key.parent]
+            latest = known.c[WAVE] == wave
+            dependent.append(references(self.session, link, table, rows, parent, known, latest))
+        query = sa.select(*values.values(), sa.literal(wave + 1)).where(
+            sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
+        )
+        self.keys.insert(mine, [*values, WAVE], once(table, query))
+
+    def _dependents(self, table: Table, links: Sequence[Link]) -> sql.Predicate | None:
+        """Whether a row depends on a set already known, through one of the links."""
+        rows = sql.rows_of(table)
+        known = [
+            depends_on(self.session, link, table, rows, self.removed[link.key.parent])
+            for link in links
+            if link.key.parent in self.removed
+            and self.removed[link.key.parent].rows
+            and not link.only_conflicts
+        ]
+        if table.name in self.moved and any(link.only_conflicts for link in links):
+            moved = self.moved[table.name]
+            self.moved_keys.fill(moved.links)
+            known.append(moved.conflicting(self.session, *known))
+        return sa.or_(*known) if known else None
+
+    def _needs_keys(self, table: Table) -> bool:
+        """Whether a set is used again: by children, or by rows that stay unless in it."""
+        is_child = self.reach.links_from(
+            table.name, Treatment.DETACH, Treatment.BLOCK, Treatment.REPOINT
+        )
+        is_start = table.name == self.start.table.name
+        return bool(self.reach.links_to(table.name) or is_child or (is_start and self.keys.extra))
+
+    def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
+        rows = sql.rows_of(table)
+        counted = self.keys.count(table, keys, sql.count(self.connection, keys))
+        self._know(
+            RowSet(table, rows, stands_in(self.session, table, rows, keys), counted, keys),
+            counted_matched,
+        )
+
+    def _know(self, found: RowSet, counted_matched: bool = False) -> None:
+        self.removed[found.table.name] = found
+        if found.table.name == self.start.table.name and not counted_matched:
+            self.matched = found.rows
+            self.matched_keys = found.keys

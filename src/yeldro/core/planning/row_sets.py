@@ -1,0 +1,103 @@
+"""Sets of rows as conditions, and which rows of a child table reference them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import in_keys, so_many
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Fault
+from yeldro.core.model.schema import Table, TableName
+from yeldro.core.planning.treatment import Link
+
+
+@dataclass(frozen=True)
+class RowSet:
+    """Some rows of one table.
+
+    Args:
+        source: the table as it stands in statements.
+        condition: true for exactly the rows of the set.
+        rows: their number.
+        keys: the key table that holds their identity and referenced columns, where there is one.
+        copies: of each row in `keys` only so many equal ones are meant as `keys` says.
+    """
+
+    table: Table
+    source: sa.TableClause
+    condition: sql.Predicate
+    rows: int
+    keys: sa.TableClause | None = None
+    copies: bool = False
+
+
+def rows_in(
+    session: Session, found: RowSet, values: Sequence[sa.ColumnElement[Any]]
+) -> sa.Select[Any]:
+    """A query for `values` of the rows of a set."""
+    if found.copies:
+        if found.keys is None:
+            raise Fault("keys is not known here")
+        return so_many(session, found.table, found.keys, values)
+    return sa.select(*values).select_from(found.source).where(found.condition)
+
+
+def depends_on(
+    session: Session, link: Link, child: Table, rows: sa.TableClause, parents: RowSet
+) -> sql.Predicate:
+    """Whether a child row references one of the removed `parents`."""
+    if parents.keys is None:
+        raise Fault("keys is not known here")
+    return references(session, link, child, rows, parents.table, parents.keys)
+
+
+def references(
+    session: Session,
+    link: Link,
+    child: Table,
+    rows: sa.TableClause,
+    parent: Table,
+    keys: sa.TableClause,
+    *conditions: sql.Predicate,
+) -> sql.Predicate:
+    """Whether a child row references an entry of a parent's key table that meets `conditions`."""
+    within = sql.in_parts(keys, link.key.parent_parts)
+    referenced = sa.select(*sql.columns_of(keys, link.key.referenced_columns))
+    referenced = referenced.where(*conditions, *within)
+    depends = sql.among(compared(session, link, child, rows, parent), referenced)
+    return sa.and_(depends, *sql.in_parts(rows, link.key.child_parts))
+
+
+def compared(
+    session: Session, link: Link, child: Table, rows: sa.FromClause, parent: Table
+) -> list[sa.ColumnElement[Any]]:
+    """A child row's foreign key columns, as they are compared with the referenced ones."""
+    pairs = zip(link.key.columns, link.key.referenced_columns, strict=True)
+    return [
+        session.referencing_value(rows.c[ours], child.by_name[ours], parent.by_name[theirs])
+        for ours, theirs in pairs
+    ]
+
+
+def that_stay(
+    session: Session, table: Table, condition: sql.Predicate, removed: Mapping[TableName, RowSet]
+) -> sql.Predicate:
+    """The condition, narrowed to rows that are removed on no path."""
+    return sa.and_(condition, *(~goes for goes in that_go(session, table, removed)))
+
+
+def that_go(
+    session: Session, table: Table, removed: Mapping[TableName, RowSet]
+) -> list[sql.Predicate]:
+    """Whether a row of a table is removed; empty where none is."""
+    found = removed.get(table.name)
+    if found is None or not found.rows:
+        return []
+    if found.keys is None:
+        raise Fault("keys is not known here")
+    return [in_keys(session, table, sql.rows_of(table), found.keys)]

@@ -1,0 +1,374 @@
+"""What is done with the rows that reference a removed row: as the user said, else as declared."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from functools import cached_property
+
+from yeldro.core.database.catalogue import foreign_keys_called
+from yeldro.core.database.protocol import Catalogue
+from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.graph import components
+from yeldro.core.model.names import as_typed, suggestion
+from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
+
+REPOINT = "--repoint"
+CARRIED = "--repoint, with the rows they reference"
+
+
+class Treatment(StrEnum):
+    """What happens to a row whose parent row is removed."""
+
+    REMOVE = "remove"
+    DETACH = "detach"
+    BLOCK = "block"
+    REPOINT = "repoint"
+
+
+class Cause(StrEnum):
+    """Why the treatment of a foreign key cannot be carried out."""
+
+    NOT_NULL = "a column does not accept NULL"
+    COMPUTED = "the database computes a column"
+    NO_KEPT_ROW = "references have no row to be moved to"
+    TWICE = "a unique key would be there twice"
+    REFERENCED = "rows that stay reference the columns that would change"
+    NO_KEY = "rows could not be found again"
+    NO_DEFAULT_ROW = "the default references no row that stays"
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """What keeps rows from being treated as said, with words for people."""
+
+    cause: Cause
+    words: str
+
+    def __str__(self) -> str:
+        return self.words
+
+
+@dataclass(frozen=True)
+class Link:
+    """A foreign key that the ripple can cross, and how.
+
+    Args:
+        key: from the child table to the table whose rows are removed.
+        reason: the referential action, or the option that overrides it.
+        to_default: detached rows take their columns' defaults, not NULL.
+        path: the foreign keys that lead here from the named table, this one last.
+        obstacle: why a declared action can not be carried out, None where it can.
+        only_conflicts: of the rows that depend, only those go that could not be repointed.
+        carried: of a key whose referenced columns move themselves, so that the child's move with
+            them: each child column with the one of the duplicates' table whose new value it takes.
+    """
+
+    key: ForeignKey
+    treatment: Treatment
+    reason: str
+    to_default: bool
+    path: tuple[ForeignKey, ...]
+    obstacle: Obstacle | None = None
+    only_conflicts: bool = False
+    carried: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def moves(self) -> tuple[tuple[str, str], ...]:
+        """The child's columns, each with the duplicates' column whose new value it takes."""
+        direct = zip(self.key.columns, self.key.referenced_columns, strict=True)
+        return self.carried or tuple(direct)
+
+    @property
+    def moved_columns(self) -> frozenset[str]:
+        """The child's columns that move."""
+        return frozenset(ours for ours, _ in self.moves)
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What the user said about dependent rows; names are tables, `child.column`, or `all`.
+
+    Args:
+        repoint: move what references duplicates to the row that is kept.
+    """
+
+    follow: tuple[str, ...] = ()
+    detach: tuple[str, ...] = ()
+    repoint: bool = False
+
+
+@dataclass(frozen=True)
+class Reach:
+    """The part of the schema that a cleanup can touch.
+
+    Args:
+        tables: the named table first, then every table whose rows may be removed.
+        links: the foreign keys that reference any of them, in the order of discovery.
+        unused: names the user gave that no foreign key in reach answers to.
+        accompanied: foreign keys that reference columns which move, and move with them.
+        children: the tables of those foreign keys.
+    """
+
+    tables: tuple[Table, ...]
+    links: tuple[Link, ...]
+    unused: tuple[str, ...]
+    accompanied: frozenset[ForeignKey] = frozenset()
+    children: tuple[Table, ...] = ()
+
+    def links_to(self, parent: TableName) -> list[Link]:
+        """The links that reference `parent`."""
+        return self._by_parent[parent]
+
+    def links_from(self, child: TableName, *treatments: Treatment) -> list[Link]:
+        """The links of `child` that are treated in one of these ways."""
+        return [link for link in self._by_child[child] if link.treatment in treatments]
+
+    def movers(self, carried: Link) -> list[Link]:
+        """The links that move columns which a carried one references."""
+        moving = self.links_from(carried.key.parent, Treatment.REPOINT)
+        return [each for each in moving if each.moved_columns & {*carried.key.referenced_columns}]
+
+    def shares_columns(self, link: Link) -> bool:
+        """Whether another detached link of the same child changes a column of this one."""
+        return any(
+            other is not link and set(other.key.changed_columns) & set(link.key.columns)
+            for other in self.links_from(link.key.child, Treatment.DETACH)
+        )
+
+    @cached_property
+    def _by_parent(self) -> dict[TableName, list[Link]]:
+        found: dict[TableName, list[Link]] = defaultdict(list)
+        for link in self.links:
+            found[link.key.parent].append(link)
+        return found
+
+    @cached_property
+    def _by_child(self) -> dict[TableName, list[Link]]:
+        found: dict[TableName, list[Link]] = defaultdict(list)
+        for link in self.links:
+            found[link.key.child].append(link)
+        return found
+
+
+def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
+    """Follows foreign keys from the table `start` as far as rows may have to be removed.
+
+    Raises:
+        UsageError: a name in `choices` is unknown, or is both followed and detached.
+        Refused: a foreign key is to be detached, and a column of it can not be NULL.
+    """
+    tables = {start.name: start}
+    paths: dict[TableName, tuple[ForeignKey, ...]] = {start.name: ()}
+    links: list[Link] = []
+    accompanied: frozenset[ForeignKey] = frozenset()
+    children: dict[TableName, Table] = {}
+    waiting = [start.name]
+    for parent in waiting:
+        found = []
+        for key in catalogue.referencing(parent):
+            child = children[key.child] = tables.get(key.child) or catalogue.table(key.child)
+            link = _link(catalogue, key, child, choices, (*paths[parent], key))
+            if choices.repoint and parent == start.name:
+                found += _repointed(catalogue, link, child, choices)
+            elif choices.repoint and child.name == start.name:
+                found.append(_kept_from_going(link))
+            else:
+                found.append(link)
+        if choices.repoint and parent == start.name:
+            carried, accompanied = carry(catalogue, found, start.name)
+            for link in carried:
+                found += _with_conflicts(catalogue, link, catalogue.table(link.key.child), choices)
+        links += found
+        for link in found:
+            name = link.key.child
+            if link.treatment is Treatment.REMOVE and name not in tables:
+                tables[name] = catalogue.table(name)
+                paths[name] = link.path
+                waiting.append(name)
+    keys = [link.key for link in links]
+    return Reach(
+        tables=tuple(tables.values()),
+        links=tuple(links),
+        unused=tuple(_unused_names(choices, keys, catalogue)),
+        accompanied=accompanied,
+        children=tuple(children.values()),
+    )
+
+
+def _repointed(catalogue: Catalogue, link: Link, child: Table, choices: Choices) -> list[Link]:
+    """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
+    if link.reason.startswith("--detach"):
+        return [link]
+    moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle=None)
+    return _with_conflicts(catalogue, moved, child, choices)
+
+
+def _with_conflicts(
+    catalogue: Catalogue, moved: Link, child: Table, choices: Choices
+) -> list[Link]:
+    """A link that is moved; before it, where that was said, one for rows that cannot be."""
+    followed = _most_specific(catalogue, choices.follow, moved.key)
+    breaks = any(set(key.columns) & moved.moved_columns for key in child.candidate_keys)
+    start = moved.path[0].parent
+    if not followed or not breaks or moved.key.child in (moved.key.parent, start):
+        return [moved]
+    reason = f"--follow {followed[1]}"
+    conflicts = replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
+    return [conflicts, moved]
+
+
+def carry(
+    catalogue: Catalogue, links: Sequence[Link], start: TableName
+) -> tuple[list[Link], frozenset[ForeignKey]]:
+    """Follows foreign keys whose referenced columns move, so that the referencing ones move too.
+
+    Args:
+        links: those to the duplicates' table `start`.
+
+    Returns:
+        The links by which more rows are moved, and all foreign keys that move with their parents:
+        those, and keys whose columns move by a link of their own. A key that references only a
+        part of the columns that move together, or that moves in a circle, is not among them.
+    """
+    direct = [link for link in links if link.treatment is Treatment.REPOINT]
+    waiting, carried = list(direct), list[Link]()
+    moves: dict[ForeignKey, bool] = {}
+    for mover in waiting:
+        for key in catalogue.referencing(mover.key.child):
+            theirs = dict(zip(key.referenced_columns, key.columns, strict=True))
+            if not mover.moved_columns & theirs.keys():
+                continue
+            if not mover.moved_columns <= theirs.keys():
+                moves[key] = False
+                continue
+            moves.setdefault(key, True)
+            pairs = tuple((theirs[ours], there) for ours, there in mover.moves)
+            if key.child == mover.key.child and pairs == mover.moves:
+                continue
+            if key.child == start and all(ours == there for ours, there in pairs):
+                continue  # only rows that go reference those
+            if any(link.key.child == key.child and link.moves == pairs for link in direct):
+                continue
+            path = (*mover.path, key)
+            link = Link(key, Treatment.REPOINT, CARRIED, False, path, carried=pairs)
+            if not any(each.key == key and each.carried == pairs for each in carried):
+                carried.append(link)
+                waiting.append(link)
+    reached = Reach((), (*direct, *carried), ())
+    movers = {link: [each for each in reached.movers(link) if each.carried] for link in carried}
+    parts = components(movers)
+    if any(len(part) > 1 or part[0] in movers[part[0]] for part in parts):
+        return [], frozenset(
+            key for key, moving in moves.items() if moving and key not in {c.key for c in carried}
+        )
+    return carried, frozenset(key for key, moving in moves.items() if moving)
+
+
+def _kept_from_going(link: Link) -> Link:
+    """A link by which more rows of the duplicates' table would go, which have no kept row."""
+    if link.treatment is not Treatment.REMOVE:
+        return link
+    obstacle = Obstacle(Cause.NO_KEPT_ROW, "references to them have no row to be moved to")
+    return replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)
+
+
+def _link(
+    catalogue: Catalogue,
+    key: ForeignKey,
+    child: Table,
+    choices: Choices,
+    path: tuple[ForeignKey, ...],
+) -> Link:
+    followed = _most_specific(catalogue, choices.follow, key)
+    detached = _most_specific(catalogue, choices.detach, key)
+    if followed and detached and followed[0] == detached[0]:
+        raise UsageError(
+            f"{key.name} is both followed and detached.",
+            f"Drop --follow {followed[1]} or --detach {detached[1]}.",
+        )
+    if followed and (not detached or followed > detached):
+        return Link(key, Treatment.REMOVE, f"--follow {followed[1]}", False, path)
+    if detached:
+        columns = (child.by_name[name] for name in key.changed_columns)
+        fixed = [f"{column.name} {why}" for column in columns if (why := column.why_never_null)]
+        if fixed:
+            raise Refused(
+                f"{key.name} can not be detached: {key.child}.{fixed[0]}.",
+                f"Remove those rows too with --follow {as_typed(key.name)}, or keep their parents.",
+            )
+        return Link(key, Treatment.DETACH, f"--detach {detached[1]}", False, path)
+    return _as_declared(key, child, path)
+
+
+def _as_declared(key: ForeignKey, child: Table, path: tuple[ForeignKey, ...]) -> Link:
+    action = key.on_delete
+    if action is ReferentialAction.CASCADE:
+        return Link(key, Treatment.REMOVE, action, False, path)
+    if action in (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT):
+        return Link(key, Treatment.BLOCK, action, False, path)
+    to_default = action is ReferentialAction.SET_DEFAULT
+    for name in key.changed_columns:
+        column = child.by_name[name]
+        becomes_null = not to_default or column.default is None or column.default.upper() == "NULL"
+        why = column.why_never_null
+        if why and (becomes_null or column.generated):
+            cause = Cause.COMPUTED if column.generated else Cause.NOT_NULL
+            obstacle = Obstacle(cause, f"{key.child}.{name} {why}")
+            return Link(key, Treatment.BLOCK, action, to_default, path, obstacle)
+    return Link(key, Treatment.DETACH, action, to_default, path)
+
+
+def _most_specific(
+    catalogue: Catalogue, names: Iterable[str], key: ForeignKey
+) -> tuple[int, str] | None:
+    """The name that speaks most exactly of `key`: a foreign key before a table before `all`."""
+    found = [
+        (0 if name == "all" else 2 if name.casefold() not in _table_names(key) else 1, name)
+        for name in names
+        if _means(catalogue, name, key)
+    ]
+    return max(found, default=None)
+
+
+def _means(catalogue: Catalogue, name: str, key: ForeignKey) -> bool:
+    """Whether `name` means a foreign key: exactly as spelled where something is spelled so."""
+    if name == "all":
+        return True
+    tables = [each for each in catalogue.table_names() if f"{name}.".startswith(f"{each}.")]
+    if tables and max(tables, key=lambda each: len(str(each))) != key.child:
+        return False
+    if name != key.name and any(
+        name == other.name for other in catalogue.table(key.child).foreign_keys
+    ):
+        return False
+    return bool(foreign_keys_called(name, [key]))
+
+
+def _table_names(key: ForeignKey) -> set[str]:
+    return {str(key.child).casefold(), key.child.name.casefold()}
+
+
+def _unused_names(choices: Choices, keys: list[ForeignKey], catalogue: Catalogue) -> Iterable[str]:
+    for option, names in (("--follow", choices.follow), ("--detach", choices.detach)):
+        for name in names:
+            if any(_means(catalogue, name, key) for key in keys):
+                continue
+            if name == "all":
+                yield f"{option} all"
+                continue
+            tables = [str(table) for table in catalogue.table_names()]
+            tables += [str(key.child) for key in keys]  # some are in other databases
+            bare = [table.name for table in catalogue.table_names()]
+            table = name.rpartition(".")[0] or name
+            if not {table.casefold(), name.casefold()} & {
+                known.casefold() for known in tables + bare
+            }:
+                known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
+                raise UsageError(
+                    f"{option} {name} names no table and no foreign key.",
+                    suggestion(name, known),
+                )
+            yield f"{option} {name}"

@@ -1,0 +1,96 @@
+"""Emptying a table by the system's TRUNCATE: what forbids it, and what to know before."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.protocol import Database, Session, Truncation
+from yeldro.core.model.errors import (
+    ROLLED_BACK,
+    CountMismatch,
+    DatabaseFailure,
+    Refused,
+    UsageError,
+)
+from yeldro.core.model.schema import Table, TableName
+from yeldro.core.selection.selection import Selection
+
+
+def check_selection(selection: Selection) -> None:
+    """TRUNCATE knows no conditions.
+
+    Raises:
+        UsageError: the selection is not simply every row of a table.
+    """
+    only = selection.only_table
+    if selection != Selection(selection.table, all_rows=True, only_table=only):
+        raise UsageError(
+            "--truncate empties the whole table, and this chooses rows.",
+            "Give --all-rows and nothing that narrows it, or drop --truncate.",
+        )
+
+
+def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
+    """How the system empties a table.
+
+    Raises:
+        Refused: foreign keys, triggers, replication or the system forbid it; they are named.
+    """
+    if session.catalogue.part_of(find_table(session.catalogue, typed).name):
+        raise Refused(
+            f"{typed} is a partition of another table, and is not truncated on its own.",
+            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+        )
+    found = session.truncation(table)
+    obstacles = [
+        f"the foreign key {key} references it"
+        for key in session.catalogue.referencing(table.name)
+        if key.child != table.name
+    ]
+    obstacles += [
+        f"its trigger {trigger.name} would not run"
+        for trigger in table.triggers
+        if trigger.event == "delete"
+    ]
+    obstacles += found.forbidden
+    if obstacles:
+        raise Refused(
+            f"{table.name} cannot be truncated: {'; '.join(obstacles)}.",
+            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+        )
+    return found
+
+
+def table_to_hold(database: Database, selection: Selection) -> TableName:
+    """The table that nobody else may use while it is counted and emptied."""
+    check_selection(selection)
+    with database.reading() as session:
+        table = find_table(session.catalogue, str(selection.table))
+        check_truncation(session, table, selection.table)
+        return table.name
+
+
+def truncate(session: Session, table: Table, planned: int) -> int:
+    """Empties a table of which nobody else can change a row.
+
+    Returns:
+        The number of rows that went.
+
+    Raises:
+        CountMismatch: there are still rows in it.
+        DatabaseFailure: the system refused.
+    """
+    try:
+        session.truncate(table)
+    except sa.exc.DBAPIError as error:
+        raise DatabaseFailure(
+            f"{table.name} could not be truncated: {session.reason(error)}.",
+            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+            data=ROLLED_BACK,
+        ) from error
+    left = sql.count(session.connection, sql.rows_of(table))
+    if left:
+        raise CountMismatch(f"{left:,} rows are left in {table.name}.", "Look at them.")
+    return planned

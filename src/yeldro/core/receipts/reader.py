@@ -1,0 +1,276 @@
+"""Reading receipts: what was asked and done, and the rows that were stored."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.model.counts import Changes
+from yeldro.core.model.errors import UNCHANGED, DatabaseFailure, Fault, Refused, UsageError
+from yeldro.core.model.names import suggestion
+from yeldro.core.model.schema import TableName
+from yeldro.core.model.steps import Action
+from yeldro.core.receipts import format as form
+from yeldro.core.receipts.format import StoredColumn
+
+
+@dataclass(frozen=True)
+class ReceiptStep:
+    """One step as a receipt tells it.
+
+    Args:
+        in_passing: the rows were changed only so that a later step could remove them.
+        equal_rows_left: rows that stayed and are equal to those that went, or to the changed ones
+            as they are now, where a table has no key and its system no row id to put rows back
+            under; None elsewhere.
+        affected: None where the run ended before it was known.
+        columns: what is stored of each row, empty where rows are not stored.
+        copy: the table of the same database that holds the rows in place of the receipt.
+        orphans: rows that had no parent row even before, by foreign key.
+    """
+
+    n: int
+    action: Action
+    table: TableName
+    planned: int
+    affected: int | None
+    because: str
+    in_passing: bool
+    equal_rows_left: int | None
+    rows_table: str | None
+    columns: tuple[StoredColumn, ...]
+    orphans: dict[str, int]
+    copy: TableName | None = None
+
+    @property
+    def is_kept(self) -> bool:
+        """Whether its rows are in the receipt, or in a table of the database."""
+        return self.rows_table is not None or self.copy is not None
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """One run, as its receipt tells it; times are UTC in ISO 8601."""
+
+    path: Path
+    id: str
+    title: str
+    system: str
+    database: str
+    named_table: str
+    matched: int
+    user: str
+    started: str
+    ended: str | None
+    outcome: str
+    steps: tuple[ReceiptStep, ...]
+    ledger: dict[str, Changes]
+
+    @property
+    def total(self) -> int:
+        """Rows that were to be removed or changed."""
+        return sum(step.planned for step in self.steps if not step.in_passing)
+
+    @property
+    def is_of_restore(self) -> bool:
+        """Whether a restore wrote it: its rows were put back, or linked again."""
+        actions = {step.action for step in self.steps}
+        return bool(actions) and actions <= {Action.ADD, Action.RELINK}
+
+    @property
+    def holds_rows(self) -> bool:
+        return any(step.rows_table for step in self.steps)
+
+    @property
+    def is_forgotten(self) -> bool:
+        """Whether rows were stored once and have been erased."""
+        return not self.holds_rows and any(step.columns and not step.copy for step in self.steps)
+
+    @property
+    def copies(self) -> list[TableName]:
+        """The tables of the database that hold the rows in place of the receipt."""
+        return [step.copy for step in self.steps if step.copy]
+
+
+def read_receipt(path: Path) -> Receipt:
+    """What a receipt says, without its rows.
+
+    Raises:
+        UsageError: the file is no receipt, or of a format this version does not know.
+    """
+    with _opened(path) as file:
+        head = file.execute("SELECT * FROM receipt").fetchone()
+        if head["format"] != form.FORMAT:
+            raise UsageError(
+                f"The receipt {path} has format {head['format']}, and this version reads "
+                f"{form.FORMAT}.",
+                "Use the version of Yeldro that wrote it, or a newer one.",
+            )
+        copies = dict(_copies(file))
+        steps = []
+        for row in file.execute("SELECT * FROM step ORDER BY n").fetchall():
+            columns = file.execute(
+                "SELECT role, name, type, stored_as FROM stored_column WHERE step = ?"
+                " ORDER BY position",
+                (row["n"],),
+            )
+            orphans = file.execute(
+                "SELECT foreign_key, rows FROM orphan WHERE step = ?", (row["n"],)
+            )
+            steps.append(
+                ReceiptStep(
+                    n=row["n"],
+                    action=Action(row["action"]),
+                    table=TableName(row["table_name"], row["table_schema"]),
+                    planned=row["planned"],
+                    affected=row["affected"],
+                    because=row["because"],
+                    in_passing=bool(row["in_passing"]),
+                    equal_rows_left=row["equal_rows_left"],
+                    rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
+                    columns=tuple(StoredColumn(*column) for column in columns),
+                    orphans=dict(orphans.fetchall()),
+                    copy=copies.get(row["n"]),
+                )
+            )
+        ledger = file.execute("SELECT * FROM ledger").fetchall()
+        return Receipt(
+            path=path,
+            **{name: head[name] for name in (
+                "id", "title", "system", "database", "named_table", "matched", "user", "started",
+                "ended", "outcome")},
+            steps=tuple(steps),
+            ledger={name: Changes(*changes) for name, *changes in ledger},
+        )  # fmt: skip
+
+
+def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
+    """The tables with copies, by step; the first receipts know of none."""
+    if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
+        for step, schema, name in file.execute("SELECT * FROM copy"):
+            yield step, TableName(name, schema)
+
+
+def stored_rows(
+    path: Path, step: ReceiptStep, where: str | None = None
+) -> Iterator[list[tuple[Any, str | None]]]:
+    """The rows that a step removed or changed: for each value its form, None where native.
+
+    Args:
+        where: only rows for which this checked condition, in SQLite's SQL, is true.
+    """
+    if step.rows_table is None:
+        raise Fault("rows_table is not known here")
+    chosen = f"WHERE ({where}) " if where else ""
+    listed = ", ".join(form.quoted(column.stored_as) for column in step.columns)
+    with _opened(path) as file:
+        for *values, forms in file.execute(
+            f"SELECT {listed}, {form.FORMS} FROM {step.rows_table} {chosen}ORDER BY rowid"
+        ):
+            known = {int(place): kind for place, kind in json.loads(forms or "{}").items()}
+            yield [(value, known.get(place)) for place, value in enumerate(values)]
+
+
+def receipts_in(folder: Path) -> list[Receipt]:
+    """The receipts in a folder, newest first; files that are none are passed over."""
+    found = []
+    for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
+        try:
+            found.append(read_receipt(path))
+        except (UsageError, DatabaseFailure):
+            continue
+    return sorted(found, key=lambda receipt: (receipt.started, receipt.path.name), reverse=True)
+
+
+def forget_rows(receipt: Receipt) -> int:
+    """Drops the stored rows of a receipt for good, and keeps its counts.
+
+    Returns:
+        The number of rows that were stored.
+
+    Raises:
+        Refused: nobody knows yet whether the run was committed.
+        DatabaseFailure: the file cannot be written.
+    """
+    if receipt.outcome != form.COMMITTED:
+        raise Refused(
+            f"The receipt {receipt.id} is {receipt.outcome}: its rows may be all that is left.",
+            "See 'yeldro receipt check' first.",
+        )
+    try:
+        file = sqlite3.connect(f"{receipt.path.resolve().as_uri()}?mode=rw", uri=True)
+        try:
+            file.execute("PRAGMA secure_delete = ON")
+            rows = 0
+            for step in receipt.steps:
+                if step.rows_table:
+                    rows += file.execute(f"SELECT count(*) FROM {step.rows_table}").fetchone()[0]
+                    file.execute(f"DROP TABLE {step.rows_table}")
+            file.execute("UPDATE step SET rows_table = NULL")
+            file.commit()
+            file.execute("VACUUM")
+        finally:
+            file.close()
+    except sqlite3.Error as error:
+        raise DatabaseFailure(
+            f"The receipt {receipt.path} cannot be changed ({error}).", "Check its permissions."
+        ) from error
+    return rows
+
+
+def find_receipt(folder: Path, typed: str) -> Receipt:
+    """The receipt that `typed` means: a path, its short id, its file name, or `last`.
+
+    `last` is the newest one of a run; a restore's own is named by its id.
+
+    Raises:
+        UsageError: there is none, or the id is not whole enough to tell it from others.
+    """
+    if Path(typed).is_file():
+        return read_receipt(Path(typed))
+    known = receipts_in(folder)
+    runs = [receipt for receipt in known if not receipt.is_of_restore]
+    if typed == "last" and runs:
+        return runs[0]
+    found = [receipt for receipt in known if typed in (receipt.id, receipt.path.name)]
+    found = found or [receipt for receipt in known if typed and receipt.id.startswith(typed)]
+    if len(found) == 1:
+        return found[0]
+    names = [receipt.id for receipt in known]
+    raise UsageError(
+        f"{'Several receipts begin' if found else 'There is no receipt'} "
+        f"{'with' if found else 'called'} {typed!r} in {folder}.",
+        suggestion(typed, names)
+        if names
+        else "See 'yeldro receipt list', or name another folder with --receipts FOLDER.",
+    )
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[sqlite3.Connection]:
+    """A receipt file, opened to be read.
+
+    Where that is allowed the file itself is opened for writing, since SQLite must be able to take
+    back what a run that was killed left half-written.
+    """
+    mode = "rw" if os.access(path, os.W_OK) else "ro"
+    try:
+        file = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", uri=True)
+        file.execute("PRAGMA query_only = ON")
+        file.row_factory = sqlite3.Row
+        try:
+            yield file
+        finally:
+            file.close()
+    except (sqlite3.Error, TypeError, KeyError, ValueError, IndexError) as error:
+        raise UsageError(
+            f"The file {path} is not a receipt that can be read ({error}).",
+            "See 'yeldro receipt list'.",
+            data=UNCHANGED,
+        ) from error

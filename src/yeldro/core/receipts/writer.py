@@ -1,0 +1,282 @@
+"""Writing a receipt: every removed or changed row is on disk before the deletion commits."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import re
+import secrets
+import shutil
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from yeldro.core.model.counts import Ledger, Tally
+from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
+from yeldro.core.model.schema import TableName
+from yeldro.core.model.steps import Step
+from yeldro.core.planning.plan import Plan
+from yeldro.core.receipts import format as form
+from yeldro.core.receipts.copies import CopyPlace
+from yeldro.core.receipts.format import StoredColumn
+
+_BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
+
+
+@dataclass(frozen=True)
+class ReceiptWish:
+    """Where a receipt goes and what it holds.
+
+    Args:
+        with_rows: store the removed and changed rows, so that they can be restored.
+        copy_to: keep them as tables of the same database in place of the receipt.
+    """
+
+    folder: Path
+    with_rows: bool = True
+    copy_to: CopyPlace | None = None
+
+
+class ReceiptWriter:
+    """A receipt in the making; it is removed again when nothing was changed.
+
+    Args:
+        folder: where receipts are kept; made when it does not exist.
+        title: what was asked, in one line.
+        system, database: the database system, and its URL without a password.
+        table: the first table named.
+
+    Raises:
+        DatabaseFailure: the folder or file cannot be written.
+    """
+
+    def __init__(self, folder: Path, title: str, system: str, database: str, table: str) -> None:
+        started = datetime.now(UTC)
+        self.copies: list[TableName] = []
+        self.id = secrets.token_hex(3)
+        label = re.sub(r"[^\w-]+", "_", table)[:40]
+        self.path = folder / f"{started:%Y%m%d-%H%M%S}-{label}-{self.id}{form.SUFFIX}"
+        with _failures_told(folder):
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            os.close(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        try:
+            self._begin(title, system, database, table, started)
+        except BaseException:
+            self.path.unlink(missing_ok=True)
+            raise
+
+    def _begin(self, title: str, system: str, database: str, table: str, started: datetime) -> None:
+        with self._failures_told():
+            self._file = sqlite3.connect(self.path, isolation_level=None)
+            self._file.execute("PRAGMA synchronous = FULL")
+            self._file.executescript(form.TABLES)  # begins the transaction
+            self._file.execute(
+                "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
+                (form.FORMAT, self.id, title, system, database, table, 0,
+                 _user(), started.isoformat(timespec="microseconds"), form.OPEN),
+            )  # fmt: skip
+            self._file.execute("COMMIT")
+            sync(self.path.parent)
+            self._file.execute("BEGIN")
+
+    def add_plan(self, plan: Plan) -> None:
+        """Notes a plan that is about to be carried out."""
+        with self._failures_told():
+            self._file.execute("UPDATE receipt SET matched = matched + ?", (plan.matched,))
+            self._file.execute(
+                "UPDATE receipt SET named_table = named_table || ', ' || ?1"
+                " WHERE ', ' || named_table || ', ' NOT LIKE '%, ' || ?1 || ', %'",
+                (plan.table,),
+            )
+
+    def add_total(self, rows: int) -> None:
+        """Notes how many rows a restore puts back or changes back."""
+        with self._failures_told():
+            self._file.execute("UPDATE receipt SET matched = ?", (rows,))
+
+    def add_step(self, step: Step, table: TableName) -> None:
+        """Notes a step before it is carried out."""
+        with self._failures_told():
+            self._file.execute(
+                "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, ?, NULL, NULL)",
+                (
+                    step.n,
+                    step.action,
+                    table.schema,
+                    table.name,
+                    step.rows,
+                    step.because,
+                    step.in_passing,
+                ),
+            )
+
+    def add_rows(
+        self,
+        step: Step,
+        columns: Sequence[tuple[str, str, str]],
+        parts: Iterable[Sequence[Sequence[Any]]],
+    ) -> None:
+        """Stores the rows that a step is about to remove or change.
+
+        Args:
+            columns: (role, name, type) of each value.
+            parts: lists of rows; each row's values, then the forms of those among them that
+                SQLite has no type for, as `Session.stored` gives them.
+        """
+        stored = stored_columns(columns)
+        name = f"rows_{step.n}"
+        with self._failures_told():
+            declared = ", ".join(form.quoted(column.stored_as) for column in stored)
+            self._file.execute(f"CREATE TABLE {name} ({declared}, {form.FORMS})")
+            self._file.execute("UPDATE step SET rows_table = ? WHERE n = ?", (name, step.n))
+            self._add_columns(step, stored)
+            insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
+            for part in parts:
+                self._file.executemany(insert, part)
+
+    def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
+        """Notes the table that holds the rows of a step in place of the receipt."""
+        with self._failures_told():
+            self._add_columns(step, columns)
+            self._file.execute(
+                "INSERT INTO copy VALUES (?, ?, ?)", (step.n, name.schema, name.name)
+            )
+            self.copies.append(name)
+
+    def _add_columns(self, step: Step, columns: Sequence[StoredColumn]) -> None:
+        self._file.executemany(
+            "INSERT INTO stored_column VALUES (?, ?, ?, ?, ?, ?)",
+            [(step.n, place, each.role, each.name, each.type, each.stored_as)
+             for place, each in enumerate(columns)],
+        )  # fmt: skip
+
+    def add_equal_rows_left(self, step: Step, rows: int) -> None:
+        """Notes how many rows stay that are, or will be, equal to those of a step without a key."""
+        with self._failures_told():
+            self._file.execute("UPDATE step SET equal_rows_left = ? WHERE n = ?", (rows, step.n))
+
+    def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
+        """Notes that so many of a step's rows had no parent row even before."""
+        with self._failures_told():
+            self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
+
+    def check_space(self, cells: int) -> None:
+        """Refuses to begin where the disk clearly cannot hold the rows.
+
+        Args:
+            cells: values that are to be stored.
+
+        Raises:
+            DatabaseFailure: there is less space than so many values take at the least.
+        """
+        needed, free = cells * _BYTES_IN_A_CELL, shutil.disk_usage(self.path.parent).free
+        if needed > free:
+            raise DatabaseFailure(
+                f"The receipt needs about {needed / 1e6:,.1f} MB in {self.path.parent}, and "
+                f"{free / 1e6:,.1f} MB are free.",
+                "Free some space or name another folder with --receipts FOLDER.",
+                data=ROLLED_BACK,
+            )
+
+    def keep(self) -> None:
+        """Puts the stored rows on disk before any goes, where nothing can be rolled back."""
+        with self._failures_told():
+            self._finish(form.READY)
+            self._file.execute("COMMIT")
+            sync(self.path)
+            self._file.execute("BEGIN")
+
+    def ready(self, tally: Tally, ledger: Ledger) -> None:
+        """Puts everything on disk; only after this may the deletion be committed."""
+        with self._failures_told():
+            self._file.executemany(
+                "UPDATE step SET affected = ? WHERE n = ?",
+                [(rows, step.n) for step, rows in zip(tally.steps, tally.affected, strict=True)],
+            )
+            self._file.executemany(
+                "INSERT INTO ledger VALUES (?, ?, ?, ?)",
+                ledger_rows(ledger),
+            )
+            self._finish(form.READY)
+            self._file.execute("COMMIT")
+            sync(self.path)
+
+    def committed(self) -> None:
+        """Notes that the deletion is committed."""
+        self._finish(form.COMMITTED)
+        self._file.close()
+
+    def leave(self) -> None:
+        """Closes a receipt that is ready, of which it is not known whether it was committed."""
+        self._file.close()
+
+    def discard(self) -> None:
+        """Removes the receipt of a run that changed nothing."""
+        self._file.close()
+        for path in (self.path, self.path.with_name(self.path.name + "-journal")):
+            path.unlink(missing_ok=True)
+
+    def _finish(self, outcome: str) -> None:
+        now = datetime.now(UTC).isoformat(timespec="seconds")
+        self._file.execute("UPDATE receipt SET outcome = ?, ended = ?", (outcome, now))
+
+    @contextmanager
+    def _failures_told(self) -> Iterator[None]:
+        with _failures_told(self.path):
+            yield
+
+
+def ledger_rows(ledger: Ledger) -> list[tuple[str, int, int, int]]:
+    """What a receipt notes of a ledger; what allowed triggers changed is under `*`."""
+    rows = [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()]
+    besides = sum(map(abs, ledger.unplanned.values()))
+    return [*rows, (form.BESIDES, 0, besides, 0)] if besides else rows
+
+
+def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn]:
+    """Names for the columns of a rows table, none of them twice even where case is ignored."""
+    taken = {form.FORMS}
+    stored = []
+    for role, name, declared in columns:
+        wanted = {"value": name, "computed": name, "row id": form.ROW_ID}.get(
+            role, f"{role}_{name}"
+        )
+        unique, number = wanted, 2
+        while unique.casefold() in taken:
+            unique, number = f"{wanted}_{number}", number + 1
+        taken.add(unique.casefold())
+        stored.append(StoredColumn(role, name, declared, unique))
+    return stored
+
+
+@contextmanager
+def _failures_told(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except (OSError, sqlite3.Error) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        raise DatabaseFailure(
+            f"The receipt at {path} could not be written: {reason}.",
+            "Free some space or name another folder with --receipts FOLDER.",
+            data=ROLLED_BACK,
+        ) from error
+
+
+def sync(path: Path) -> None:
+    """Has the operating system put a file, or a folder's list of files, on disk."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _user() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unknown"

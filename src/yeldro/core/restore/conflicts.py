@@ -1,0 +1,400 @@
+"""What stands between the stored rows of one step and the database as it is now."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.model.names import counted, told_rows
+from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
+from yeldro.core.model.steps import Action
+from yeldro.core.receipts.reader import ReceiptStep
+from yeldro.core.restore.dangling import still_referenced
+from yeldro.core.restore.key_swaps import back_under_old_key, goes_from
+from yeldro.core.restore.repeated_changes import back_before, back_before_all, covered_by
+from yeldro.core.restore.staged_rows import StagedRows
+
+
+@dataclass(frozen=True)
+class Restored:
+    """What stands between a receipt's step and the database.
+
+    Args:
+        stored: rows the step removed or changed.
+        back: those that are in the database as they were before the step.
+        missing: those that a restore puts back.
+    """
+
+    step: ReceiptStep
+    stored: int
+    back: int
+    missing: int
+
+
+@dataclass(frozen=True)
+class Problem:
+    """What stands in the way of some staged rows; `rows` tells which, None where nothing does."""
+
+    said: str
+    rows: sql.Predicate | None = None
+
+
+def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restored, list[Problem]]:
+    """Counts what is back and what is missing, and says what stands in the way."""
+    if each.step.action is Action.REMOVE:
+        return _compare_removed(each, others)
+    problems: list[Problem] = []
+    name = each.table.name
+    cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    linked = as_before(each, others)
+    counted = is_counted(each)
+    back = count_back(each, others)
+    later = [other for other in others if other.step.n > each.step.n]
+    covered = [covered_by(each, other) for other in later if other.table.name == each.table.name]
+    anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
+    lost = 0
+    if counted and back:
+        taken = each.count(sa.or_(*covered)) if covered else 0
+        lost = max(back - each.equal_rows("old") - taken, 0)
+    back -= lost
+    if 0 < back < each.stored and (counted or each.is_ambiguous()):
+        said = (
+            f"some changed rows of {each.table.name} are back, and nothing tells which of several "
+            f"equal ones they are"
+        )
+        problems.append(Problem(said))
+    rows = lost or (0 if counted else each.count(anew))
+    if rows:
+        said = f"{told_rows(rows, name, 'was', 'were')} removed or linked anew since"
+        problems.append(Problem(said, None if counted else anew))
+    if counted:
+        linked = sa.true() if back == each.stored else sa.false()
+    for key in each.table.foreign_keys:
+        problems += parents_gone(each, key, others, linked)
+    for key in each.session.catalogue.referencing(each.table.name):
+        needed = still_referenced(each, key, others)
+        problem = sa.and_(cut, ~linked, sa.false() if needed is None else needed)
+        rows = 0 if needed is None else each.count(problem)
+        if rows:
+            said = f"{told_rows(rows, name, 'is', 'are')} referenced since by rows of {key.child}"
+            problems.append(Problem(f"{said} ({key}){sample(each, problem)}", problem))
+    return Restored(each.step, each.stored, back, each.stored - back - lost), problems
+
+
+def is_counted(each: StagedRows) -> bool:
+    """Whether nothing but numbers tells which of a step's rows are back."""
+    if each.holds_whole_rows:
+        return each.told_by_count
+    return each.told_by_count and each.step.equal_rows_left is not None
+
+
+def count_back(each: StagedRows, others: Sequence[StagedRows]) -> int:
+    """The number of a step's rows that are in the database as they were before it."""
+    if not is_counted(each):
+        return each.count(as_before(each, others))
+    if each.holds_whole_rows:
+        return each.stored_among(each.equal_rows())
+    return each.stored - each.stored_among(each.equal_rows())
+
+
+def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
+    """Whether a staged row is in the database as it was before its step."""
+    if each.holds_whole_rows:
+        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
+        same = sa.and_(same, ~each.taken_over)
+        before = _changed_before(each, others)
+        for earlier in before:
+            same = sa.or_(same, back_before(each, earlier))
+        plain = [earlier for earlier in before if not earlier.changes_key]
+        if len(plain) > 1:
+            plain.sort(key=lambda earlier: earlier.step.n)
+            same = sa.or_(same, back_before_all(each, plain))
+        return same
+    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
+    for earlier in _changed_before(each, others):
+        linked = sa.or_(linked, back_before(each, earlier))
+    for other in others:
+        if other is not each and other.table == each.table and other.changes_key:
+            linked = sa.or_(linked, back_under_old_key(each, other))
+    if any(goes_from(other, each) for other in others):
+        cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+        linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
+    return linked
+
+
+def changed_since(each: StagedRows) -> list[str]:
+    """How the table's columns differ from those that the rows were stored with, as sentences."""
+    said = [
+        f"{each.table.name} has a column {column.name} since; rows get its default there"
+        for column in _columns_since(each)
+    ]
+    for stored in each.step.columns:
+        now = each.table.by_name.get(stored.name)
+        if now and stored.role != "row id" and now.type != stored.type:
+            was = stored.type or "without a type"
+            said.append(f"{each.table.name}.{now.name} was {was} and is {now.type} now")
+    return said
+
+
+def _columns_since(each: StagedRows) -> list[Column]:
+    """Columns that the table did not have when its rows went."""
+    if each.step.action is not Action.REMOVE:
+        return []
+    stored = dict(each.named("value"))
+    return [column for column in each.table.stored_columns if column.name not in stored]
+
+
+def _columns_to_fill(each: StagedRows) -> list[Problem]:
+    """Columns added since for which nothing says what a row gets there."""
+    return [
+        Problem(f"{each.table.name} has a column {column.name} since, which takes no NULL and has "
+                f"no default")
+        for column in _columns_since(each)
+        if not column.nullable and column.default is None
+    ]  # fmt: skip
+
+
+def _changed_before(each: StagedRows, others: Sequence[StagedRows]) -> list[StagedRows]:
+    """Earlier steps of the receipt that changed rows of the same table."""
+    return [
+        other
+        for other in others
+        if other.step.n < each.step.n
+        and other.table.name == each.table.name
+        and other.step.action is not Action.REMOVE
+        and not other.told_by_count
+    ]
+
+
+def _compare_removed(
+    each: StagedRows, others: Sequence[StagedRows]
+) -> tuple[Restored, list[Problem]]:
+    if each.told_by_count:
+        back, there, problems = _compare_by_count(each)
+        missing = each.stored - back
+    else:
+        there = each.is_there
+        same = as_before(each, others)
+        name = each.table.name
+        back, missing = each.count(same), each.count(~there)
+        taken = each.stored - back - missing
+        said = counted(
+            taken,
+            f"key of {name} is taken by another row",
+            f"keys of {name} are taken by other rows",
+        )
+        other = sa.and_(there, ~same)
+        problems = [Problem(said + sample(each, other), other)] if taken else []
+    problems += _taken_elsewhere(each, there, others)
+    problems += _columns_to_fill(each) if missing else []
+    for key in each.table.foreign_keys:
+        problems += parents_gone(each, key, others, there)
+    return Restored(each.step, each.stored, back, missing), problems
+
+
+def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Problem]]:
+    """Equal rows cannot be told apart; their number tells whether the stored ones are back.
+
+    Returns:
+        The number of rows that are back, whether a staged row is among them, what is in the way.
+    """
+    back = each.stored_among(each.equal_rows())
+    said = (
+        f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
+        f"without a key nothing tells which"
+    )
+    some = 0 < back < each.stored
+    return back, sa.true() if back else sa.false(), [Problem(said)] if some else []
+
+
+def _taken_elsewhere(
+    each: StagedRows, there: sql.Predicate, others: Sequence[StagedRows]
+) -> list[Problem]:
+    """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
+    problems = []
+    name, names = each.table.name, dict(each.whole)
+    for key in each.table.candidate_keys:
+        if key.columns == each.table.identity.columns or not set(key.columns) <= names.keys():
+            continue
+        pairs = [(column, names[column]) for column in key.columns]
+        equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
+        stay = (
+            other.is_none_of_mine(each.rows)
+            for other in others
+            if other.table == each.table and {*key.columns} & dict(other.named("old")).keys()
+        )
+        taken = each.exists(*equal, *stay)
+        found = each.count(~there, taken)
+        if found:
+            listed = ", ".join(key.columns)
+            said = (
+                counted(
+                    found,
+                    f"value of {name} ({listed}) is taken by another row",
+                    f"values of {name} ({listed}) are taken by other rows",
+                )
+                + sample(each, ~there, taken)
+                + _dropping(each, key)
+            )
+            problems.append(Problem(said, sa.and_(~there, taken)))
+    return problems
+
+
+def _dropping(each: StagedRows, key: CandidateKey) -> str:
+    """How a unique key is dropped, where it has a name of its own."""
+    if not key.constraint:
+        return ""
+    drop = each.session.dropping(each.table, key.constraint)
+    return f", and unique by {key.constraint} ('{drop};' drops it)"
+
+
+def parents_gone(
+    each: StagedRows, key: ForeignKey, others: Sequence[StagedRows], there: sql.Predicate
+) -> list[Problem]:
+    """Parents that rows need once they are as before, and that neither are there nor come too."""
+    without = without_parent(each, key)
+    if without is None:
+        return []
+    conditions = [~there, without]
+    parent = each.session.catalogue.table(key.parent)
+    for other in others:
+        if other.table.name == key.parent and other.step.action is Action.REMOVE:
+            theirs_names = dict(other.whole)
+            if not theirs_names.keys() >= {*key.referenced_columns}:
+                continue  # what is referenced was not stored, so nothing is known to come
+            coming = other.staged.alias("yeldro_coming")
+            is_coming = (
+                each.session.typed(coming.c[theirs_names[theirs]], parent.by_name[theirs]) == value
+                for value, theirs in _references(each, key)
+            )
+            conditions.append(~sa.exists().where(*is_coming))
+        elif other.moves_under(key):
+            conditions.append(~_is_coming(each, key, other))
+    gone = each.count(*conditions)
+    alone_before = each.step.orphans.get(key.name, 0)
+    if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
+        return []
+    name = each.table.name
+    since = "any more" if gone > alone_before else "and had none before; the system asks for one"
+    said = (
+        f"{told_rows(gone, name, 'has', 'have')} no parent row {since} ({key})"
+        f"{sample(each, *conditions)}"
+    )
+    return [Problem(said, sa.and_(*conditions))]
+
+
+def _is_coming(each: StagedRows, key: ForeignKey, other: StagedRows) -> sql.Predicate:
+    """Whether a staged row references a changed row of another step as it is once undone."""
+
+    def references(mine: StagedRows, changed: StagedRows) -> list[sql.Predicate]:
+        return [changed.coming(theirs) == value for value, theirs in _references(mine, key)]
+
+    return each.meets(other, references)
+
+
+def references_rows(each: StagedRows, key: ForeignKey, other: StagedRows) -> bool:
+    """Whether a staged row references one of another step that is to come, to go or to move.
+
+    What comes is looked at as it is when all is undone, what goes as it is now.
+    """
+    parent = each.session.catalogue.table(key.parent)
+    comes = Action.ADD not in (each.step.action, other.step.action)
+
+    def references(mine: StagedRows, theirs: StagedRows) -> Iterator[sql.Predicate]:
+        for name, named in zip(key.columns, key.referenced_columns, strict=True):
+            value = mine.coming(name) if comes else mine.now(name)
+            ours = each.session.referencing_value(
+                value, each.table.by_name[name], parent.by_name[named]
+            )
+            yield ours == (theirs.coming(named) if comes else theirs.now(named))
+        if not theirs.holds_whole_rows:
+            names = key.referenced_columns
+            yield sa.or_(*(theirs.now(n).is_distinct_from(theirs.coming(n)) for n in names))
+
+    return bool(each.count(each.meets(other, references)))
+
+
+def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Problem]:
+    """Rows whose parent went in the same run, and whose parent's key another row has now.
+
+    Args:
+        parents: the steps that removed parents and are not undone now.
+    """
+    problems = []
+    for key in each.table.foreign_keys:
+        for parent in parents:
+            if parent.table.name != key.parent or not each.needs(key) or is_counted(parent):
+                continue
+            if not parent.brings(key):
+                continue
+            other = sa.and_(parent.is_there, ~as_before(parent, []))
+            if not parent.count(other):
+                continue
+            numbers = sa.select(parent.staged.c.yeldro_row).where(other)
+            mine = each.meets(parent, hangs_on(each, key, numbers))
+            missing = sa.and_(mine, ~as_before(each, []))
+            rows = each.count(missing)
+            if rows:
+                said = (
+                    f"{told_rows(rows, each.table.name, 'would', 'would')} hang on another row of "
+                    f"{key.parent} than before: the key was taken since ({key})"
+                    f"{sample(each, missing)}"
+                )
+                problems.append(Problem(said, missing))
+    return problems
+
+
+def hangs_on(
+    each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
+) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
+    """Whether a staged row references one of the staged rows with these numbers."""
+
+    def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
+        yield parent.staged.c.yeldro_row.in_(numbers)
+        for name, named in zip(key.columns, key.referenced_columns, strict=True):
+            value = each.session.referencing_value(
+                mine.coming(name), mine.table.by_name[name], parent.table.by_name[named]
+            )
+            yield value == parent.coming(named)
+
+    return hangs
+
+
+def without_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
+    """Whether a staged row has no parent row in the database; None where it needs none."""
+    if not each.needs(key):
+        return None
+    parents = sql.parents_of(key, each.session.catalogue.table(key.parent))
+    is_parent = (parents.c[theirs] == value for value, theirs in _references(each, key))
+    some = (each.coming(ours).is_not(None) for ours in key.columns)
+    return sa.and_(*some, ~sa.exists().where(*is_parent))
+
+
+def _references(each: StagedRows, key: ForeignKey) -> list[tuple[sa.ColumnElement[Any], str]]:
+    """(a staged row's value, the parent's column that it is compared with)."""
+    parent = each.session.catalogue.table(key.parent)
+    return [
+        (
+            each.session.referencing_value(
+                each.coming(ours), each.table.by_name[ours], parent.by_name[theirs]
+            ),
+            theirs,
+        )
+        for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+    ]
+
+
+def sample(each: StagedRows, *conditions: sql.Predicate) -> str:
+    """A few of the staged rows that meet the conditions, by key."""
+    pairs = each.key[:3]
+    query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
+    rows = each.session.connection.execute(query).all()
+    listed = "; ".join(
+        ", ".join(f"{ours} {value!r}" for (ours, _), value in zip(pairs, row, strict=True))
+        for row in rows
+    )
+    return f" (such as {listed})" if listed else ""

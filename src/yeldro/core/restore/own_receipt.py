@@ -1,0 +1,156 @@
+"""What a restore did, as a receipt of its own: each step is the other way round."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import computed_columns
+from yeldro.core.database.references import stored_in_parts
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.receipts.writer import ReceiptWriter
+from yeldro.core.restore.conflicts import without_parent
+from yeldro.core.restore.key_swaps import key_before, share_key
+from yeldro.core.restore.staged_rows import StagedRows
+
+_OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
+
+Columns = list[tuple[str, str, str]]
+
+
+def inverse(each: StagedRows, n: int, source: str) -> Step:
+    """The step that undoes one of a receipt's.
+
+    Args:
+        source: the id of the receipt that is restored.
+    """
+    action = _OTHER_WAY.get(each.step.action, Action.RELINK)
+    name = str(each.table.name)
+    return Step(n, action, name, each.missing, f"restore of {source}", (name,))
+
+
+def passing(each: StagedRows, rows: int) -> Step:
+    """Links that are cut or set only so that rows can go or come in some order."""
+    name = str(each.table.name)
+    return Step(0, Action.RELINK, name, rows, "in passing", (name,), in_passing=True)
+
+
+def store_before(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
+                 with_rows: bool) -> int:  # fmt: skip
+    """Notes a step that is about to be carried out, and the rows that only now can be read.
+
+    Args:
+        others: all steps of the restore.
+
+    Returns:
+        How many rows of the step the receipt tells of.
+    """
+    if step.action is Action.RELINK:
+        return _store_links(each, step, receipt, others, with_rows)
+    receipt.add_step(step, each.table.name)
+    if not with_rows:
+        return step.rows
+    if each.told_by_count or step.action is Action.REMOVE:
+        receipt.add_rows(step, *_as_staged(each))
+        if each.told_by_count:
+            stay = each.equal_rows() - (each.missing if step.action is Action.REMOVE else 0)
+            receipt.add_equal_rows_left(step, stay)
+    return step.rows
+
+
+def orphans(each: StagedRows) -> dict[str, int]:
+    """Rows that are about to go and have no parent row even now, by foreign key."""
+    if each.step.action is not Action.ADD:
+        return {}
+    found = {key.name: without_parent(each, key) for key in each.table.foreign_keys}
+    return {
+        name: rows
+        for name, alone in found.items()
+        if alone is not None and (rows := each.count(alone))
+    }
+
+
+def _store_links(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
+                 with_rows: bool) -> int:  # fmt: skip
+    """Notes links that are about to be set, but for those of rows that come back whole."""
+    to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    told = [to_be_set, *_not_added(each, others)]
+    rows = step.rows if each.told_by_count else each.count(*told)
+    receipt.add_step(replace(step, rows=rows), each.table.name)
+    if with_rows:
+        columns, expressions = _turned(each, others)
+        receipt.add_rows(
+            step, columns, stored_in_parts(each.session, sa.select(*expressions).where(*told))
+        )
+        if each.told_by_count:
+            receipt.add_equal_rows_left(step, each.equal_rows("old"))
+    return rows
+
+
+def store_after(each: StagedRows, step: Step, receipt: ReceiptWriter) -> None:
+    """Stores added rows as they are now that everything is in place."""
+    if step.action is not Action.ADD or each.told_by_count:
+        return
+    table = each.table
+    computed = computed_columns(each.session, table)
+    columns = [("value", column.name, column.type) for column in table.stored_columns]
+    columns += [("computed", column.name, column.type) for column in computed]
+    expressions = [
+        each.session.readable(each.rows.c[column.name], column).label(f"c{place}")
+        for place, column in enumerate([*table.stored_columns, *computed])
+    ]
+    if each.row_id:
+        columns.insert(0, ("row id", each.row_id, ""))
+        expressions.insert(0, each.rows.c[each.row_id].label("yeldro_id"))
+    query = sa.select(*expressions).select_from(each.rows).where(each.is_mine(each.rows))
+    receipt.add_rows(step, columns, stored_in_parts(each.session, query))
+
+
+def _turned(
+    each: StagedRows, others: Sequence[StagedRows]
+) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
+    """A changed row's columns with old and new in each other's place, and the key it had before."""
+    old, new = dict(each.named("old")), dict(each.named("new"))
+    was, left = dict(each.named("was")), dict(each.named("left"))
+    columns: Columns = []
+    expressions: list[sa.ColumnElement[Any]] = []
+    for stored_as, column in each.roles.items():
+        mine = {"key": old.get(column.name, stored_as), "old": new.get(column.name),
+                "new": old.get(column.name), "was": left.get(column.name),
+                "left": was.get(column.name)}.get(column.role) or stored_as  # fmt: skip
+        value: sa.ColumnElement[Any] = each.staged.c[mine]
+        if column.role == "key" and each.table.has_key and column.name not in old:
+            value = key_before(each, column.name, others)
+        columns.append((column.role, column.name, column.type))
+        expressions.append(value.label(f"c{len(columns)}"))
+    return columns, expressions
+
+
+def _not_added(each: StagedRows, others: Sequence[StagedRows]) -> Iterator[sql.Predicate]:
+    """Rows that the same restore adds are stored whole, links and all."""
+    for other in others:
+        added = other.step.action is Action.REMOVE and other.table == each.table
+        if not added or other.told_by_count or share_key(other, each):
+            continue
+        staged = other.staged.alias("yeldro_added")
+        theirs = dict(other.key)
+        same = (
+            staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])
+            for name, own in each.key
+        )
+        yield ~sa.exists(sa.select(sa.literal(1)).select_from(staged).where(*same)
+                         .correlate(each.staged))  # fmt: skip
+
+
+def _as_staged(each: StagedRows) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
+    """The rows as they are staged; with their row ids where they have them and will have them."""
+    roles = {"value", "computed"}
+    roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()
+    pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]
+    columns = [(column.role, column.name, column.type) for column, _ in pairs]
+    query = sa.select(*(each.staged.c[own] for _, own in pairs)).order_by(each.staged.c.yeldro_row)
+    return columns, stored_in_parts(each.session, query)

@@ -1,0 +1,532 @@
+"""Putting the rows of a receipt back, and undoing the links that were cut.
+
+The stored rows are first staged in temporary tables beside the real ones, so that everything
+that would go wrong is known before anything is written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from itertools import count
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from yeldro.core.database.protocol import ChangeCount, Database, Session
+from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
+from yeldro.core.execution.steps import (
+    check_lasting_effects,
+    check_unseen,
+    commit_with,
+    triggers_fired,
+)
+from yeldro.core.model.counts import Ledger, Tally
+from yeldro.core.model.errors import ROLLED_BACK, Fault, Refused, UsageError
+from yeldro.core.model.names import counted, same_name, suggestion
+from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.plan import check_trigger_names
+from yeldro.core.receipts import format as form
+from yeldro.core.receipts.reader import Receipt, stored_rows
+from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+from yeldro.core.restore.added_rows import AddedRows
+from yeldro.core.restore.conflicts import (
+    Problem,
+    Restored,
+    changed_since,
+    compare_step,
+    other_parents,
+)
+from yeldro.core.restore.dangling import prove_nothing_hangs
+from yeldro.core.restore.key_swaps import taken_over
+from yeldro.core.restore.leaving_out import leave_out
+from yeldro.core.restore.order import at_once, in_order, plan_late_links
+from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
+from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
+from yeldro.core.restore.staged_rows import StagedRows
+from yeldro.core.restore.verification import (
+    Difference,
+    changed_meanwhile,
+    check_differences,
+    differences,
+    differing_besides,
+    mend,
+)
+from yeldro.core.selection.filters import parse_stored_filter
+
+
+@dataclass(frozen=True)
+class Scope:
+    """Which of a receipt's rows are meant.
+
+    Args:
+        only: tables, as typed; empty for all.
+        where: only stored rows for which this is true; needs one table.
+        skip_conflicts: rows that something stands in the way of are left out.
+    """
+
+    only: tuple[str, ...] = ()
+    skip_conflicts: bool = False
+    where: str | None = None
+
+
+EVERYTHING = Scope()
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """What is accepted by name.
+
+    Args:
+        triggers: triggers whose own changes to other rows are accepted.
+        differences: tables whose rows may come back other than they were.
+        no_way_back: tables that triggers write to and in which nothing can be rolled back.
+    """
+
+    triggers: tuple[str, ...] = ()
+    differences: tuple[str, ...] = ()
+    no_way_back: tuple[str, ...] = ()
+
+
+NOTHING = Allowed()
+
+
+@dataclass(frozen=True)
+class StagedSteps:
+    """The stored rows of all steps in question.
+
+    Args:
+        steps: those that are undone, in that order.
+        parents: steps that are not, and whose rows are parents of those that are.
+    """
+
+    steps: list[StagedRows]
+    parents: list[StagedRows] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class RestorePlan:
+    """What a restore would do, and what stands in its way, as sentences.
+
+    Args:
+        skipped: what is left out because something stands in its way, as sentences.
+        notes: what has changed about the tables since, as sentences.
+        differing: columns of rows that are back and do not hold what they held, as sentences.
+    """
+
+    receipt: Receipt
+    steps: tuple[Restored, ...]
+    conflicts: tuple[str, ...]
+    skipped: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    differing: tuple[str, ...] = ()
+
+    @property
+    def total(self) -> int:
+        """Rows to be put back or changed back."""
+        return sum(each.missing for each in self.steps)
+
+    @property
+    def verdict(self) -> str:
+        """`all gone`, `partly back` or `all back`; `never gone` where the run ended before that.
+
+        Of a restore's receipt `all there`, `partly undone` or `all undone`.
+        """
+        if not self.steps:
+            return "never gone"
+        verdicts = ("all gone", "partly back", "all back")
+        if self.receipt.is_of_restore:
+            verdicts = ("all there", "partly undone", "all undone")
+        if not sum(each.back for each in self.steps):
+            return verdicts[0]
+        return verdicts[1 if self.total or self.conflicts or self.differing else 2]
+
+
+@dataclass(frozen=True)
+class RestoreResult:
+    """What a restore did.
+
+    Args:
+        receipt: where its own receipt lies, by which it can be undone; None where nothing was done.
+        differences: rows that are not as they were, which was accepted.
+    """
+
+    plan: RestorePlan
+    tally: Tally
+    ledger: Ledger
+    receipt: Path | None = None
+    differences: tuple[Difference, ...] = ()
+
+    @property
+    def total(self) -> int:
+        """Rows put back or changed back."""
+        return self.tally.total
+
+
+def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> RestorePlan:
+    """Holds a receipt's rows against the database as it is now; changes nothing.
+
+    Raises:
+        Refused: the receipt holds no rows, or a table of it is not there as it was.
+    """
+    with database.reading() as session:
+        session.use_stored_forms()
+        staged_steps = _stage(session, receipt, scope)
+        planned = _plan(receipt, staged_steps, scope)
+        differing = tuple(differing_besides(staged_steps.steps))
+        return replace(planned, differing=differing, notes=planned.notes + differing)
+
+
+def restore(
+    database: Database,
+    receipt: Receipt,
+    lock_wait: float,
+    agreed: int | None = None,
+    allowed: Allowed = NOTHING,
+    scope: Scope = EVERYTHING,
+    wish: ReceiptWish | None = None,
+) -> RestoreResult:
+    """Puts back what is missing, in one transaction, with a receipt of its own.
+
+    Args:
+        lock_wait: seconds to wait for other sessions' locks.
+        agreed: the number of rows a person has agreed to put back, None where nobody was asked.
+        allowed: what is accepted by name.
+        wish: where the restore's own receipt goes; beside the one that is restored if not said.
+
+    Raises:
+        Refused: a row's key is taken, its parent is gone, or another number would go back.
+        CountMismatch: a count was not as planned; rolled back.
+        DatabaseFailure: the database or the receipt's disk refused; rolled back.
+    """
+    wish = wish or ReceiptWish(receipt.path.parent)
+    with database.writing(lock_wait) as session:
+        session.use_stored_forms()
+        refused: dict[int, list[int]] = {}
+        told: list[str] = []
+        while True:
+            work = _Restoring(session, receipt, scope, refused, told)
+            work.check(agreed, allowed)
+            if not work.planned.total:
+                return RestoreResult(work.planned, Tally((), ()), Ledger({}))
+            writer = ReceiptWriter(
+                wish.folder,
+                f"restore {receipt.id}: {receipt.title}",
+                session.system,
+                database.shown,
+                receipt.named_table,
+            )
+            before = Savepoint(session, "yeldro_before")
+            before.set()
+            try:
+                found, tally, ledger = work.put_back(allowed, writer, wish)
+            except StepRefused as failure:
+                before.go_back()
+                writer.discard()
+                told = work.leave_out(failure)
+                continue
+            except BaseException:
+                session.roll_back()
+                writer.discard()
+                raise
+            commit_with(session, writer, "The rows are back and committed.")
+            return RestoreResult(work.planned, tally, ledger, writer.path, tuple(found))
+
+
+class _Restoring:
+    """One attempt to put the rows of a receipt back.
+
+    Args:
+        refused: staged rows that the database refused before, by the number of their step.
+        told: why, as sentences.
+    """
+
+    def __init__(
+        self,
+        session: Session,
+        receipt: Receipt,
+        scope: Scope,
+        refused: dict[int, list[int]],
+        told: Sequence[str],
+    ) -> None:
+        self.session = session
+        self.receipt = receipt
+        self.scope = scope
+        self.refused = refused
+        self.staged_steps = _stage(session, receipt, scope)
+        self.told = list(told)
+        gone = sum(
+            sum(
+                leave_out(
+                    each, each.staged.c.yeldro_row.in_(numbers), self.staged_steps.steps
+                ).values()
+            )
+            for each in self.staged_steps.steps
+            if (numbers := refused.get(each.step.n))
+        )
+        self.planned = _plan(receipt, self.staged_steps, scope, self.told)
+        self.agreed_to = self.planned.total + gone
+
+    def check(self, agreed: int | None, allowed: Allowed) -> None:
+        """Refuse what stands in the way, and another number than was agreed to."""
+        check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
+        if self.planned.conflicts:
+            raise Refused(
+                f"{'; '.join(self.planned.conflicts)}.",
+                "Mend these rows, or leave them out with --skip-conflicts, or put all into another "
+                "database with --into URL.",
+                conflicts=self.planned.conflicts,
+            )
+        if agreed not in (None, self.agreed_to):
+            raise Refused(
+                f"The database has changed: {self.agreed_to:,} rows would go back, not {agreed:,}.",
+                "Look again, then restore.",
+            )
+
+    def put_back(
+        self, allowed: Allowed, writer: ReceiptWriter, wish: ReceiptWish
+    ) -> tuple[list[Difference], Tally, Ledger]:
+        """Write what is missing; what is not as before, and the counts."""
+        steps = self.staged_steps.steps
+        if wish.with_rows:
+            writer.check_space(sum(each.missing * len(each.roles) for each in steps))
+        return _put_back(self.session, self.receipt, steps, allowed, writer, wish)
+
+    def leave_out(self, failure: StepRefused) -> list[str]:
+        """Note rows that the database refuses, so that the next attempt goes without them.
+
+        Returns:
+            Why, as sentences.
+
+        Raises:
+            Refused: rows in conflict are not to be left out.
+        """
+        said = [problem.said for problem in failure.problems]
+        if not self.scope.skip_conflicts:
+            raise Refused(
+                f"{'; '.join(said)}.",
+                "Mend what stands in the way, or leave these rows out with --skip-conflicts.",
+                data=ROLLED_BACK,
+                conflicts=tuple(said),
+            )
+        self.refused.setdefault(failure.n, []).extend(failure.numbers)
+        return [*self.told, *said]
+
+
+def _put_back(
+    session: Session,
+    receipt: Receipt,
+    staged_steps: Sequence[StagedRows],
+    allowed: Allowed,
+    writer: ReceiptWriter,
+    wish: ReceiptWish,
+) -> tuple[list[Difference], Tally, Ledger]:
+    """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
+    if not session.checks_when_all_is_done:
+        plan_late_links(session, staged_steps)
+    for each in staged_steps:
+        each.narrow()
+        each.hold_parents()
+    steps = [(inverse(each, 0, "").action, each.table) for each in staged_steps if each.missing]
+    check_unseen(session, [pair for pair in steps if pair[0] is Action.REMOVE])
+    check_lasting_effects(session, steps, allowed.no_way_back)
+    meanwhile = changed_meanwhile(staged_steps)
+    before = session.change_count()
+    done: list[tuple[Step, int]] = []
+    told: list[tuple[Step, int]] = []
+    late: list[tuple[StagedRows, int]] = []
+    for each in staged_steps:
+        if isinstance(each, AddedRows):
+            late.append((each, each.cut_links()))
+    together = at_once(session, [each for each in staged_steps if each.missing])
+    numbers = count(1)
+    parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
+             for some in together]  # fmt: skip
+    to_do = [pair for part in parts for pair in part]
+    alone = {step: orphans(each) for step, each in to_do} if wish.with_rows else {}
+    for part in parts:
+        for step, each in part:
+            told.append((step, store_before(each, step, writer, staged_steps, wish.with_rows)))
+            for name, rows in alone.get(step, {}).items():
+                writer.add_orphans(step, name, rows)
+        done += _undo(session, part)
+    for each in staged_steps:
+        if not isinstance(each, AddedRows):
+            late.append((each, each.set_late_links()))
+    after = session.change_count()
+    mended = _mended(session, mend(staged_steps, meanwhile), after)
+    found = differences(staged_steps, meanwhile)
+    check_differences(found, allowed.differences)
+    for step, each in to_do:
+        if wish.with_rows:
+            store_after(each, step, writer)
+        if session.checks_when_all_is_done:
+            prove_nothing_hangs(each)
+    writer.add_total(sum(rows for _, rows in done))
+    passed = [(passing(each, rows), rows) for each, rows in late if rows]
+    ledger = read_ledger(before, after, _tally([*done, *passed])).with_more(mended)
+    fired = [(step.action, each.table) for step, each in to_do]
+    fired += [(Action.RELINK, each.table) for each, rows in late if rows]
+    check_ledger(ledger, triggers_fired(fired), allowed.triggers)
+    writer.ready(_tally(told), ledger)
+    return found, _tally(done), ledger
+
+
+def _mended(
+    session: Session, mended: Sequence[tuple[StagedRows, int]], before: ChangeCount
+) -> Ledger:
+    """The ledger of what was set anew, and of that alone."""
+    changed = [(passing(each, rows), rows) for each, rows in mended if rows]
+    if not changed:
+        return Ledger({})
+    ledger = read_ledger(before, session.change_count(), _tally(changed))
+    # A row in which a trigger sets its own values again may count as not changed at all.
+    more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
+    return Ledger(ledger.tables, more)
+
+
+def _undo(session: Session, part: Sequence[tuple[Step, StagedRows]]) -> list[tuple[Step, int]]:
+    """Undoes one step, or several at once; each with the number of its rows, which is checked."""
+    if len(part) == 1:
+        counts = [_tried(session, part[0][1])]
+    else:
+        counts = session.change_at_once([each.change_back() for _, each in part])
+    for (step, each), rows in zip(part, counts, strict=True):
+        check_step(step, rows, each.table)
+    return [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
+
+
+def _tried(session: Session, each: StagedRows) -> int:
+    """Undo one step; where the database refuses rows, find out which.
+
+    Raises:
+        StepRefused: it refuses some.
+    """
+    before = Savepoint(session, "yeldro_step")
+    before.set()
+    try:
+        rows = each.put_back()
+    except sa.exc.DBAPIError as error:
+        if session.row_refusal(error) is None or each.step.action is Action.ADD:
+            raise
+        before.go_back()
+        refusals = find_refused(each, each.put_back)
+        if not refusals.rows:
+            raise
+        raise StepRefused(refusals) from error
+    before.release()
+    return rows
+
+
+def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
+    return Tally(tuple(step for step, _ in done), tuple(rows for _, rows in done))
+
+
+def _stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
+    """The receipt's steps last first, so that parents go back before their children."""
+    if receipt.outcome == form.OPEN:
+        return StagedSteps([])
+    if receipt.system != session.system:
+        raise Refused(
+            f"The rows of this receipt are {receipt.system}'s, and this is {session.system}.",
+            "Export them with 'yeldro receipt export', and load the files there.",
+        )
+    if receipt.steps and not receipt.holds_rows and not receipt.copies:
+        raise Refused(
+            "This receipt holds counts and no rows, so nothing can be compared or put back.",
+            "Rows are stored unless --without-rows is said.",
+        )
+    kept = [step for step in reversed(receipt.steps) if step.is_kept]
+    stored = kept
+    if scope.only:
+        known = {str(step.table): None for step in stored}
+        for name in scope.only:
+            if same_name(name, known) is None:
+                raise UsageError(
+                    f"--only {name}: this receipt holds no rows of it.", suggestion(name, known)
+                )
+        wanted = {same_name(name, known) for name in scope.only}
+        stored = [step for step in stored if str(step.table) in wanted]
+    if scope.where is not None and len({step.table for step in stored}) != 1:
+        raise UsageError(
+            "--where speaks of the rows of one table.", "Add --only TABLE to say which."
+        )
+    staged_steps = [
+        (AddedRows if step.action is Action.ADD else StagedRows)(session, step) for step in stored
+    ]
+    for each in staged_steps:
+        _fill(each, receipt, scope.where)
+    for each in staged_steps:
+        if each.holds_whole_rows and each.table.has_key:
+            each.taken_over = taken_over(each, staged_steps)
+    named = {key.parent for each in staged_steps for key in each.table.foreign_keys}
+    parents = [
+        StagedRows(session, step)
+        for step in kept
+        if step not in stored and step.action is Action.REMOVE and step.table in named
+    ]
+    for each in parents:
+        _fill(each, receipt, None)
+    return StagedSteps(in_order(staged_steps), parents)
+
+
+def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
+    """Lay out the stored rows of a step that meet a condition."""
+    if each.step.copy:
+        if condition is not None:
+            raise UsageError(
+                f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
+                "Drop --where, or put them back from there by hand.",
+            )
+        each.fill_from(each.step.copy)
+        return
+    names = [column.stored_as for column in each.step.columns]
+    where = None if condition is None else parse_stored_filter(condition, names)
+    each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
+
+
+def _plan(
+    receipt: Receipt, staged_steps: StagedSteps, scope: Scope, told: Sequence[str] = ()
+) -> RestorePlan:
+    """What a restore would do.
+
+    Args:
+        told: what has been left out already, as sentences.
+    """
+    skipped: list[str] = list(told)
+    while True:
+        steps: list[Restored] = []
+        problems: list[tuple[StagedRows, Problem]] = []
+        for each in staged_steps.steps:
+            if isinstance(each, AddedRows):
+                found, in_the_way = each.compare(staged_steps.steps)
+            else:
+                found, in_the_way = compare_step(each, staged_steps.steps)
+                in_the_way += other_parents(each, staged_steps.parents)
+            each.missing = found.missing
+            steps.append(found)
+            problems += [(each, problem) for problem in in_the_way]
+        can_be_left_out = problems and all(problem.rows is not None for _, problem in problems)
+        if not scope.skip_conflicts or not can_be_left_out:
+            break
+        # Rows that are left out can be parents of others, so it is all looked at again.
+        for each, problem in problems:
+            if problem.rows is None:
+                raise Fault("rows is not known here")
+            gone = leave_out(each, problem.rows, staged_steps.steps)
+            if gone:
+                skipped.append(problem.said)
+            skipped += [
+                f"{counted(rows, 'row')} of {other.table.name} with the rows they depend on"
+                for other, rows in gone.items()
+                if other is not each
+            ]
+    conflicts = tuple(problem.said for _, problem in problems)
+    notes = dict.fromkeys(said for each in staged_steps.steps for said in changed_since(each))
+    besides = receipt.ledger.get(form.BESIDES)
+    if besides:
+        notes[
+            f"triggers changed {counted(besides.changed, 'row')} besides, as was allowed; that is "
+            f"not in the receipt, and not undone"
+        ] = None
+    return RestorePlan(receipt, tuple(steps), conflicts, tuple(skipped), tuple(notes))

@@ -1,0 +1,120 @@
+"""Which rows of a step a database does not take, found by trying parts of them in savepoints."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import sqlalchemy as sa
+
+from yeldro.core.database.protocol import RowRefusal, Session
+from yeldro.core.model.errors import Refused
+from yeldro.core.model.names import told_rows
+from yeldro.core.restore.conflicts import Problem, sample
+from yeldro.core.restore.staged_rows import StagedRows
+
+_MOST_REFUSED = 1000
+
+
+@dataclass(frozen=True)
+class Savepoint:
+    """A place in a transaction to go back to."""
+
+    session: Session
+    name: str
+
+    def set(self) -> None:
+        self.session.connection.exec_driver_sql(f"SAVEPOINT {self.name}")
+
+    def release(self) -> None:
+        self.session.connection.exec_driver_sql(f"RELEASE SAVEPOINT {self.name}")
+
+    def go_back(self) -> None:
+        """Undo what was done since, and stay at this place."""
+        self.session.connection.exec_driver_sql(f"ROLLBACK TO SAVEPOINT {self.name}")
+
+
+@dataclass
+class Refusals:
+    """The staged rows that a database refuses, by what it has against them."""
+
+    step: StagedRows
+    rows: dict[RowRefusal, list[int]] = field(default_factory=dict)
+
+    def problems(self) -> list[Problem]:
+        """What stands in the way, as sentences, with the rows it stands in the way of."""
+        return [self._problem(refusal, numbers) for refusal, numbers in self.rows.items()]
+
+    def _problem(self, refusal: RowRefusal, numbers: Sequence[int]) -> Problem:
+        table = self.step.table
+        chosen = self.step.staged.c.yeldro_row.in_(numbers)
+        said = f"{told_rows(len(numbers), table.name, 'is', 'are')} refused by the database"
+        if refusal.constraint:
+            drop = self.step.session.dropping(table, refusal.constraint)
+            said += f" because of {refusal.constraint} ('{drop};' drops it)"
+        return Problem(f"{said}: {refusal.reason}{sample(self.step, chosen)}", chosen)
+
+
+class StepRefused(Exception):
+    """The database did not take the rows of a step.
+
+    Args:
+        refusals: which rows, and what it has against them.
+    """
+
+    def __init__(self, refusals: Refusals) -> None:
+        self.n = refusals.step.step.n
+        self.numbers = [number for some in refusals.rows.values() for number in some]
+        self.problems = refusals.problems()
+        super().__init__("; ".join(problem.said for problem in self.problems))
+
+
+def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
+    """Try the rows of a step in ever smaller parts until each refused row is known.
+
+    Rows that are taken stay, so that rows which stand in one another's way are found too.
+
+    Args:
+        put_back: puts back the rows of `step.part`.
+
+    Raises:
+        Refused: too many rows are refused.
+        DBAPIError: the database fails for a reason that is in no row.
+    """
+    found = Refusals(step)
+    numbers = step.row_numbers()
+    waiting = [numbers]
+    place = Savepoint(step.session, "yeldro_part")
+    try:
+        while waiting:
+            part = waiting.pop()
+            step.part = (part[0], part[-1])
+            place.set()
+            try:
+                put_back()
+            except sa.exc.DBAPIError as error:
+                refusal = step.session.row_refusal(error)
+                if refusal is None:
+                    raise
+                place.go_back()
+                half = len(part) // 2
+                waiting += [part[half:], part[:half]] if half else []
+                if not half:
+                    found.rows.setdefault(_alike(refusal), []).append(part[0])
+            place.release()
+            if sum(map(len, found.rows.values())) > _MOST_REFUSED:
+                raise Refused(
+                    f"The database refuses more than {_MOST_REFUSED:,} rows of "
+                    f"{step.table.name}: {next(iter(found.rows)).reason}.",
+                    "Mend what stands in the way, then restore again.",
+                )
+    finally:
+        step.part = None
+    return found
+
+
+def _alike(refusal: RowRefusal) -> RowRefusal:
+    """Refusals by one constraint are told together, whatever values they name."""
+    if not refusal.constraint:
+        return refusal
+    return RowRefusal(refusal.reason.partition(" (")[0], refusal.constraint)

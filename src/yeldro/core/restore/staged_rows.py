@@ -1,0 +1,521 @@
+"""The stored rows of one step of a receipt, beside the table that they belong to."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable, Collection, Iterable, Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Refused
+from yeldro.core.model.names import same_name
+from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+from yeldro.core.model.steps import Action
+from yeldro.core.receipts import format as form
+from yeldro.core.receipts.reader import ReceiptStep
+
+_AT_ONCE = 1000
+
+
+class StagedRows:
+    """The stored rows of one step in a temporary table, held against the real one."""
+
+    def __init__(self, session: Session, step: ReceiptStep) -> None:
+        self.session = session
+        self.step = step
+        self.table = table_of(session, step)
+        self.rows = sql.rows_of(self.table)
+        self.row_id = (
+            session.restorable_row_id(self.table)
+            if any(each.role == "row id" for each in step.columns)
+            else None
+        )
+        short = (form.ROW_ID if each.role == "row id" else f"c{place}"
+                 for place, each in enumerate(step.columns))  # fmt: skip
+        self.roles = dict(zip(short, step.columns, strict=True))
+        declared = [
+            Column(name, session.staging_type(Column(column.name, column.type)))
+            for name, column in self.roles.items()
+        ]
+        self.staged = session.create_key_table(
+            [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
+        )
+        for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
+            session.add_index(self.staged, [staged for _, staged in pairs])
+        self.stored = 0
+        self.missing = 0
+        self.late: list[ForeignKey] = []
+        self.part: tuple[int, int] | None = None
+        self._besides: list[tuple[str, str, str]] | None = None
+        self.taken_over: sql.Predicate = sa.false()
+
+    @property
+    def holds_whole_rows(self) -> bool:
+        """Whether the rows came or went as a whole, in place of being changed."""
+        return self.step.action in (Action.REMOVE, Action.ADD)
+
+    def named(self, role: str) -> list[tuple[str, str]]:
+        """(column of the table, column of the staged rows) for all columns of a role."""
+        return [
+            (column.name, stored_as)
+            for stored_as, column in self.roles.items()
+            if column.role == role
+        ]
+
+    @property
+    def whole(self) -> list[tuple[str, str]]:
+        """The pairs for all that is known of rows that came or went, generated columns too."""
+        return [*self.named("value"), *self.named("computed")]
+
+    @property
+    def key(self) -> list[tuple[str, str]]:
+        """The pairs of columns by which a stored row is found in the table."""
+        role = "value" if self.holds_whole_rows else "key"
+        pairs = self.named(role)
+        if self.table.has_key:
+            pairs = [pair for pair in pairs if pair[0] in self.table.identity.columns]
+        elif self.row_id:
+            pairs = [(self.row_id, form.ROW_ID), *pairs]
+        return pairs
+
+    @property
+    def old_key(self) -> list[tuple[str, str]]:
+        """The same pairs as they were before the step, which may have changed a key's column."""
+        old = dict(self.named("old"))
+        return [(ours, old.get(ours, staged)) for ours, staged in self.key]
+
+    @property
+    def told_by_count(self) -> bool:
+        """Whether nothing but their number tells which of several equal rows are there."""
+        return not self.table.has_key and self.row_id is None
+
+    def is_ambiguous(self) -> bool:
+        """Whether the changed rows cannot be found one by one: others, or they, are equal now."""
+        if not self.told_by_count:
+            return False
+        contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
+        groups = sa.select(*(part.label(f"c{n}") for n, part in enumerate(contents))).distinct()
+        if sql.count(self.session.connection, groups.subquery()) < self.stored:
+            return True
+        found = (
+            sa.select(sa.literal(1))
+            .select_from(self.staged)
+            .where(*self.agree(self.key), *self.agree(self.named("new")))
+        )
+        changed = sa.exists(found.correlate(self.rows))
+        return sql.count(self.session.connection, self.rows, changed) > self.stored
+
+    def equal_rows(self, role: str = "new") -> int:
+        """Rows of the table that are equal to a staged one, in what is stored of it.
+
+        Args:
+            role: of a changed row, the values after (`new`) or before (`old`) the step.
+        """
+        pairs = self.named("value") or [*self.key, *self.named(role)]
+        return sql.count(self.session.connection, self.rows, self._equal_in(self.rows, pairs))
+
+    def stored_among(self, equal: int) -> int:
+        """How many of `equal` rows, which nothing tells apart, are stored ones."""
+        return min(max(equal - (self.step.equal_rows_left or 0), 0), self.stored)
+
+    def _equal_in(self, rows: sa.FromClause, pairs: Sequence[tuple[str, str]]) -> sql.Predicate:
+        """Whether a row of this table, taken from `rows`, has the same values as a stored one."""
+        theirs = sql.contents(
+            self.session.readable(rows.c[ours], self.table.by_name[ours]) for ours, _ in pairs
+        )
+        staged = sa.select(*sql.contents(self.staged.c[own] for _, own in pairs))
+        return sa.tuple_(*theirs).in_(staged.correlate(None))
+
+    def count(self, *conditions: sql.Predicate) -> int:
+        return sql.count(self.session.connection, self.staged, *conditions)
+
+    def is_mine(self, rows: sa.FromClause) -> sql.Predicate:
+        """Whether a row of this table, taken from `rows`, is one of the stored ones."""
+        if self.row_id and not self.table.has_key:
+            return rows.c[self.row_id].in_(sa.select(self.staged.c[form.ROW_ID]))
+        if self.table.has_key:
+            mine = sa.select(*(self.typed(staged) for _, staged in self.key))
+            return sql.among([rows.c[ours] for ours, _ in self.key], mine)
+        return self._equal_in(rows, self.key)
+
+    def is_none_of_mine(self, rows: sa.FromClause) -> sql.Predicate:
+        """The opposite of `is_mine`, looked up by key where there is one."""
+        if not self.table.has_key:
+            return ~self.is_mine(rows)
+        same = (rows.c[ours] == self.typed(staged) for ours, staged in self.key)
+        found = sa.select(sa.literal(1)).select_from(self.staged).where(*same)
+        return ~sa.exists(found.correlate(rows))
+
+    def row_ids_taken(self) -> int:
+        """Stored rows that cannot go back under their row id: another row has it."""
+        if self.row_id is None or self.step.action is not Action.REMOVE:
+            return 0
+        return self.count(self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID]))
+
+    def narrow(self) -> None:
+        """Leaves out what is in place already, so that only what is to be done is left."""
+        if self.step.action is Action.REMOVE and self.missing < self.stored:
+            self.take_out(self.is_there)
+
+    def take_out(self, condition: sql.Predicate) -> int:
+        """Take the staged rows that meet a condition out again; return their number."""
+        connection = self.session.connection
+        number = self.staged.c.yeldro_row
+        taken = 0
+        while True:
+            query = sa.select(number).where(condition).order_by(number).limit(_AT_ONCE)
+            rows = [row[0] for row in connection.execute(query)]
+            if not rows:
+                self.stored -= taken
+                return taken
+            connection.execute(sa.delete(self.staged).where(number.in_(rows)))
+            taken += len(rows)
+
+    def row_numbers(self) -> list[int]:
+        """The numbers of all staged rows."""
+        number = self.staged.c.yeldro_row
+        return [
+            row[0] for row in self.session.connection.execute(sa.select(number).order_by(number))
+        ]
+
+    def brings(self, key: ForeignKey) -> bool:
+        """Whether the staged rows can be parents by this key once they are back."""
+        if self.holds_whole_rows:
+            names = {name for name, _ in self.whole}
+            return self.step.action is Action.REMOVE and {*key.referenced_columns} <= names
+        return self.moves_under(key)
+
+    def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
+        """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
+        conditions: list[sql.Predicate] = []
+        for ours, staged in pairs:
+            column = self.table.by_name.get(ours)
+            if column is None or (not column.nullable and ours in self.table.identity.columns):
+                conditions.append(self.rows.c[ours] == self.typed(staged))
+            else:
+                conditions.append(self._as_stored(column, staged))
+        return conditions
+
+    def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
+        """Whether a column holds what is stored, in the form and of the type in which it is."""
+        value: sa.ColumnElement[Any] = self.rows.c[column.name]
+        then = self.roles[staged].type
+        if then in ("", column.type):
+            stored: sa.ColumnElement[Any] = self.staged.c[staged]
+            return self.session.readable(value, column).is_not_distinct_from(stored)
+        return self.session.is_as_it_was(
+            value, column, self.staged.c[staged], Column(column.name, then)
+        )
+
+    def typed(self, staged: str) -> sa.ColumnElement[Any]:
+        """A staged value as one of the table's column, to be compared or put back."""
+        column = self.table.by_name.get(self.roles[staged].name)
+        value: sa.ColumnElement[Any] = self.staged.c[staged]
+        if column is None:
+            return value
+        then = self.roles[staged].type
+        if then in ("", column.type):
+            return self.session.typed(value, column)
+        return self.session.converted(value, Column(column.name, then), column)
+
+    def in_part(self) -> list[sql.Predicate]:
+        """What narrows the staged rows to those that are being tried, where some are."""
+        return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
+
+    def needs(self, key: ForeignKey) -> bool:
+        """Whether the rows can need a parent by this key once the step is undone.
+
+        Which rows a key of some partitions holds for, only the system knows, which checks it.
+        """
+        if key.child_parts or key.parent_parts:
+            return False
+        if self.holds_whole_rows:
+            return set(key.columns) <= dict(self.whole).keys()
+        return bool(set(key.columns) & dict(self.named("old")).keys())
+
+    @property
+    def is_there(self) -> sql.Predicate:
+        """Whether a row with a staged one's key is there, and is not another step's."""
+        return sa.and_(self.exists(*self.agree(self.key)), ~self.taken_over)
+
+    def aliased(self, alias: str) -> StagedRows:
+        """The same rows under another name, to be looked at beside these."""
+        other = copy.copy(self)
+        other.staged = self.staged.alias(alias)  # type: ignore[assignment]
+        return other
+
+    @property
+    def changes_key(self) -> bool:
+        """Whether the step changed what its rows are found by."""
+        return bool(dict(self.named("old")).keys() & dict(self.named("key")).keys())
+
+    def moves_under(self, key: ForeignKey) -> bool:
+        """Whether undoing the step changes columns of rows that stay, which a key references."""
+        return key.parent == self.table.name and not {*key.referenced_columns}.isdisjoint(
+            dict(self.named("old"))
+        )
+
+    def now(self, name: str) -> sa.ColumnElement[Any]:
+        """The value that a column has before the step is undone."""
+        staged = dict([*self.whole, *self.named("key"), *self.named("new")]).get(name)
+        return self.typed(staged) if staged else self._in_row(name)
+
+    def _in_row(self, name: str) -> sa.ColumnElement[Any]:
+        row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
+        return row.correlate(self.staged).scalar_subquery()
+
+    def coming(self, name: str) -> sa.ColumnElement[Any]:
+        """The value that a column of a stored row has once the step is undone."""
+        staged = dict([*self.whole, *self.named("old")]).get(name)
+        return self.typed(staged) if staged else self._in_row(name)
+
+    def meets(
+        self,
+        other: StagedRows,
+        condition: Callable[[StagedRows, StagedRows], Iterable[sql.Predicate]],
+    ) -> sql.Predicate:
+        """Whether a staged row and one of another step's meet a condition, by one join of all.
+
+        Args:
+            condition: of the two, under names of their own.
+        """
+        mine, theirs = self.aliased("yeldro_own"), other.aliased("yeldro_other")
+        joined = mine.staged.join(theirs.staged, sa.and_(*condition(mine, theirs)))
+        numbers = sa.select(mine.staged.c.yeldro_row).select_from(joined).correlate(None)
+        return self.staged.c.yeldro_row.in_(numbers)
+
+    def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
+        query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
+        return sa.exists(query.correlate(self.staged))
+
+    def hold_parents(self) -> None:
+        """Sees to it that nobody removes a parent row that is needed, where the system does not.
+
+        Raises:
+            DatabaseFailure: somebody has done so since it was found.
+        """
+        for key in self.table.foreign_keys:
+            if not self.needs(key):
+                continue
+            parent = self.session.catalogue.table(key.parent)
+            parents = sql.rows_of(parent)
+            needed = sa.select(*map(self.coming, key.columns)).select_from(self.staged)
+            condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
+            query = sa.select(sa.func.count()).select_from(parents).where(condition)
+            held = self.session.held(query)
+            if held is query:
+                continue
+            connection = self.session.connection
+            if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
+                raise DatabaseFailure(
+                    f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
+                    "Look again with 'yeldro receipt check', then restore.",
+                    data=ROLLED_BACK,
+                )
+
+    def put_back(self) -> int:
+        """Writes what is missing; the number of rows written."""
+        if self.step.action is Action.REMOVE:
+            return self._insert()
+        if self.is_ambiguous():
+            return sum(self._change_one(number) for number in range(1, self.stored + 1))
+        return self._execute(self.change_back())
+
+    def change_back(self) -> sa.Update:
+        """The statement that changes rows back which can be found one by one.
+
+        What a trigger changed besides goes back too, where nobody has changed it since.
+        """
+        update = self._update(self.named("old"), *self.agree(self.named("new")))
+        more: dict[Any, Any] = {}
+        for name, was, left in self.changed_besides():
+            ours = self.rows.c[name]
+            before = sa.select(self.typed(was)).where(*self.agree([*self.key, (name, left)]))
+            found = sa.exists(
+                sa.select(sa.literal(1)).where(*self.agree([*self.key, (name, left)]))
+                .select_from(self.staged).correlate(self.rows)
+            )  # fmt: skip
+            before_that = before.correlate(self.rows).scalar_subquery()
+            more[ours] = sa.case((found, before_that), else_=ours)
+        return update.values(more) if more else update
+
+    def changed_besides(self) -> list[tuple[str, str, str]]:
+        """The columns that a trigger changed in the rows of the step, with `was` and `left`."""
+        if self._besides is None:
+            left = dict(self.named("left"))
+            self._besides = [
+                (name, was, left[name])
+                for name, was in self.named("was")
+                if self.count(self.staged.c[was].is_distinct_from(self.staged.c[left[name]]))
+            ]
+        return self._besides
+
+    def other_than(self, name: str, staged: str) -> int:
+        """The number of staged rows whose column `name` does not hold what is staged as that."""
+        return self.count(
+            self.exists(*self.agree(self.key)),
+            ~self.exists(*self.agree([*self.key, (name, staged)])),
+        )
+
+    def _execute(self, statement: sa.Update) -> int:
+        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+
+    def _change_one(self, number: int) -> int:
+        """Changes one of the rows that are equal to a staged one now; it does not matter which."""
+        this = self.staged.c.yeldro_row == number
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(
+            this,
+            *self.agree(self.key),
+            *self.agree(self.named("new")),
+            *self.agree(self.named("then")),
+        )
+        values: dict[Any, Any] = {
+            self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
+            for ours, staged in self.named("old")
+        }
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in self.named("old")])
+        equal = sa.exists(found.correlate(self.rows))
+        return self.session.change_one(self.table, equal, values)
+
+    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
+        """Sets columns to staged values where `conditions` hold of a row and its staged one."""
+        values: dict[Any, Any] = {
+            self.rows.c[ours]: sa.select(self.typed(staged))
+            .where(*self.agree(self.key))
+            .correlate(self.rows)
+            .scalar_subquery()
+            for ours, staged in pairs
+        }
+        found = sa.select(sa.literal(1)).select_from(self.staged)
+        found = found.where(*self.agree(self.key), *conditions, *self.in_part())
+        where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
+        if self.table.has_key:
+            keys = sa.select(*(self.typed(staged) for _, staged in self.key))
+            ours = sql.columns_of(self.rows, [name for name, _ in self.key])
+            where.insert(0, sql.among(ours, keys))
+        values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
+        return sa.update(self.rows).where(*where).values(values)
+
+    def set_anew(self, pairs: Sequence[tuple[str, str]]) -> int:
+        """Set columns to their staged values where they differ; return the number of rows."""
+        return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
+
+    def come_later(self, tables: Collection[TableName]) -> None:
+        """Notes the links to rows of `tables`, which come back later: they are set at the end.
+
+        Without a key no link was cut to remove the rows, so their own order puts them back.
+        """
+        self.late = [
+            key
+            for key in self.table.foreign_keys
+            if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
+        ]
+
+    def set_late_links(self) -> int:
+        """Sets the links that were left out when the rows went back; the number of rows set."""
+        staged_as = dict(self.named("value"))
+        changed = 0
+        for key in self.late:
+            pairs = [(name, staged_as[name]) for name in key.columns]
+            some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
+            left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
+            changed += self._execute(self._update(pairs, some, *left_out))
+        return changed
+
+    def _insert(self) -> int:
+        pairs = self.named("value")
+        names = [ours for ours, _ in pairs]
+        late = {name for key in self.late for name in key.columns}
+        selected: list[sa.ColumnElement[Any]] = [
+            sa.null() if ours in late else self.typed(staged) for ours, staged in pairs
+        ]
+        if self.row_id:
+            taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
+            names.insert(0, self.row_id)
+            selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
+        absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
+        query = sa.select(*selected).where(absent, *self.in_part())
+        query = query.order_by(self.staged.c.yeldro_row)
+        return self.session.put_back(self.rows, names, query)
+
+    def fill(self, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool) -> None:
+        """Lays stored rows out.
+
+        Args:
+            all_of_them: these should be all rows that the step affected.
+
+        Raises:
+            DatabaseFailure: they should be, and are not.
+        """
+        names = list(self.roles)
+        plain: list[dict[str, Any]] = []
+        number = 0
+        for row in rows:
+            number += 1
+            values: dict[str, Any] = {"yeldro_row": number}
+            values |= dict(zip(names, (value for value, _ in row), strict=True))
+            if not any(kind for _, kind in row):
+                plain.append(values)
+                if len(plain) == _AT_ONCE:
+                    self.session.connection.execute(sa.insert(self.staged), plain)
+                    plain = []
+                continue
+            for name, (value, kind) in zip(names, row, strict=True):
+                if kind:
+                    values[name] = self.session.restored(value, kind)
+            self.session.connection.execute(sa.insert(self.staged).values(values))
+        if plain:
+            self.session.connection.execute(sa.insert(self.staged), plain)
+        self._filled(number, all_of_them=all_of_them)
+
+    def fill_from(self, place: TableName) -> None:
+        """Lays out the rows of a copy in the database.
+
+        Raises:
+            Refused: the copy, or a column of it, is not there any more.
+            DatabaseFailure: it holds another number of rows than the step affected.
+        """
+        catalogue = self.session.catalogue
+        known = catalogue.table(place).by_name if catalogue.has_table(place) else {}
+        gone = [each.stored_as for each in self.step.columns if each.stored_as not in known]
+        if gone:
+            what = f"column {place}.{gone[0]}" if known else f"copy {place}"
+            raise Refused(f"The {what} is not there any more.", "Nothing can be restored from it.")
+        rows = sql.rows_of(catalogue.table(place))
+        values = [
+            self.session.readable(rows.c[each.stored_as], Column(each.name, each.type))
+            for each in self.roles.values()
+        ]
+        number = sa.func.row_number().over()
+        names = ["yeldro_row", *self.roles]
+        query = sa.select(number, *values)
+        statement = sa.insert(self.staged).from_select(sql.columns_of(self.staged, names), query)
+        self._filled(sql.inserted(self.session.connection, statement), all_of_them=True)
+
+    def _filled(self, number: int, *, all_of_them: bool) -> None:
+        if all_of_them and self.step.affected not in (None, number):
+            raise DatabaseFailure(
+                f"{'The copy' if self.step.copy else 'The receipt'} holds {number:,} rows of step "
+                f"{self.step.n}, and {self.step.affected:,} were affected: it is not complete.",
+                "Nothing can be restored from it safely.",
+            )
+        self.stored = number
+        self.session.key_table_filled(self.staged)
+
+
+def table_of(session: Session, step: ReceiptStep) -> Table:
+    """The table as it is now; it must still have every stored column."""
+    if not session.catalogue.has_table(step.table):
+        raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
+    table = session.catalogue.table(step.table)
+    for column in step.columns:
+        if column.role != "row id" and not same_name(column.name, table.by_name):
+            raise Refused(
+                f"The column {step.table}.{column.name} is not there any more.",
+                "Add it again first.",
+            )
+    return table

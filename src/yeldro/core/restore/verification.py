@@ -1,0 +1,157 @@
+"""Whether what a restore has written is what was stored, looked at before the commit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.names import as_typed, told_rows
+from yeldro.core.model.steps import Action
+from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
+from yeldro.core.restore.staged_rows import StagedRows
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Rows of a table that are not what they were.
+
+    Args:
+        columns: those that differ; empty where no key tells which.
+        such_as: a few of the rows, as text.
+    """
+
+    table: str
+    rows: int
+    columns: tuple[str, ...]
+    such_as: str
+
+    def __str__(self) -> str:
+        rows = told_rows(self.rows, self.table, "is", "are")
+        where = f" in {', '.join(self.columns)}" if self.columns else ""
+        return f"{rows} not as before{where}{self.such_as}"
+
+
+def changed_meanwhile(staged_steps: Sequence[StagedRows]) -> dict[tuple[int, str], int]:
+    """Of rows that a trigger can have changed: how many somebody has changed since, by column."""
+    found: dict[tuple[int, str], int] = {}
+    for each in staged_steps:
+        left = dict(each.named("left"))
+        for name, _ in each.named("was"):
+            found[each.step.n, name] = each.other_than(name, left[name])
+    return found
+
+
+def mend(
+    staged_steps: Sequence[StagedRows], meanwhile: Mapping[tuple[int, str], int]
+) -> list[tuple[StagedRows, int]]:
+    """Set anew what a trigger or a default has made different of rows that were put back.
+
+    Args:
+        meanwhile: as `changed_meanwhile` told before the restore; what somebody has changed since
+            is left alone.
+
+    Returns:
+        The number of rows changed, by step.
+    """
+    changed = []
+    for each in staged_steps:
+        if each.step.action is Action.ADD or is_counted(each):
+            continue
+        if count_back(each, staged_steps) < each.stored:
+            pairs = [(name, own) for name, own in _settable(each, staged_steps)
+                     if _differing(each, staged_steps, [(name, own)])]  # fmt: skip
+            changed.append((each, each.set_anew(pairs) if pairs else 0))
+        besides = [
+            (name, was)
+            for name, was in each.named("was")
+            if not meanwhile[each.step.n, name] and each.other_than(name, was)
+        ]
+        if besides:
+            changed.append((each, each.set_anew(besides)))
+    return changed
+
+
+def differences(
+    staged_steps: Sequence[StagedRows], meanwhile: Mapping[tuple[int, str], int]
+) -> list[Difference]:
+    """What is not as before, by step.
+
+    Args:
+        meanwhile: as `changed_meanwhile` told before the restore.
+    """
+    found = []
+    for each in staged_steps:
+        for name, was in each.named("was"):
+            rows = each.other_than(name, was) - meanwhile[each.step.n, name]
+            if rows > 0:
+                found.append(Difference(str(each.table.name), rows, (name,), ""))
+    for each in staged_steps:
+        if each.step.action is Action.ADD:
+            continue
+        rows = each.stored - count_back(each, staged_steps)
+        if not rows:
+            continue
+        columns = [] if is_counted(each) else [
+            name for name, own in _settable(each, staged_steps)
+            if _differing(each, staged_steps, [(name, own)])
+        ]  # fmt: skip
+        such_as = "" if is_counted(each) else sample(each, ~as_before(each, staged_steps))
+        found.append(Difference(str(each.table.name), rows, tuple(columns), such_as))
+    return found
+
+
+def differing_besides(staged_steps: Sequence[StagedRows]) -> Iterator[str]:
+    """What rows that are linked as before hold now in columns that a trigger had changed.
+
+    Args:
+        staged_steps: all steps of a receipt.
+    """
+    for each in staged_steps:
+        for name, was in each.named("was"):
+            other = ~each.exists(*each.agree([*each.key, (name, was)]))
+            rows = each.count(as_before(each, staged_steps), other)
+            if rows:
+                said = told_rows(rows, each.table.name, "holds", "hold")
+                yield f"{said} another {name} than before"
+
+
+def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> None:
+    """Refuse rows that are not as before, unless that is accepted for their table.
+
+    Raises:
+        CountMismatch: some are, and their table is not named.
+    """
+    unnamed = [each for each in found if each.table not in accepted]
+    if unnamed:
+        options = " ".join(
+            f"--accept-difference {as_typed(name)}"
+            for name in dict.fromkeys(each.table for each in unnamed)
+        )
+        raise CountMismatch(
+            f"Rows would not come back as they were: {'; '.join(map(str, unnamed))}. A trigger, a "
+            f"default or another type of the column makes the difference.",
+            f"Mend that, or restore with {options}.",
+            differences=tuple(unnamed),
+        )
+
+
+def _settable(each: StagedRows, staged_steps: Sequence[StagedRows]) -> list[tuple[str, str]]:
+    """The stored columns of a step that no other step of the restore sets."""
+    elsewhere = {
+        name
+        for other in staged_steps
+        if other is not each and other.table == each.table
+        for name, _ in other.named("old")
+    }
+    known = {name for name, _ in each.key} | elsewhere
+    return [pair for pair in each.named("value") + each.named("old") if pair[0] not in known]
+
+
+def _differing(
+    each: StagedRows, staged_steps: Sequence[StagedRows], pairs: list[tuple[str, str]]
+) -> int:
+    other = each.exists(*each.agree(each.key), sa.not_(sa.and_(*each.agree(pairs))))
+    return each.count(~as_before(each, staged_steps), other)

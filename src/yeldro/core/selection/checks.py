@@ -1,0 +1,106 @@
+"""Questions that a query answers with a number, asked inside the transaction or on their own."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import CountMismatch, UsageError
+from yeldro.core.model.expectation import RowRange
+from yeldro.core.selection.filters import parse_query
+
+
+@dataclass(frozen=True)
+class Check:
+    """A query that gives one number, and the numbers it may be.
+
+    Args:
+        about: what it makes sure of, as a sentence.
+        parameters: values for the `:name` parameters of the query.
+    """
+
+    about: str
+    query: str
+    expected: RowRange
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What a check's query gave; `found` is None where it gave no number."""
+
+    check: Check
+    found: int | float | None
+
+    @property
+    def holds(self) -> bool:
+        """Whether the number is one of those expected."""
+        return self.found is not None and self.found in self.check.expected
+
+
+def ask(session: Session, checks: Sequence[Check]) -> tuple[Checked, ...]:
+    """What the checks' queries give now.
+
+    Raises:
+        UsageError: a query is none, would do more than look, or the database does not accept it.
+    """
+    with session.looking():
+        return tuple(Checked(check, _number(session, check)) for check in checks)
+
+
+def hold(found: Sequence[Checked]) -> None:
+    """Lets nothing be committed where a check fails.
+
+    Raises:
+        CountMismatch: one does.
+    """
+    failed = [each for each in found if not each.holds]
+    if failed:
+        said = "; ".join(
+            f"{each.check.about or each.check.query}: expected {each.check.expected}, "
+            f"found {'no number' if each.found is None else f'{each.found:,}'}"
+            for each in failed
+        )
+        raise CountMismatch(
+            f"What must hold afterwards would not: {said}.",
+            "Look at these rows with 'yeldro preview', then mend the cleanup or the check.",
+        )
+
+
+def _number(session: Session, check: Check) -> int | float | None:
+    query = parse_query(check.query, session)
+    missing = sorted(query.parameters - check.parameters.keys())
+    if missing:
+        raise UsageError(
+            f"The check {check.query!r} uses :{missing[0]}, and it has no value.",
+            f"Add --param {missing[0]}=VALUE.",
+        )
+    bound: list[sa.BindParameter[Any]] = [
+        sa.bindparam(name, session.parameter(check.parameters[name]), sa.types.NullType())
+        for name in sorted(query.parameters)
+    ]
+    try:
+        rows = session.connection.execute(sa.text(query.sql).bindparams(*bound)).fetchmany(2)
+    except sa.exc.DBAPIError as error:
+        raise UsageError(
+            f"The database does not accept the check {check.query!r}: {session.reason(error)}.",
+            "Check the names and functions in it.",
+        ) from error
+    if len(rows) != 1 or len(rows[0]) != 1:
+        raise UsageError(
+            f"The check {check.query!r} gives {'several rows' if len(rows) > 1 else 'no number'}"
+            f"{' or several columns' if rows and len(rows[0]) > 1 else ''}, not one number.",
+            "Write a query such as: select count(*) from buoy where region_id is null",
+        )
+    value = rows[0][0]
+    if isinstance(value, bool) or value is None:
+        return None if value is None else int(value)
+    try:
+        number = float(value)
+    except (TypeError, ValueError):
+        return None
+    return int(number) if number == int(number) else number

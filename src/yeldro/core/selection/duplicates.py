@@ -1,0 +1,408 @@
+"""Rows that are equal on chosen columns, and the one of each group that is kept.
+
+NULL counts as equal to NULL. The keep rules, in their order, and then the row identity give one
+kept row for every group, always the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.database.identity import COPIES, PRINT, kept_columns, key_values
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.schema import IdentityKind, Table
+from yeldro.core.selection.filters import parse_order
+from yeldro.core.selection.groups import group_values, in_some_group, inexact
+
+KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
+
+
+@dataclass(frozen=True)
+class KeepRule:
+    """What makes a row the one to keep.
+
+    `lowest:COL`, `highest:COL`, `fullest` (most columns that are neither NULL nor empty),
+    `referenced` (a row that some other row references), `order:LIST`.
+    """
+
+    kind: str
+    argument: str = ""
+
+    @classmethod
+    def parse(cls, text: str) -> KeepRule:
+        """Reads one rule.
+
+        Raises:
+            UsageError: it is none of the known rules.
+        """
+        kind, colon, argument = text.partition(":")
+        wants_argument = kind in ("lowest", "highest", "order")
+        known = kind in ("lowest", "highest", "fullest", "referenced", "order")
+        if not known or wants_argument != bool(argument):
+            raise UsageError(
+                f"--keep {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
+            )
+        return cls(kind, argument if colon else "")
+
+    def __str__(self) -> str:
+        return f"{self.kind}:{self.argument}" if self.argument else self.kind
+
+
+@dataclass(frozen=True)
+class DuplicateGroup:
+    """One group: the values its rows share, and the rows, the kept one first."""
+
+    values: tuple[Any, ...]
+    size: int
+    rows: tuple[tuple[Any, ...], ...]
+
+
+@dataclass(frozen=True)
+class DuplicateReport:
+    """What repeats in a table.
+
+    Args:
+        by: columns on which the rows of a group are equal.
+        groups: groups of two rows or more.
+        removable: rows that would go: all of every group but one.
+        columns: names of the values in each sample row.
+        sample: the largest groups.
+        ties: groups in which the keep rules prefer no single row, so that row identity decides.
+        tied: the values of one such group.
+        prevention: the statement that would have kept the duplicates out.
+        warnings: what to beware of, as sentences.
+    """
+
+    table: Table
+    by: tuple[str, ...]
+    keep: tuple[KeepRule, ...]
+    groups: int
+    removable: int
+    columns: tuple[str, ...]
+    sample: tuple[DuplicateGroup, ...]
+    ties: int
+    tied: tuple[Any, ...] = ()
+    prevention: str = ""
+    warnings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """By which columns rows are grouped, when they count as equal, and which row stays."""
+
+    by: tuple[str, ...]
+    keep: tuple[KeepRule, ...] = ()
+    same: Sameness = field(default_factory=Sameness)
+
+
+def surplus_rows(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> sql.Predicate:
+    """Whether a row is a copy that is not kept: groups are formed over the whole table."""
+    numbered = _numbered(table, grouping, session)
+    surplus = sa.select(*sql.columns_of(numbered, table.identity.columns)).where(
+        numbered.c.place > 1
+    )
+    return sql.among(sql.columns_of(rows, table.identity.columns), surplus.correlate(None))
+
+
+def note_surplus(
+    session: Session, table: Table, grouping: Grouping, keys: sa.TableClause, names: Sequence[str]
+) -> None:
+    """Puts all rows that are not kept into a key table, with the key of the row kept for each.
+
+    Args:
+        keys: has the columns `names`, the key first among them, and those of the kept row's key.
+    """
+    rows = sql.rows_of(table)
+    by_key = _kept_by_key(table, grouping)
+    quickly = (
+        by_key is not None
+        and len(names) == 1
+        and session.note_surplus(
+            keys,
+            table,
+            group_values(session, table, rows, grouping.by, grouping.same),
+            in_some_group(rows, grouping.by, grouping.same),
+            by_key == "highest",
+        )
+    )
+    if not quickly:
+        wanted = [*names, *(column.name for column in kept_columns(table))]
+        surplus = _surplus_with_kept(session, table, grouping, names)
+        session.connection.execute(
+            sa.insert(keys).from_select(sql.columns_of(keys, wanted), surplus)
+        )
+    session.key_table_filled(keys)
+
+
+def _kept_by_key(table: Table, grouping: Grouping) -> str | None:
+    """`lowest` or `highest`, where a key of one column alone decides which row is kept."""
+    if len(table.identity.columns) > 1:
+        return None
+    if not grouping.keep:
+        return "lowest"
+    first = grouping.keep[0]
+    if first.kind not in ("lowest", "highest"):
+        return None
+    decides = find_columns(table, [first.argument], f"--keep {first.kind}")
+    return first.kind if decides == table.identity.columns else None
+
+
+def _surplus_with_kept(
+    session: Session, table: Table, grouping: Grouping, names: Sequence[str]
+) -> sa.Select[Any]:
+    """The columns `names` of all rows that are not kept, and the key of the row kept for each.
+
+    The key itself is first among `names`. One window function less than numbering the rows too;
+    in key order, for an index takes rows faster that come in its own order.
+    """
+    rows = sql.rows_of(table)
+    window = _window(table, rows, grouping, session)
+    listed = [rows.c[name].label(f"yeldro_own_{n}") for n, name in enumerate(names)]
+    kept = [
+        sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_kept_{n}")
+        for n, name in enumerate(table.identity.columns)
+    ]
+    query = sa.select(*listed, *kept).where(*in_some_group(rows, grouping.by, grouping.same))
+    grouped = query.subquery("yeldro_grouped")
+    wanted = [grouped.c[value.name] for value in (*listed, *kept)]
+    others = (
+        grouped.c[own.name] != grouped.c[stays.name]
+        for own, stays in zip(listed, kept, strict=False)
+    )
+    by_key = (grouped.c[own.name] for own, _ in zip(listed, kept, strict=False))
+    return sa.select(*wanted).where(sa.or_(*others)).order_by(*by_key)
+
+
+def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
+    """For rows that only their contents tell apart: how many of each print are not kept."""
+    numbered = _numbered(table, grouping, session)
+    return count_copies(sa.select(numbered.c[PRINT.name]).where(numbered.c.place > 1))
+
+
+def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
+    """The prints of a query, each with the number of its rows."""
+    listed = prints.subquery("yeldro_prints")
+    printed = listed.c[PRINT.name]
+    query = sa.select(printed, sa.func.count().label(COPIES.name)).group_by(printed)
+    return query.subquery("yeldro_going")
+
+
+def find_duplicates(
+    session: Session, typed: str, wanted: Grouping, most_groups: int
+) -> DuplicateReport:
+    """Groups of rows of the table `typed` that are equal on chosen columns.
+
+    Args:
+        wanted: the grouping, with names as typed.
+        most_groups: how many of the largest groups to return row by row.
+
+    Raises:
+        UsageError: a name does not exist, or a column's type has no equality.
+        Refused: what is named is no table.
+    """
+    table = find_table(session.catalogue, typed)
+    if table.kind != "table":
+        raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
+    by = find_columns(table, wanted.by, "--by")
+    grouping = replace(wanted, by=by)
+    rows = sql.rows_of(table)
+    values = [each.label(f"yeldro_{place}") for place, each in enumerate(
+        group_values(session, table, rows, by, grouping.same))]  # fmt: skip
+    grouped = (
+        sa.select(*values, sa.func.count().label("yeldro_size"))
+        .where(*in_some_group(rows, by, grouping.same))
+        .group_by(*values)
+        .having(sa.func.count() > 1)
+    )
+    totals = grouped.subquery()
+    groups, members = session.connection.execute(
+        sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.yeldro_size), 0))
+    ).one()
+    groups, members = int(groups), int(members)
+    largest = session.connection.execute(
+        grouped.order_by(sa.desc("yeldro_size"), *values).limit(most_groups)
+    ).all()
+    identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
+    shown = tuple(dict.fromkeys((*identity, *table.by_name)))
+    numbered = _numbered(table, grouping, session, shown)
+    ours = group_values(session, table, numbered, by, grouping.same)
+    sample = []
+    for *shared, size in largest:
+        # Bound without a type, so that text takes that of the column it is compared with.
+        bound = (sa.literal(each, sa.types.NullType()) for each in shared)
+        same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))
+        query = sa.select(*sql.columns_of(numbered, shown)).where(*same)
+        members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
+        sample.append(DuplicateGroup(tuple(shared), size, tuple(tuple(row) for row in members_of)))
+    ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
+    warning = inexact(table, by)
+    return DuplicateReport(
+        table=table,
+        by=by,
+        keep=grouping.keep,
+        groups=groups,
+        removable=members - groups,
+        columns=shown,
+        sample=tuple(sample),
+        ties=ties,
+        tied=tied,
+        prevention=session.prevention(table, by, grouping.same),
+        warnings=(warning,) if warning else (),
+    )
+
+
+def _numbered(
+    table: Table, grouping: Grouping, session: Session, columns: Sequence[str] | None = None
+) -> sa.Subquery:
+    """Every row that can be in a group, with its `place` there; the kept row's place is 1."""
+    rows = sql.rows_of(table)
+    wanted = sql.columns_of(rows, columns or table.identity.columns)
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        wanted.append(session.contents_print(table, rows).label(PRINT.name))
+    place = sa.func.row_number().over(**_window(table, rows, grouping, session))
+    query = sa.select(*wanted, place.label("place"))
+    return query.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_numbered")
+
+
+def kept_rows(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> sql.Predicate:
+    """True for the row that is kept of every group of two rows and more."""
+    window = _window(table, rows, grouping, session)
+    size = sa.func.count().over(partition_by=window["partition_by"]).label("yeldro_size")
+    place = sa.func.row_number().over(**window).label("yeldro_place")
+    identity = key_values(session, table, rows)
+    named = [value.label(f"yeldro_{n}") for n, value in enumerate(identity)]
+    numbered = (
+        sa.select(*named, size, place)
+        .where(*in_some_group(rows, grouping.by, grouping.same))
+        .subquery("yeldro_sized")
+    )
+    kept = sa.select(*(numbered.c[value.name] for value in named)).where(
+        numbered.c.yeldro_place == 1, numbered.c.yeldro_size > 1
+    )
+    return sql.among(identity, kept.correlate(None))
+
+
+def kept_values(
+    session: Session,
+    table: Table,
+    grouping: Grouping,
+    columns: Sequence[str],
+    removed: sql.Predicate,
+) -> tuple[list[sa.ColumnElement[Any]], list[sa.ColumnElement[Any]]]:
+    """For removed rows of a grouping: their values of `columns`, and the kept row's, side by side.
+
+    Args:
+        removed: whether a row of the table is removed.
+    """
+    rows = sql.rows_of(table)
+    window = _window(table, rows, grouping, session)
+    own = [rows.c[name].label(f"yeldro_old_{n}") for n, name in enumerate(columns)]
+    kept = [
+        sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_new_{n}")
+        for n, name in enumerate(columns)
+    ]
+    goes = sa.case((removed, 1), else_=0).label("yeldro_goes")
+    listed = sa.select(*own, *kept, goes).where(*in_some_group(rows, grouping.by, grouping.same))
+    listing = listed.subquery("yeldro_kept")
+    going = sa.select(listing).where(listing.c.yeldro_goes == 1).subquery("yeldro_replaced")
+    places = range(len(columns))
+    return (
+        [going.c[f"yeldro_old_{n}"] for n in places],
+        [going.c[f"yeldro_new_{n}"] for n in places],
+    )
+
+
+def _window(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> dict[str, Any]:
+    """Each group's rows, the one to keep first; what tells rows apart decides where rules tie."""
+    order = _preferences(table, rows, grouping.keep, session)
+    settled = {rule.argument for rule in grouping.keep if rule.kind in ("lowest", "highest")}
+    order += [rows.c[name] for name in table.identity.columns if name not in settled]
+    if table.identity.kind is IdentityKind.ALL_COLUMNS:
+        order.append(session.contents_print(table, rows))
+    by = group_values(session, table, rows, grouping.by, grouping.same)
+    return {"partition_by": by, "order_by": order}
+
+
+def _preferences(
+    table: Table, rows: sa.TableClause, keep: Sequence[KeepRule], session: Session
+) -> list[sa.ColumnElement[Any]]:
+    """The keep rules as an order in which the preferred row comes first; NULL always comes last."""
+    order: list[sa.ColumnElement[Any]] = []
+    for rule in keep:
+        if rule.kind == "fullest":
+            filled = [
+                sa.case((sa.or_(column.is_(None), sa.cast(column, sa.Text) == ""), 0), else_=1)
+                for column in sql.columns_of(rows, [each.name for each in table.columns])
+            ]
+            order.append(sum(filled[1:], start=filled[0]).desc())
+        elif rule.kind == "referenced":
+            order.append(sa.case((_is_referenced(table, rows, session), 0), else_=1))
+        elif rule.kind == "order":
+            items = parse_order(rule.argument, table, session)
+            order += [sa.literal_column(item) for item in items]
+        else:
+            (name,) = find_columns(table, [rule.argument], f"--keep {rule.kind}")
+            column = rows.c[name]
+            if table.by_name[name].nullable:
+                order.append(sa.case((column.is_(None), 1), else_=0))
+            order.append(column.asc() if rule.kind == "lowest" else column.desc())
+    return order
+
+
+def _is_referenced(table: Table, rows: sa.TableClause, session: Session) -> sql.Predicate:
+    """Whether any row of any table references a row."""
+    references = []
+    for key in session.catalogue.referencing(table.name):
+        child = session.catalogue.table(key.child)
+        children = sql.rows_of(child).alias("yeldro_child")
+        pairs = zip(key.columns, key.referenced_columns, strict=True)
+        same: list[sql.Predicate] = [
+            session.referencing_value(children.c[ours], child.by_name[ours], table.by_name[theirs])
+            == rows.c[theirs]
+            for ours, theirs in pairs
+        ]
+        same += sql.in_parts(children, key.child_parts) + sql.in_parts(rows, key.parent_parts)
+        references.append(sa.exists(sa.select(sa.literal(1)).where(*same).correlate(rows)))
+    if not references:
+        raise UsageError(
+            f"--keep referenced: no foreign key references {table.name}.", "Drop the rule."
+        )
+    return sa.or_(*references)
+
+
+def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tuple[Any, ...]]:
+    """Groups in which more than one row comes first by the keep rules alone, and one of them."""
+    rows = sql.rows_of(table)
+    values = group_values(session, table, rows, grouping.by, grouping.same)
+    rank = sa.func.rank().over(
+        partition_by=values, order_by=_preferences(table, rows, grouping.keep, session)
+    )
+    named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
+    ranked = sa.select(*named, rank.label("yeldro_standing"))
+    ranking = ranked.where(*in_some_group(rows, grouping.by, grouping.same)).subquery()
+    shared = [ranking.c[f"yeldro_{place}"] for place in range(len(values))]
+    tied = (
+        sa.select(*shared)
+        .where(ranking.c.yeldro_standing == 1)
+        .group_by(*shared)
+        .having(sa.func.count() > 1)
+    )
+    number = sql.count(session.connection, tied.subquery())
+    if not number:
+        return 0, ()
+    first = session.connection.execute(tied.order_by(*shared).limit(1)).one()
+    return number, tuple(first)

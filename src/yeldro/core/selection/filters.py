@@ -1,0 +1,448 @@
+"""What a user writes as SQL: parsed, held against the schema, and written again.
+
+Only the parsed tree reaches the database, so what was checked is what runs.
+"""
+
+from __future__ import annotations
+
+import logging
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import sqlglot
+from sqlglot import TokenType, exp
+from sqlglot.errors import SqlglotError
+
+from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.schema import Table, TableName
+
+# What the parser logs of text that it cannot read is told in words of our own.
+logging.getLogger("sqlglot").addHandler(logging.NullHandler())
+
+_BOOLEAN = (
+    exp.Predicate,
+    exp.Connector,
+    exp.Not,
+    exp.Boolean,
+    exp.Column,
+    exp.Func,
+    exp.Escape,
+    exp.Match,
+    exp.Placeholder,
+)
+_NEVER_THE_SAME = (exp.Rand, exp.Randn, exp.Uuid)
+_CLOCK = (exp.CurrentDate, exp.CurrentTime, exp.CurrentTimestamp, exp.CurrentDatetime)
+_CLOCK_FUNCTIONS = {"date", "time", "datetime", "julianday", "unixepoch", "strftime", "now"}
+_SYNTAX = {"all", "any", "some", "row"}  # written like functions, and part of the language
+_FORBIDDEN = (exp.DML, exp.DDL, exp.Command, exp.Into, exp.Lock)
+
+
+@dataclass(frozen=True)
+class Filter:
+    """A checked boolean expression over one table.
+
+    Args:
+        sql: the expression as it will run, parameters written `:name`, colons of its own escaped.
+        parameters: the names of the parameters it uses.
+        repeatable: it gives the same answer for a row before and after other rows have gone.
+        fixed: columns it requires to equal one of a number of constants, with that number.
+        tables: the tables and views that its subqueries look at.
+    """
+
+    sql: str
+    parameters: frozenset[str]
+    repeatable: bool
+    fixed: dict[str, int]
+    tables: frozenset[TableName] = frozenset()
+
+
+def parse_filter(text: str, table: Table, session: Session) -> Filter:
+    """Reads the boolean expression of `--where`.
+
+    Raises:
+        UsageError: it is not exactly one boolean expression, names what does not exist, or calls a
+            function that could write.
+        Refused: it is empty, or looks at no column of the table.
+    """
+    tree = _parse_one(text, session.sql_dialect, "--where")
+    body = tree.unnest()
+    if not isinstance(body, _BOOLEAN) or isinstance(body, exp.Alias | exp.Query):
+        raise UsageError(
+            f"--where {text!r} is not a condition that is true or false.",
+            "Write one condition, such as \"retired_on < '2020-01-01'\".",
+        )
+    _refuse_writing(tree, session)
+    looks_at_rows = _check_names(tree, table, session)
+    if not looks_at_rows:
+        raise Refused(
+            f"--where {text!r} looks at no column of {table.name}, so it is one for all rows.",
+            "Name a column, or say --all-rows where every row is meant.",
+        )
+    clock = any(tree.find_all(*_CLOCK)) or any(
+        call.name.lower() in _CLOCK_FUNCTIONS for call in tree.find_all(exp.Anonymous)
+    )
+    sql, parameters = _written(tree, session.sql_dialect)
+    return Filter(
+        sql=f"({sql})",
+        parameters=parameters,
+        repeatable=not clock and not any(tree.find_all(exp.Query)),
+        fixed=dict(_fixed_columns(body, table)),
+        tables=frozenset(_tables(tree, session)),
+    )
+
+
+@dataclass(frozen=True)
+class Question:
+    """A checked query that only looks, with the names of the parameters it uses."""
+
+    sql: str
+    parameters: frozenset[str]
+
+
+def parse_query(text: str, session: Session) -> Question:
+    """Reads a query that looks and changes nothing.
+
+    Raises:
+        UsageError: it is not exactly one query, names a table that does not exist, or calls a
+            function that could write.
+    """
+    tree = _parse_one(text, session.sql_dialect, "the check")
+    if not isinstance(tree.unnest(), exp.Query):
+        raise UsageError(
+            f"The check {text!r} is not a query.", "Write: select count(*) from TABLE where …"
+        )
+    _refuse_writing(tree, session)
+    _tables(tree, session)
+    return Question(*_written(tree, session.sql_dialect))
+
+
+def parse_stored_filter(text: str, columns: Collection[str]) -> str:
+    """Reads a condition on a receipt's stored rows, which only names their columns.
+
+    Returns:
+        The condition in SQLite's SQL.
+
+    Raises:
+        UsageError: it is not one condition, names another column, or does more than compare.
+    """
+    tree = _parse_one(text, "sqlite", "--where")
+    found = list(tree.find_all(exp.Column))
+    if not isinstance(tree.unnest(), _BOOLEAN) or not found or tree.find(exp.Query, *_FORBIDDEN):
+        raise UsageError(
+            f"--where {text!r} is not a condition on the stored rows.",
+            'Compare their columns, such as "id < 100".',
+        )
+    for node in tree.find_all(exp.Anonymous, exp.Placeholder):
+        raise UsageError(f"{node.sql()} is not known here.", "Compare columns with values.")
+    for column in found:
+        if column.table or same_name(column.name, columns) is None:
+            raise UsageError(
+                f"There is no column {column.sql()} in the stored rows.",
+                suggestion(column.name, columns),
+            )
+        column.this.set("quoted", True)
+    return tree.sql(dialect="sqlite", comments=False)
+
+
+def parameters_in(text: str) -> frozenset[str]:
+    """The names of the `:name` parameters in a piece of SQL; none where it cannot be read."""
+    try:
+        tokens = sqlglot.tokenize(text)
+    except SqlglotError:
+        return frozenset()
+    pairs = pairwise(tokens)
+    return frozenset(
+        name.text
+        for colon, name in pairs
+        if colon.token_type is TokenType.COLON and colon.end + 1 == name.start
+    )
+
+
+def with_literals(text: str, parameters: Mapping[str, Any], session: Session) -> str:
+    """A piece of SQL in which every `:name` is written out as the value it is bound to.
+
+    For people to read and other programs to run; Yeldro itself binds values.
+    """
+    tree = _parse_one(text, session.sql_dialect, "the SQL")
+
+    def write(node: exp.Expr) -> exp.Expr:
+        if not isinstance(node, exp.Placeholder) or node.name not in parameters:
+            return node
+        value = parameters[node.name]
+        if value is None or isinstance(value, bool | int | float):
+            return exp.convert(value)
+        return exp.Literal.string(str(session.parameter(value)))
+
+    return tree.transform(write).sql(dialect=session.sql_dialect, comments=False)
+
+
+def parse_order(text: str, table: Table, session: Session) -> list[str]:
+    """Reads a list of columns or expressions with ASC or DESC, as ORDER BY takes it.
+
+    Returns:
+        Each item as SQL.
+
+    Raises:
+        UsageError: it cannot be read, or names what does not exist.
+    """
+    try:
+        query = sqlglot.parse(f"SELECT 1 ORDER BY {text}", dialect=session.sql_dialect)
+        order = query[0].args.get("order") if len(query) == 1 and query[0] else None
+    except SqlglotError as error:
+        raise _unreadable(text, "the order", error) from error
+    others = {key for key, value in (query[0].args if query[0] else {}).items() if value}
+    if not isinstance(order, exp.Order) or others - {"expressions", "order"}:
+        raise UsageError(
+            f"The order {text!r} is not a list of columns.", 'Write it as "taken_at DESC, id".'
+        )
+    items = []
+    for item in order.expressions:
+        _refuse_writing(item, session)
+        if not _check_names(item, table, session):
+            raise UsageError(
+                f"The order {text!r} holds {item.sql()!r}, which names no column of {table.name}.",
+                suggestion(item.sql(), table.by_name),
+            )
+        sql, parameters = _written(item, session.sql_dialect)
+        if parameters:
+            raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
+        items.append(sql)
+    return items
+
+
+def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
+    if not text.strip():
+        raise Refused(
+            f"{where_from} is empty, which would match every row.",
+            "Write a condition, or say --all-rows where every row is meant.",
+        )
+    try:
+        trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
+        if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
+            bracketed = sqlglot.parse(f"({text})", dialect=dialect)
+            trees = [tree for tree in bracketed if tree is not None]
+    except SqlglotError as error:
+        raise _unreadable(text, where_from, error) from error
+    if len(trees) != 1:
+        raise UsageError(
+            f"{where_from} {text!r} holds {len(trees) or 'no'} statements, not one condition.",
+            "Write one condition without a semicolon.",
+        )
+    return trees[0]
+
+
+def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
+    places = getattr(error, "errors", None) or [{}]
+    place = places[0]
+    near = (place.get("highlight") or "").strip()
+    reason = (place.get("description") or str(error).splitlines()[0]).rstrip(".")
+    reason = "something is missing" if "<class" in reason else reason
+    where = f" near {near!r}" if near else ""
+    return UsageError(
+        f"{where_from} {text!r} cannot be read as SQL{where}: {reason}.",
+        "Check quotes and brackets: text stands in 'single quotes', names in \"double quotes\".",
+    )
+
+
+def _refuse_writing(tree: exp.Expr, session: Session) -> None:
+    for node in tree.find_all(*_FORBIDDEN):
+        raise UsageError(
+            f"There is a statement in it ({node.key.upper()}) that does more than look.",
+            "Write SQL that only looks and compares.",
+        )
+    for node in tree.find_all(*_NEVER_THE_SAME):
+        raise UsageError(
+            f"{node.sql()} gives another value each time, so what it matches cannot be counted.",
+            "Choose rows by their columns, or with --order-by and --limit.",
+        )
+    for call in tree.find_all(exp.Anonymous):
+        if call.name.lower() not in _SYNTAX and not session.is_free_of_side_effects(call.name):
+            raise UsageError(
+                f"The function {call.name} is not known to be free of side effects.",
+                "Use columns, operators and the database's own functions that only compute.",
+            )
+    for node in tree.find_all(exp.Dot):
+        if isinstance(node.expression, exp.Func):
+            raise UsageError(
+                f"{node.sql()} calls a function of a schema by name, and is not known to be free "
+                f"of side effects.",
+                "Use the database's own functions, without a schema before them.",
+            )
+    volatile = session.volatile_among(*_called_in(tree, session.sql_dialect))
+    if volatile:
+        raise UsageError(
+            f"The {volatile} is not known to be free of side effects.",
+            "Use columns, operators and the database's own functions that only compute.",
+        )
+    if session.sql_dialect == "postgres":
+        for _ in tree.find_all(exp.Parameter):
+            raise UsageError(
+                "The operator @ before a value is not understood here.",
+                "Write abs(…) in its place; a parameter is written :name.",
+            )
+    for node in tree.find_all(exp.Parameter, exp.SessionParameter):
+        raise UsageError(
+            f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and --param name=value."
+        )
+
+
+def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[str]]:
+    """The functions, operators and types of an expression, by their names as it is written."""
+    text = tree.sql(dialect=dialect, comments=False)
+    types = {cast.to.sql(dialect=dialect).lower() for cast in tree.find_all(exp.Cast)}
+    functions, operators = set(), set()
+    tokens = sqlglot.tokenize(text, dialect=dialect)
+    for token, after in pairwise(tokens):
+        if after.token_type is TokenType.L_PAREN and token.text.isidentifier():
+            functions.add(token.text.lower())
+        if token.text and not token.text[0].isalnum() and token.text[0] not in "()'\"_.,":
+            operators.add(token.text)
+    return functions, operators, types
+
+
+Columns = Callable[[str], bool]
+
+
+def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
+    """Holds every table and column against the schema; tells whether one is of `table`."""
+    looks_at_rows = False
+    _tables(tree, session)
+    for column in tree.find_all(exp.Column):
+        if isinstance(column.this, exp.Star):
+            continue
+        looks_at_rows |= _resolve(column, table, session)
+    return looks_at_rows
+
+
+def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
+    """The tables and views that a tree names."""
+    return [
+        find_table(
+            session.catalogue, f"{source.db}.{source.name}" if source.db else source.name
+        ).name
+        for source in tree.find_all(exp.Table)
+        if not _common_table(source) and not isinstance(source.this, exp.Func)
+    ]
+
+
+def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
+    """Finds what a column name stands for, from the inside out; True where it is of `table`."""
+    qualifier = column.table
+    known: list[str] = []
+    for select in _enclosing_selects(column):
+        for name, columns in _sources(select, session):
+            if qualifier and name.casefold() != qualifier.casefold():
+                continue
+            if columns is None or same_name(column.name, columns):
+                return False
+            known += columns
+        if not qualifier and same_name(column.name, select.named_selects):
+            return False
+    if not qualifier or qualifier.casefold() == table.name.name.casefold():
+        hidden = [column.name for column in table.row_id_columns]
+        if same_name(column.name, [*table.by_name, *hidden]):
+            return True
+        known += table.by_name
+    if not known:
+        raise UsageError(
+            f"There is no table {qualifier!r} in this condition.",
+            f"Write {table.name.name}.{column.name}, or name the table in a FROM.",
+        )
+    raise UsageError(
+        f"There is no column {column.name!r} in {qualifier or table.name}.",
+        suggestion(column.name, dict.fromkeys(known))
+        + " Text stands in 'single quotes', names in \"double quotes\".",
+    )
+
+
+def _enclosing_selects(node: exp.Expr) -> Iterator[exp.Select]:
+    parent = node.parent
+    while parent is not None:
+        if isinstance(parent, exp.Select):
+            yield parent
+        parent = parent.parent
+
+
+def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[str] | None]]:
+    """The FROM and JOIN items of a select: name and columns, None where any name may stand."""
+    items = [select.args.get("from_"), *(select.args.get("joins") or [])]
+    for item in items:
+        source = item.this if item is not None else None
+        if isinstance(source, exp.Table):
+            columns = None
+            if isinstance(source.this, exp.Func):
+                known = not isinstance(source.this, exp.Anonymous)
+                alias = source.args.get("alias")
+                columns = (
+                    [source.alias, *(each.name for each in alias.columns)]
+                    if (known and alias)
+                    else None
+                )
+            elif not _common_table(source):
+                columns = list(find_table(session.catalogue, source.name).by_name)
+                columns += ["rowid"]
+            yield source.alias_or_name, columns
+        elif isinstance(source, exp.Expr):
+            named = source.named_selects if isinstance(source, exp.Subquery) else []
+            yield source.alias_or_name, list(named) if named and "*" not in named else None
+
+
+def _common_table(source: exp.Table) -> bool:
+    """Whether a table name stands for a WITH query that encloses it."""
+    parent = source.parent
+    while parent is not None:
+        names = [cte.alias for cte in getattr(parent, "ctes", [])]
+        if not source.db and same_name(source.name, names):
+            return True
+        parent = parent.parent
+    return False
+
+
+def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
+    """The tree as SQL for a statement that binds `:name`, and the names it binds."""
+    names: set[str] = set()
+
+    def mark(node: exp.Expr) -> exp.Expr:
+        if not isinstance(node, exp.Placeholder):
+            return node
+        if not node.name or not re.fullmatch(r"[A-Za-z_]\w*", node.name):
+            raise UsageError(
+                "There is a parameter without a name.",
+                "Write :name, and --param name=value.",
+            )
+        names.add(node.name)
+        return exp.Var(this=f"\0{node.name}\0")
+
+    sql = tree.transform(mark).sql(dialect=dialect, comments=False)
+    escaped = sql.replace(":", "\\:")
+    return re.sub("\0([^\0]*)\0", r":\1", escaped), frozenset(names)
+
+
+def _fixed_columns(body: exp.Expr, table: Table) -> Iterator[tuple[str, int]]:
+    """Columns that a conjunct compares for equality with constants, and how many constants."""
+    for part in body.flatten() if isinstance(body, exp.And) else [body]:
+        condition = part.unnest()
+        if isinstance(condition, exp.EQ):
+            sides = [condition.left.unnest(), condition.right.unnest()]
+            for column, value in (sides, sides[::-1]):
+                name = _own_column(column, table)
+                if name and _constant(value):
+                    yield name, 1
+        elif isinstance(condition, exp.In) and not condition.args.get("query"):
+            name = _own_column(condition.this, table)
+            if name and all(_constant(value) for value in condition.expressions):
+                yield name, len(condition.expressions)
+
+
+def _own_column(node: exp.Expr, table: Table) -> str | None:
+    return same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
+
+
+def _constant(node: exp.Expr) -> bool:
+    return not any(node.find_all(exp.Column, exp.Query))

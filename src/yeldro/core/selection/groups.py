@@ -1,0 +1,66 @@
+"""What rows of one group agree in, and when their values count as equal."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.protocol import Session
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import UsageError
+from yeldro.core.model.schema import Column, Table
+
+_MOST_COLUMNS = 1000
+_INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)
+
+
+def group_values(
+    session: Session, table: Table, rows: sa.FromClause, by: Sequence[str], same: Sameness
+) -> list[sa.ColumnElement[Any]]:
+    """What rows of one group agree in; `rows` is the table or holds columns of it.
+
+    Raises:
+        UsageError: a column's type has no equality.
+    """
+    if len(by) > _MOST_COLUMNS:
+        raise UsageError(
+            f"{len(by):,} columns are to be compared, and {_MOST_COLUMNS:,} is the most.",
+            "Name the columns that mean something.",
+        )
+    return [_compared(session, table.by_name[name], rows.c[name], same) for name in by]
+
+
+def in_some_group(rows: sa.FromClause, by: Sequence[str], same: Sameness) -> list[sql.Predicate]:
+    """What must hold of a row so that it can have an equal one."""
+    return [rows.c[name].is_not(None) for name in by] if same.null_distinct else []
+
+
+def inexact(table: Table, by: Sequence[str]) -> str:
+    """A warning where floating-point numbers are compared, empty where none are."""
+    names = [name for name in by if _INEXACT.match(table.by_name[name].type)]
+    if not names:
+        return ""
+    return (
+        f"{', '.join(names)}: floating-point numbers are equal only to the last bit; values that "
+        f"look alike may differ."
+    )
+
+
+def _compared(
+    session: Session, column: Column, value: sa.ColumnElement[Any], same: Sameness
+) -> sa.ColumnElement[Any]:
+    if not session.is_comparable(column):
+        if not same.as_text:
+            raise UsageError(
+                f"{column.name} is of type {column.type}, which {session.system} cannot compare.",
+                "Compare its text with --as-text.",
+            )
+        return sa.cast(value, sa.Text)
+    if session.is_text(column):
+        value = sa.func.trim(value) if same.trim else value
+        value = session.without_case(value) if same.ignore_case else value
+    return value

@@ -1,0 +1,477 @@
+"""Which rows of one table a cleanup picks: every part given narrows them further."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
+from yeldro.core.database.identity import PRINT, so_many
+from yeldro.core.database.protocol import Session
+from yeldro.core.database.references import without_parent
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.names import suggestion
+from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
+from yeldro.core.selection.duplicates import (
+    Grouping,
+    KeepRule,
+    count_copies,
+    surplus_copies,
+    surplus_rows,
+)
+from yeldro.core.selection.filters import Filter, parse_filter, parse_order
+from yeldro.core.selection.views import View, resolve_view
+
+
+@dataclass(frozen=True)
+class RelatedTable:
+    """Rows that match in another table: by pairs of columns, or by the foreign key between them.
+
+    Args:
+        other: name of the other table.
+        pairs: (column of the named table, column of the other); empty for the foreign key.
+    """
+
+    other: str
+    pairs: tuple[tuple[str, str], ...] = ()
+
+    @classmethod
+    def parse(cls, text: str) -> RelatedTable:
+        """Reads `OTHER` or `OTHER:a=b,c=d`.
+
+        Raises:
+            UsageError: a pair is not written `column=column`.
+        """
+        other, colon, rest = text.rpartition(":")
+        if "=" not in rest:  # the colon is part of the name
+            other, colon, rest = text, "", ""
+        pairs = [tuple(part.strip() for part in pair.split("=")) for pair in rest.split(",")]
+        if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
+            raise UsageError(
+                f"{text!r} does not say which columns must agree.",
+                "Write OTHER:column=other_column, with commas between several pairs.",
+            )
+        return cls(other.strip(), tuple((a, b) for a, b in pairs) if colon else ())
+
+
+@dataclass(frozen=True)
+class Selection:
+    """The parts of a selection; rows that meet all of them are matched.
+
+    Args:
+        table: the named table, as typed.
+        parameters: values for the `:name` parameters of `where`.
+        duplicates_by: columns on which surplus copies are equal; the row to keep is not matched.
+        same: when values of those columns count as equal.
+        order_by, limit: only the first `limit` rows in this order.
+        all_rows: every row is meant; nothing else may be said then.
+        only_table: the table's own rows, without those of tables that inherit from it.
+        batch: of these rows only the first so many in key order.
+        after_key: only rows whose key comes after this one.
+    """
+
+    table: str
+    where: str | None = None
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    matching: tuple[RelatedTable, ...] = ()
+    missing_in: tuple[RelatedTable, ...] = ()
+    orphans: str | None = None
+    duplicates_by: tuple[str, ...] = ()
+    keep: tuple[KeepRule, ...] = ()
+    same: Sameness = field(default_factory=Sameness)
+    order_by: str | None = None
+    limit: int | None = None
+    all_rows: bool = False
+    only_table: bool = False
+    batch: int | None = None
+    after_key: tuple[int, ...] = ()
+
+    @property
+    def narrows(self) -> bool:
+        """Whether anything is said that leaves rows out."""
+        return bool(
+            self.where is not None
+            or self.matching
+            or self.missing_in
+            or self.orphans
+            or self.duplicates_by
+            or self.limit is not None
+        )
+
+    @property
+    def leaves_no_duplicates(self) -> bool:
+        """Whether every surplus row of every group is picked."""
+        others = (
+            self.where, self.matching, self.missing_in, self.orphans, self.limit, self.batch
+        )  # fmt: skip
+        return bool(self.duplicates_by) and not any(others)
+
+
+@dataclass(frozen=True)
+class MatchedRows:
+    """A selection resolved against the schema.
+
+    Args:
+        query: selects whatever columns are wanted of the matched rows, see `select`.
+        repeatable: the condition gives the same rows again while other tables' rows go.
+        at_most: the most rows the filter can match by a candidate key, None where any number can.
+        pinned_key: that candidate key.
+        copies: where only contents tell rows apart and some of several equal ones are picked: how
+            many of each.
+        grouping: the duplicates among which these rows are surplus, where they are.
+        all_surplus: every surplus row of that grouping is picked, and no other.
+        reads: the tables that the selection looks at.
+    """
+
+    session: Session
+
+    table: Table
+    rows: sa.TableClause
+    conditions: tuple[sql.Predicate, ...]
+    order: tuple[sa.ColumnElement[Any], ...]
+    limit: int | None
+    repeatable: bool
+    at_most: int | None
+    pinned_key: CandidateKey | None
+    copies: sa.Subquery | None = None
+    grouping: Grouping | None = None
+    all_surplus: bool = False
+    reads: frozenset[TableName] = frozenset()
+
+    def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
+        """A query for these columns of the matched rows."""
+        if self.copies is not None:
+            return so_many(self.session, self.table, self.copies, columns, *self.conditions)
+        query = sa.select(*columns).select_from(self.rows).where(*self.conditions)
+        if self.limit is not None:
+            query = query.order_by(*self.order).limit(self.limit)
+        return query.correlate(None)
+
+
+def resolve(selection: Selection, session: Session) -> MatchedRows:
+    """Holds a selection against the schema and turns it into conditions.
+
+    Raises:
+        UsageError: it contradicts itself or names what does not exist.
+        Refused: it is empty, or its table can not be cleaned up.
+    """
+    table = find_table(session.catalogue, selection.table)
+    _check_parts(selection)
+    table, parts = _whole_of(selection, table, session)
+    view = resolve_view(session, table) if table.kind == "view" else None
+    _check_table(view.base if view else table)
+    _check_heirs(selection, view.base if view else table)
+    if view and selection.duplicates_by:
+        raise UsageError(
+            f"{table.name} is a view, and duplicates are looked for in tables.",
+            f"Name its table: {view.base.name}.",
+        )
+    rows = sql.rows_of(table)
+    alike = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
+    if alike:
+        _check_alike(selection)
+    copies, grouping = None, None
+    conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
+    filtered = None
+    if selection.where is not None:
+        filtered = parse_filter(selection.where, table, session)
+        conditions.append(_condition(filtered, selection.parameters, session))
+    elif selection.parameters:
+        raise UsageError("--param is given, but no --where uses it.", "Drop it, or add --where.")
+    for related in selection.matching:
+        conditions.append(_related(related, table, rows, session))
+    for related in selection.missing_in:
+        conditions.append(sa.not_(_related(related, table, rows, session)))
+    if selection.orphans:
+        key = orphan_key(selection.orphans, table)
+        parent = session.catalogue.table(key.parent)
+        conditions.append(without_parent(key, rows, parent))
+    if selection.duplicates_by:
+        by = find_columns(table, selection.duplicates_by, "--duplicates-by")
+        grouping = Grouping(by, selection.keep, selection.same)
+        if alike:
+            copies = surplus_copies(table, grouping, session)
+        else:
+            conditions.append(surplus_rows(table, rows, grouping, session))
+    order = _order(selection, table, rows, view, session)
+    if alike and order:
+        contents = session.contents_print(table, rows).label(PRINT.name)
+        first = sa.select(contents).where(*conditions).order_by(*order, contents)
+        copies = count_copies(first.limit(selection.limit))
+    if selection.after_key:
+        keys = sql.columns_of(rows, view.key if view else table.identity.columns)
+        conditions.append(sa.tuple_(*keys) > sa.tuple_(*map(sa.literal, selection.after_key)))
+    key_and_most = _pinned(filtered, table) if filtered else None
+    matched = MatchedRows(
+        session=session,
+        table=table,
+        rows=rows,
+        conditions=tuple(conditions),
+        order=tuple(order),
+        limit=selection.limit or selection.batch,
+        repeatable=_repeatable(selection, filtered),
+        at_most=key_and_most[1] if key_and_most else None,
+        pinned_key=key_and_most[0] if key_and_most else None,
+        copies=copies,
+        grouping=grouping,
+        all_surplus=selection.leaves_no_duplicates,
+        reads=frozenset(_reads(selection, table, filtered, session)),
+    )
+    _try_out(matched)
+    return _through_view(matched, view) if view else matched
+
+
+def _order(
+    selection: Selection, table: Table, rows: sa.TableClause, view: View | None, session: Session
+) -> list[sa.ColumnElement[Any]]:
+    """In which order the first rows are taken: as said, and then by key."""
+    if not selection.order_by and selection.batch is None:
+        return []
+    said = parse_order(selection.order_by, table, session) if selection.order_by else []
+    by_key = sql.columns_of(rows, view.key if view else table.identity.columns)
+    return [*map(sa.literal_column, said), *by_key]
+
+
+def _reads(
+    selection: Selection, table: Table, filtered: Filter | None, session: Session
+) -> set[TableName]:
+    """The tables that a selection looks at; a view may look at any."""
+    names = {table.name, *(filtered.tables if filtered else ())}
+    for related in (*selection.matching, *selection.missing_in):
+        names.add(find_table(session.catalogue, related.other).name)
+    names |= {key.parent for key in table.foreign_keys} if selection.orphans else set()
+    if any(rule.kind == "referenced" for rule in selection.keep):
+        names |= {key.child for key in session.catalogue.referencing(table.name)}
+    if any(session.catalogue.table(name).kind == "view" for name in names):
+        names |= {*session.catalogue.table_names()}
+    return names
+
+
+def _try_out(matched: MatchedRows) -> None:
+    """Has the database read the selection, without any row."""
+    query = sa.select(sa.literal(1)).select_from(matched.rows).where(*matched.conditions)
+    try:
+        matched.session.connection.execute(query.order_by(*matched.order).limit(0))
+    except sa.exc.DBAPIError as error:
+        if matched.session.was_stopped(error) or error.connection_invalidated:
+            raise
+        raise UsageError(
+            f"The database does not accept this selection: {matched.session.reason(error)}.",
+            "Check the names and functions in it.",
+        ) from error
+
+
+def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
+    """The rows of a view's base table whose key stands in the matched rows of the view."""
+    base = sql.rows_of(view.base)
+    keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("yeldro_picked")
+    condition = sql.among(sql.columns_of(base, view.base.identity.columns), sa.select(keys))
+    return replace(
+        matched, table=view.base, rows=base, conditions=(condition,), order=(), limit=None,
+        repeatable=False,
+    )  # fmt: skip
+
+
+def orphan_key(name: str, table: Table) -> ForeignKey:
+    """The one foreign key of `table` that `name` means: `column` or `child.column`.
+
+    Raises:
+        UsageError: there is none of that name, or several.
+    """
+    known = table.foreign_keys
+    found = foreign_keys_called(name, known) or foreign_keys_called(f"{table.name}.{name}", known)
+    if len(found) == 1:
+        return found[0]
+    names = [key.name for key in known]
+    problem = f"means several foreign keys of {table.name}" if found else "is no foreign key here"
+    raise UsageError(f"--orphans {name} {problem}.", suggestion(name, names))
+
+
+def _check_table(table: Table) -> None:
+    if table.kind != "table":
+        raise Refused(
+            f"{table.name} is a {table.kind}, and rows are removed from tables only.",
+            "Name the table whose rows should go.",
+        )
+
+
+def _whole_of(
+    selection: Selection, table: Table, session: Session
+) -> tuple[Table, tuple[int, ...]]:
+    """The table of which rows of a partition go, and the ids of the parts in which they live."""
+    part = session.catalogue.part_of(table.name)
+    if part is None:
+        return table, ()
+    if selection.duplicates_by:
+        raise Refused(
+            f"{table.name} is a partition of {part.whole}, and duplicates are looked for in whole "
+            f"tables.",
+            f"Name {part.whole}, and narrow it with --where.",
+        )
+    return session.catalogue.table(part.whole), part.ids
+
+
+def _check_heirs(selection: Selection, table: Table) -> None:
+    if table.heirs and not selection.only_table:
+        names = ", ".join(map(str, table.heirs))
+        raise Refused(
+            f"Rows of {names} count as rows of {table.name}, and here they cannot be told apart.",
+            f"Add --only-table for the rows of {table.name} alone, and name the others one by one.",
+        )
+
+
+def _check_parts(selection: Selection) -> None:
+    if selection.all_rows and selection.narrows:
+        raise UsageError(
+            "--all-rows means every row, and another option narrows the rows.",
+            "Drop --all-rows, or everything else that chooses rows.",
+        )
+    if not selection.all_rows and not selection.narrows:
+        raise Refused(
+            f"Nothing says which rows of {selection.table} are meant.",
+            "Say --where, --matching, --missing-in or --duplicates-by; or --all-rows.",
+        )
+    if (selection.limit is None) != (selection.order_by is None):
+        raise UsageError(
+            "--order-by and --limit go together: a limit without an order picks any rows.",
+            "Give both, such as --order-by taken_at --limit 5.",
+        )
+    if selection.limit is not None and selection.limit < 1:
+        raise UsageError(f"--limit {selection.limit} leaves no rows.", "Give a number from 1 up.")
+    if selection.same != Sameness() and not selection.duplicates_by:
+        raise UsageError(
+            "How duplicates are compared is said, and no --duplicates-by says what they are.",
+            "Add --duplicates-by COLUMNS, or drop --ignore-case and its like.",
+        )
+    if selection.keep and not selection.duplicates_by:
+        raise UsageError(
+            "--keep chooses among duplicates, and no --duplicates-by says what they are.",
+            "Add --duplicates-by COLUMNS, or drop --keep.",
+        )
+
+
+def _check_alike(selection: Selection) -> None:
+    if selection.batch is not None:
+        raise UsageError(
+            f"{selection.table} has no key, so there is no order in which its rows go in batches.",
+            "Drop --batch, or give the table a key.",
+        )
+    if selection.duplicates_by and selection.limit is not None:
+        raise UsageError(
+            f"{selection.table} has no key, so the first {selection.limit} of its duplicates "
+            f"cannot be told from the others.",
+            "Drop --limit, or narrow them with --where.",
+        )
+
+
+def _condition(filtered: Filter, parameters: Mapping[str, Any], session: Session) -> sql.Predicate:
+    missing = sorted(filtered.parameters - parameters.keys())
+    if missing:
+        raise UsageError(
+            f"--where uses :{missing[0]}, and it has no value.", f"Add --param {missing[0]}=VALUE."
+        )
+    unused = sorted(parameters.keys() - filtered.parameters)
+    if unused:
+        raise UsageError(
+            f"--param {unused[0]} is given, and --where does not use :{unused[0]}.",
+            suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
+        )
+    bound: list[sa.BindParameter[Any]] = [
+        sa.bindparam(name, session.parameter(parameters[name]), sa.types.NullType())
+        for name in sorted(filtered.parameters)
+    ]
+    return sa.text(filtered.sql).bindparams(*bound)  # type: ignore[return-value]
+
+
+def _related(
+    related: RelatedTable, table: Table, rows: sa.TableClause, session: Session
+) -> sql.Predicate:
+    other = find_table(session.catalogue, related.other)
+    ours, theirs = related_columns(related, table, other)
+    others = sql.with_heirs(other).alias("yeldro_other")
+    return sql.among(
+        sql.columns_of(rows, ours),
+        sa.select(*sql.columns_of(others, theirs))
+        .where(*(others.c[name].is_not(None) for name in theirs))
+        .correlate(None),
+    ) & sa.and_(*(rows.c[name].is_not(None) for name in ours))
+
+
+def related_columns(
+    related: RelatedTable, table: Table, other: Table
+) -> tuple[list[str], list[str]]:
+    """The columns of `table` and of `other` that must agree, in pairs.
+
+    Raises:
+        UsageError: a column does not exist, or no foreign key, or no single one, tells.
+    """
+    if not related.pairs:
+        return _joined_by_foreign_key(table, other)
+    option = "the columns to match"
+    ours = [find_columns(table, [pair[0]], option)[0] for pair in related.pairs]
+    return ours, [find_columns(other, [pair[1]], option)[0] for pair in related.pairs]
+
+
+def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[str]]:
+    ways = [
+        (list(key.columns), list(key.referenced_columns))
+        for key in table.foreign_keys
+        if key.parent == other.name
+    ]
+    ways += [
+        (list(key.referenced_columns), list(key.columns))
+        for key in other.foreign_keys
+        if key.parent == table.name
+    ]
+    if len(ways) == 1:
+        return ways[0]
+    choices = [
+        f"{other.name}:{','.join(f'{a}={b}' for a, b in zip(*way, strict=True))}" for way in ways
+    ]
+    if ways:
+        raise UsageError(
+            f"Several foreign keys join {table.name} and {other.name}.",
+            f"Say which columns must agree: {' or '.join(choices)}.",
+        )
+    raise UsageError(
+        f"No foreign key joins {table.name} and {other.name}.",
+        f"Say which columns must agree: {other.name}:column=other_column.",
+    )
+
+
+def _repeatable(selection: Selection, filtered: Filter | None) -> bool:
+    others = selection.matching or selection.missing_in or selection.orphans
+    if others or selection.duplicates_by or selection.limit or selection.batch:
+        return False
+    return filtered is None or filtered.repeatable
+
+
+def _pinned(filtered: Filter, table: Table) -> tuple[CandidateKey, int] | None:
+    """A candidate key whose columns the filter fixes, and the most rows it can then match."""
+    for key in table.candidate_keys:
+        if all(column in filtered.fixed for column in key.columns):
+            most = 1
+            for column in key.columns:
+                most *= filtered.fixed[column]
+            return key, most
+    return None
+
+
+def parameter_value(text: str) -> Any:
+    """The value that `--param NAME=VALUE` binds: a number where it reads as exactly one, else text.
+
+    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in quotes of its own) are text.
+    """
+    if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
+        return int(text)
+    if re.fullmatch(r"-?\d+\.\d+", text) and repr(float(text)) == text:
+        return float(text)
+    if len(text) >= 2 and text[0] == text[-1] == "'":
+        return text[1:-1].replace("''", "'")
+    return text

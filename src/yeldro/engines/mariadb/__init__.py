@@ -1,0 +1,1 @@
+"""MariaDB: one server session, and InnoDB acting on no foreign key."""

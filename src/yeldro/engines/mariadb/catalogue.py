@@ -1,0 +1,402 @@
+"""What a MariaDB database declares, read table by table as it is asked for.
+
+A table of the connection's own database is known by its name alone; any other by database and name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from fnmatch import fnmatchcase
+from functools import cached_property
+from itertools import groupby
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.model.schema import (
+    CandidateKey,
+    Column,
+    ForeignKey,
+    Index,
+    ReferentialAction,
+    Table,
+    TableName,
+    Trigger,
+)
+
+CONVERTED = {"ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32", "utf8", "utf8mb3", "utf8mb4"}
+_LISTED = """
+SELECT TABLE_NAME AS name, TABLE_TYPE AS type, ENGINE AS engine
+FROM information_schema.TABLES
+WHERE TABLE_SCHEMA = %s AND TABLE_TYPE NOT IN ('SEQUENCE', 'TEMPORARY')
+"""
+_COLUMNS = """
+SELECT COLUMN_NAME AS name, COLUMN_TYPE AS type, IS_NULLABLE = 'YES' AS nullable,
+       COLUMN_DEFAULT AS default_value, EXTRA AS extra, CHARACTER_SET_NAME AS charset,
+       COLLATION_NAME AS collation, GENERATION_EXPRESSION AS expression
+FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s ORDER BY ORDINAL_POSITION
+"""
+_INDEXES = """
+SELECT INDEX_NAME AS name, NON_UNIQUE = 0 AS is_unique, COLUMN_NAME AS column_name,
+       SUB_PART AS part, INDEX_TYPE AS type
+FROM information_schema.STATISTICS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s
+ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX
+"""
+_LINKS = """
+SELECT TABLE_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS name,
+       COLUMN_NAME AS ours, REFERENCED_TABLE_SCHEMA AS parent_schema,
+       REFERENCED_TABLE_NAME AS parent, REFERENCED_COLUMN_NAME AS theirs
+FROM information_schema.KEY_COLUMN_USAGE
+WHERE REFERENCED_TABLE_NAME IS NOT NULL
+ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION
+"""
+_ACTIONS = """
+SELECT CONSTRAINT_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS name,
+       DELETE_RULE AS action
+FROM information_schema.REFERENTIAL_CONSTRAINTS
+"""
+_TRIGGER_BODIES = """
+SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event, ACTION_STATEMENT AS body,
+       EVENT_OBJECT_SCHEMA AS parts_schema, EVENT_OBJECT_TABLE AS name_of_table
+FROM information_schema.TRIGGERS
+"""
+_ROUTINES = """
+SELECT ROUTINE_SCHEMA AS parts_schema, ROUTINE_NAME AS name, ROUTINE_DEFINITION AS body
+FROM information_schema.ROUTINES
+WHERE ROUTINE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
+"""
+_ENGINES = """
+SELECT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name, ENGINE AS engine
+FROM information_schema.TABLES
+WHERE TABLE_TYPE = 'BASE TABLE'
+  AND TABLE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
+"""
+_NAMED = re.compile(r"(?:(`[^`]+`|[\w$]+)\s*\.\s*)?(`[^`]+`|[\w$]+)")
+_PARTITIONED = """
+SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
+WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
+"""
+_TRIGGERS = """
+SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event
+FROM information_schema.TRIGGERS
+WHERE EVENT_OBJECT_SCHEMA = %s AND EVENT_OBJECT_TABLE = %s ORDER BY TRIGGER_NAME
+"""
+
+
+_REFERENCING = """
+SELECT {for_schema} AS child_schema, {for_name} AS child
+FROM information_schema.INNODB_SYS_FOREIGN
+WHERE {ref_schema} = %s AND {ref_name} = %s
+"""
+# A name as it is in the file system, as it is in statements.
+_DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING filename)"
+            " USING utf8mb4)")  # fmt: skip
+_QUOTED = re.compile(r"`((?:[^`]|``)+)`")
+_ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
+_GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
+
+
+class MariadbCatalogue:
+    """The catalogue as one connection sees it.
+
+    Args:
+        database: the connection's own database.
+    """
+
+    def __init__(self, connection: sa.Connection, database: str) -> None:
+        self._connection = connection
+        self._database = database
+        self._schemas: dict[str, dict[str, Any]] = {}
+        self._tables: dict[TableName, Table] = {}
+        self._keys: tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]] | None = None
+        self._engines: dict[str, bool] | None = None
+
+    def table_names(self) -> tuple[TableName, ...]:
+        return tuple(sorted(TableName(name) for name in self._list(self._database)))
+
+    def has_table(self, name: TableName) -> bool:
+        schema, bare = self.place_of(name)
+        return bare in self._list(schema)
+
+    def table(self, name: TableName) -> Table:
+        if name not in self._tables:
+            self._tables[name] = self._read(name)
+        return self._tables[name]
+
+    def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
+        return tuple(key for key in map(self._link, self._links()[1][parent]) if key)
+
+    def full_names(self) -> dict[str, TableName]:
+        return {f"{self._database}.{name}": name for name in self.table_names()}
+
+    def part_names(self) -> tuple[TableName, ...]:
+        """None: partitions are no tables here."""
+        return ()
+
+    def part_of(self, name: TableName) -> None:
+        """None: partitions are no tables here."""
+        del name
+
+    def view_query(self, name: TableName) -> str:
+        query = """SELECT VIEW_DEFINITION FROM information_schema.VIEWS
+            WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s"""
+        return str(self._rows(query, *self.place_of(name))[0][0])
+
+    def loose_foreign_keys(self) -> tuple[str, ...]:
+        """Foreign keys that were declared while checks were off, and whose parent is not there."""
+        return tuple(
+            f"{child}.{','.join(part.ours for part in parts)} → {parts[0].parent}"
+            for child, links in self._links()[0].items()
+            for parts in links
+            if child.schema is None and self._link(parts) is None
+        )
+
+    def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
+        return self._connection.exec_driver_sql(statement, values).all()
+
+    def place_of(self, name: TableName) -> tuple[str, str]:
+        return name.schema or self._database, name.name
+
+    def _named(self, schema: str, name: str) -> TableName:
+        return TableName(name, None if schema == self._database else schema)
+
+    def _list(self, schema: str) -> dict[str, Any]:
+        if schema not in self._schemas:
+            self._schemas[schema] = {row.name: row for row in self._rows(_LISTED, schema)}
+        return self._schemas[schema]
+
+    def _read(self, name: TableName) -> Table:
+        schema, bare = self.place_of(name)
+        row = self._list(schema)[bare]
+        columns = tuple(map(_column, self._rows(_COLUMNS, schema, bare)))
+        nullable = {column.name for column in columns if column.nullable}
+        indexes, keys = [], []
+        for index, grouped in groupby(self._rows(_INDEXES, schema, bare), lambda part: part.name):
+            parts = list(grouped)
+            whole = all(part.part is None and part.column_name for part in parts)
+            listed = tuple(part.column_name for part in parts) if whole else ()
+            indexes.append(Index(index, listed))
+            if parts[0].is_unique and whole:
+                holds = not nullable & set(listed)
+                keys.append(CandidateKey(listed, index == "PRIMARY", holds, index))
+        links = (self._link(parts) for parts in self._links()[0][name])
+        transactional = self._is_transactional(row.engine)
+        notes = () if transactional or row.type != "BASE TABLE" else (_no_way_back(row.engine),)
+        return Table(
+            name=name,
+            columns=columns,
+            candidate_keys=tuple(keys),
+            foreign_keys=tuple(key for key in links if key),
+            triggers=tuple(
+                Trigger(each.name, each.event) for each in self._rows(_TRIGGERS, schema, bare)
+            ),
+            indexes=tuple(indexes),
+            kind="table" if row.type == "BASE TABLE" else row.type.lower(),
+            transactional=transactional,
+            notes=notes,
+        )
+
+    def _links(self) -> tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]]:
+        """The parts of every foreign key, by child and by parent; read in two statements."""
+        if self._keys is None:
+            self._actions = {
+                (row.child_schema, row.child, row.name): row.action for row in self._rows(_ACTIONS)
+            }
+            self._keys = (defaultdict(list), defaultdict(list))
+            links = groupby(self._rows(_LINKS), lambda row: (row.child_schema, row.child, row.name))
+            for (schema, child, _), grouped in links:
+                parts = list(grouped)
+                self._keys[0][self._named(schema, child)].append(parts)
+                parent = self._spelled(parts[0].parent_schema, parts[0].parent)
+                self._keys[1][parent].append(parts)
+        return self._keys
+
+    def _spelled(self, schema: str, name: str) -> TableName:
+        """A parent as its own table is spelled; the foreign key may hold it in lower case."""
+        known = self._list(schema)
+        if name not in known:
+            alike = [each for each in known if each.casefold() == name.casefold()]
+            name = alike[0] if len(alike) == 1 else name
+        return self._named(schema, name)
+
+    def _link(self, parts: Sequence[Any]) -> ForeignKey | None:
+        first = parts[0]
+        parent = self._spelled(first.parent_schema, first.parent)
+        if parent.name not in self._list(first.parent_schema):
+            return None
+        child = self._named(first.child_schema, first.child)
+        action = self._actions.get((first.child_schema, first.child, first.name))
+        if action is None:
+            action = self._action_as_written(child, first.name)
+        return ForeignKey(
+            child=child,
+            columns=_spelled_as(parts, "ours"),
+            parent=parent,
+            referenced_columns=_spelled_as(parts, "theirs"),
+            on_delete=ReferentialAction(action.lower()),
+            constraint=first.name,
+        )
+
+    def _action_as_written(self, child: TableName, constraint: str) -> str:
+        """The action from the CREATE statement, which users who may only look are shown."""
+        quote = self._connection.dialect.identifier_preparer.quote_identifier
+        (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
+        for line in str(list(row)[1]).splitlines():
+            if line.strip().startswith(f"CONSTRAINT {quote(constraint)} FOREIGN KEY"):
+                found = _ON_DELETE.search(line)
+                return found[1] if found else "RESTRICT"
+        return "RESTRICT"
+
+    def sees_all(self) -> bool:
+        """Whether this user sees every table of the database, and so every foreign key."""
+        for found in self._grants:
+            if {"ALL PRIVILEGES", "SELECT"} & set(found[1].split(", ")):
+                pattern = found[2].replace("``", "`").replace("\\_", "_").replace("%", "*")
+                if found[2] == "*" or fnmatchcase(self._database, pattern):
+                    return True
+        return False
+
+    def unseen_references(self, name: TableName) -> tuple[str, ...] | None:
+        """The tables that reference a table and that this user does not see; None if unknown."""
+        if self._grants_everywhere("SELECT"):
+            return ()
+        if not self._grants_everywhere("PROCESS"):
+            return None
+        query = _REFERENCING.format(
+            for_schema=_DECODED.format("FOR_NAME", 1), for_name=_DECODED.format("FOR_NAME", -1),
+            ref_schema=_DECODED.format("REF_NAME", 1), ref_name=_DECODED.format("REF_NAME", -1),
+        )  # fmt: skip
+        seen = {self.place_of(key.child) for key in self.referencing(name)}
+        rows = {(row.child_schema, row.child) for row in self._rows(query, *self.place_of(name))}
+        return tuple(sorted(f"{schema}.{child}" for schema, child in rows - seen))
+
+    @cached_property
+    def counted_twice(self) -> dict[str, int]:
+        """Partitioned tables: the server counts a row for the table and for its partition."""
+        return {str(self._named(row.parts_schema, row.name)): 2 for row in self._rows(_PARTITIONED)}
+
+    @cached_property
+    def _grants(self) -> list[re.Match[str]]:
+        """What this user may do, by database."""
+        return [found for (grant,) in self._rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
+
+    def _grants_everywhere(self, privilege: str) -> bool:
+        """Whether this user has a privilege on all databases."""
+        for found in self._grants:
+            if found[2] == "*":
+                given = {each.strip() for each in found[1].split(",")}
+                if {"ALL PRIVILEGES", privilege} & given:
+                    return True
+        return False
+
+    def lasting_effects(self, name: TableName, event: str) -> tuple[tuple[str, str], ...]:
+        """Follow what triggers name, through routines and the triggers of other tables.
+
+        A name in a body counts as written to: nothing tells reading from writing for sure. Without
+        a database before it, it means one of the database that the body belongs to.
+        """
+        found: dict[tuple[str, str], None] = {}
+        for trigger in self._bodies(name, event):
+            waiting = [(trigger.parts_schema, trigger.body)]
+            seen: set[tuple[str, str]] = set()
+            while waiting:
+                own, body = waiting.pop()
+                for place in _places_in(body, own) - seen:
+                    seen.add(place)
+                    for table in self._without_transactions.get(place, ()):
+                        found[trigger.name, table] = None
+                    for routine in self._routines.get(place, ()):
+                        if routine is None:
+                            found[trigger.name, ".".join(place)] = None
+                        else:
+                            waiting.append((place[0], routine))
+                    waiting += [(place[0], each) for each in self._trigger_bodies.get(place, ())]
+        return tuple(found)
+
+    def _bodies(self, name: TableName, event: str) -> list[Any]:
+        return [row for row in self._trigger_rows
+                if (row.parts_schema, row.name_of_table) == self.place_of(name)
+                and row.event == event]  # fmt: skip
+
+    @cached_property
+    def _trigger_rows(self) -> Sequence[Any]:
+        """Every trigger that this user sees, with its body; read in one statement."""
+        return self._rows(_TRIGGER_BODIES)
+
+    @cached_property
+    def _trigger_bodies(self) -> dict[tuple[str, str], list[str]]:
+        """The bodies of all triggers, by the table they are on."""
+        found: dict[tuple[str, str], list[str]] = defaultdict(list)
+        for row in self._trigger_rows:
+            found[_folded(row.parts_schema, row.name_of_table)].append(row.body)
+        return found
+
+    @cached_property
+    def _routines(self) -> dict[tuple[str, str], list[str | None]]:
+        """The bodies of stored routines by name; None where this user may not read one."""
+        found: dict[tuple[str, str], list[str | None]] = defaultdict(list)
+        for row in self._rows(_ROUTINES):
+            found[_folded(row.parts_schema, row.name)].append(row.body)
+        return found
+
+    @cached_property
+    def _without_transactions(self) -> dict[tuple[str, str], list[str]]:
+        """The tables whose engine has no transactions, by database and name."""
+        found: dict[tuple[str, str], list[str]] = defaultdict(list)
+        for row in self._rows(_ENGINES):
+            if not self._is_transactional(row.engine):
+                found[_folded(row.parts_schema, row.name)].append(
+                    str(self._named(row.parts_schema, row.name))
+                )
+        return found
+
+    def _is_transactional(self, engine: str | None) -> bool:
+        if self._engines is None:
+            rows = self._rows("SELECT ENGINE, TRANSACTIONS FROM information_schema.ENGINES")
+            self._engines = {row.ENGINE: row.TRANSACTIONS == "YES" for row in rows}
+        return self._engines.get(engine or "", False)
+
+
+def _folded(schema: str, name: str) -> tuple[str, str]:
+    return schema.casefold(), name.casefold()
+
+
+def _places_in(body: str, own: str) -> set[tuple[str, str]]:
+    """What a body may name, by database and name.
+
+    Args:
+        own: the database that names without one are looked for in.
+    """
+    pairs = (pair.groups() for pair in _NAMED.finditer(body))
+    return {_folded((schema or own).strip("`"), name.strip("`")) for schema, name in pairs}
+
+
+def _column(row: Any) -> Column:
+    extra = row.extra.upper()
+    declared = row.type
+    if row.charset and row.charset not in CONVERTED:
+        declared = f"{row.type} CHARACTER SET {row.charset}"
+    return Column(
+        name=row.name,
+        type=declared,
+        nullable=bool(row.nullable),
+        default=None if row.default_value == "NULL" else row.default_value,
+        generated="GENERATED" in extra,
+        computed_from=frozenset(
+            name.replace("``", "`") for name in _QUOTED.findall(row.expression or "")
+        ),
+        collation=row.collation,
+        changes_itself="ON UPDATE" in extra,
+    )
+
+
+def _spelled_as(parts: Iterable[Any], side: str) -> tuple[str, ...]:
+    return tuple(getattr(part, side) for part in parts)
+
+
+def _no_way_back(engine: str | None) -> str:
+    return f"its engine {engine} has no transactions, so nothing can be rolled back"

@@ -1,0 +1,161 @@
+"""MariaDB servers, through PyMySQL; option files count as for any of its programs.
+
+InnoDB cascades fire no triggers and are counted nowhere, so Yeldro's own connection has it act on
+no foreign key. Sets are removed by statements of their own. Before the commit the core
+(`execution.run`) proves that nothing is left hanging, by a read that sees and holds what others
+have committed.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+import pymysql
+import sqlalchemy as sa
+from pymysql.constants import FIELD_TYPE
+
+from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.engines.mariadb.connection import connect
+from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
+from yeldro.engines.mariadb.session import SETTINGS, MariadbSession
+
+_SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
+_AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
+_READ_AS = {kind: reader for kind, reader in pymysql.converters.conversions.items()
+            if kind not in _AS_TEXT}  # fmt: skip
+
+
+class MariadbDatabase:
+    """A database on a MariaDB server.
+
+    Args:
+        url: where it is; what it leaves out comes from the option file.
+
+    Raises:
+        UsageError: the URL names no database.
+    """
+
+    system = "MariaDB"
+    keeps_others_out = False
+    tables_inherit = False
+
+    def __init__(self, url: sa.URL) -> None:
+        if not url.database:
+            raise UsageError("The URL names no database.", "Write it as mariadb://host/database.")
+        query = {name: value for name, value in url.query.items() if "passw" not in name}
+        bare = url.set(drivername="mariadb", password=None, query=query)
+        self.shown = bare.render_as_string(hide_password=True)
+        self._name = url.database
+        more = {} if "charset" in url.query else {"charset": "utf8mb4"}
+        options = Path(os.path.expanduser(OPTION_FILE))
+        if options.is_file() and not any(name.startswith("read_default") for name in url.query):
+            more["read_default_file"] = str(options)
+        here = not url.host and "unix_socket" not in url.query and "read_default_file" not in more
+        if here and (socket := _socket()):
+            more["unix_socket"] = socket
+        self._url = url.set(drivername="mariadb+pymysql").update_query_dict(more)
+        self._statement_limit: float | None = None
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
+
+    @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection in one transaction, but that MariaDB commits each new table."""
+        try:
+            with self._engine().begin() as connection:
+                yield connection
+        except sa.exc.DBAPIError as error:
+            raise explained(error, self.shown, self._statement_limit) from error
+
+    @contextmanager
+    def reading(self) -> Iterator[MariadbSession]:
+        """A session in one read-only transaction; key tables must be made before it sees a row."""
+        with self._session() as session:
+            session.look_only()
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[MariadbSession]:
+        """A session in one repeatable read transaction, which acts on no foreign key by itself."""
+        with self._session() as session:
+            if session.setting("sql_safe_updates"):
+                raise Refused(
+                    "This user's sessions have sql_safe_updates on, which refuses every deletion "
+                    "that looks rows up in a list of keys, as Yeldro does.",
+                    "Where the row count is lock enough, add "
+                    "?init_command=SET sql_safe_updates=0 to the URL.",
+                )
+            if not session.catalogue.sees_all():
+                raise Refused(
+                    f"This user does not see every table of {self._name}, and a hidden one could "
+                    f"reference the rows that go.",
+                    f"Use a user with SELECT on {self._name}.*",
+                )
+            if self._statement_limit is not None:
+                lock_wait = min(lock_wait, self._statement_limit)
+            seconds = math.ceil(lock_wait)
+            session.set("innodb_lock_wait_timeout", seconds)
+            session.set("lock_wait_timeout", max(seconds, 1))
+            session.set("foreign_key_checks", 0)
+            session.connection.exec_driver_sql("START TRANSACTION")
+            session.hold(hold)
+            yield session
+
+    def _engine(self) -> sa.Engine:
+        engine = sa.create_engine(
+            self._url,
+            poolclass=sa.pool.NullPool,
+            connect_args={"conv": _READ_AS},
+            enable_from_linting=False,
+        )
+        sa.event.listen(engine, "do_connect", connect)
+        return engine
+
+    @contextmanager
+    def _session(self) -> Iterator[MariadbSession]:
+        thread = None
+        try:
+            with self._engine().connect() as connection:
+                thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
+                sa.event.listen(connection, "after_cursor_execute", heed_warnings)
+                session = MariadbSession(connection, self._name)
+                for setting in SETTINGS:
+                    connection.exec_driver_sql(f"SET SESSION {setting}")
+                session.tells_changes = session.setting("innodb_snapshot_isolation") is not None
+                if session.tells_changes:
+                    session.set("innodb_snapshot_isolation", 1)
+                if self._statement_limit is not None:
+                    session.set("max_statement_time", max(self._statement_limit, 0.001))
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except KeyboardInterrupt:
+            self._end(thread)
+            raise
+        except sa.exc.InvalidRequestError as error:
+            if "MariaDB" not in str(error):
+                raise
+            raise DatabaseFailure(
+                f"The server at {self.shown} is not MariaDB.", "Name a MariaDB server."
+            ) from error
+        except sa.exc.DBAPIError as error:
+            raise explained(error, self.shown, self._statement_limit) from error
+
+    def _end(self, thread: int | None) -> None:
+        """Has the server stop what a session is doing, and forget the session."""
+        if thread is not None:
+            with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
+                connection.exec_driver_sql(f"KILL {thread}")
+
+
+def _socket() -> str | None:
+    """The local server's socket, where the environment or the usual places tell."""
+    named = os.environ.get("MYSQL_UNIX_PORT")
+    return named or next((path for path in _SOCKETS if Path(path).exists()), None)

@@ -1,0 +1,471 @@
+"""What is asked of a MariaDB server in one transaction, and how it is written there."""
+
+from __future__ import annotations
+
+import json
+import zlib
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, ClassVar
+
+import sqlalchemy as sa
+from sqlglot import exp
+from sqlglot.dialects.mysql import MySQL
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import COPIES, PRINT
+from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
+from yeldro.core.model.schema import Column, Table, TableName
+from yeldro.engines.mariadb import values
+from yeldro.engines.mariadb.catalogue import MariadbCatalogue
+from yeldro.engines.mariadb.connection import HalfPairs
+from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
+from yeldro.engines.standard import StandardSession
+
+SETTINGS = (
+    # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
+    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
+    "NO_ENGINE_SUBSTITUTION'",
+    "max_recursive_iterations = 4294967295",
+    "TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+)
+_COUNTERS = """
+SELECT COLUMN_NAME FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
+"""
+_COUNTS = """SHOW SESSION STATUS
+    WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
+_LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
+_COMPUTING = """
+    addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
+    convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set
+    format_pico_time format from_base64 from_days from_unixtime get_format inet6_aton inet6_ntoa
+    inet_aton inet_ntoa insert instr is_ipv4 is_ipv6 isnull json_compact json_contains
+    json_contains_path json_depth json_detailed json_equals json_exists json_keys json_length
+    json_loose json_normalize json_query json_quote json_search json_type json_unquote json_valid
+    json_value last_day locate make_set makedate maketime microsecond mid minute monthname
+    natural_sort_key now oct octet_length old_password ord period_add period_diff quarter quote
+    regexp_instr sec_to_time second sformat sha soundex space strcmp subdate substring_index
+    subtime sysdate time_format time_to_sec timediff timestamp to_base64 to_days to_seconds ucase
+    uncompress unix_timestamp utc_date utc_time utc_timestamp weekday weight_string yearweek
+"""
+
+
+class MariaDB(MySQL):
+    """MySQL's dialect of SQL, where MariaDB writes the same in another way."""
+
+    class Generator(MySQL.Generator):  # type: ignore[misc, valid-type]
+        """Writes what MariaDB reads."""
+
+        TRANSFORMS: ClassVar[dict[Any, Any]] = {
+            **MySQL.Generator.TRANSFORMS,
+            exp.RegexpLike: lambda self, node: self.binary(node, "REGEXP"),
+        }
+
+
+class MariadbSession(StandardSession):
+    """One connection in one transaction."""
+
+    system = "MariaDB"
+    sql_dialect = "mariadb"
+    checks_when_all_is_done = True
+    makes_constraints_at_once = False
+
+    def __init__(self, connection: sa.Connection, database: str) -> None:
+        super().__init__(connection)
+        self.catalogue = MariadbCatalogue(connection, database)
+        self.tells_changes = True
+        self._may_look_again = False
+        self.makes_key_tables_first = False
+        self._has_looked = False
+        self._copies: list[TableName] = []
+        self._key_column_types: dict[tuple[str, str], str] = {}
+
+    def setting(self, name: str) -> Any:
+        """A session variable, None where this server has none of that name."""
+        row = self.connection.exec_driver_sql(f"SHOW SESSION VARIABLES LIKE '{name}'").first()
+        if row is None:
+            return None
+        return row[1] if row[1] not in ("ON", "OFF") else row[1] == "ON"
+
+    def set(self, name: str, value: float) -> None:
+        """Sets a session variable."""
+        self.connection.exec_driver_sql(f"SET SESSION {name} = {value}")
+
+    def look_only(self) -> None:
+        """Begins a transaction that can not change a table of the user's."""
+        self.makes_key_tables_first = True
+        self.connection.exec_driver_sql(_LOOKING)
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A temporary table, which hides a table of the user's for this session alone."""
+        self._key_tables += 1
+        name = f"yeldro_keys_{self._key_tables}"
+        declared = [
+            " ".join(
+                (
+                    self._quote(each.name),
+                    values.declared_type(each),
+                    "NOT NULL" if place < unique else "NULL",
+                )
+            )
+            for place, each in enumerate(columns)
+        ]
+        key = ", ".join(self._quote(column.name) for column in columns[:unique])
+        hashed = any(values.is_long(column.type) for column in columns[:unique])
+        declared.append(f"{'UNIQUE' if hashed else 'PRIMARY'} KEY ({key})")
+        self._key_column_types |= {(name, column.name): column.type for column in columns}
+        self._ddl(f"CREATE TEMPORARY TABLE {name} ({', '.join(declared)}) ENGINE = InnoDB")
+        return sa.table(name, *(
+            sa.column(sql.quoted(each.name), sa.Double() if each.type == "double" else None)
+            for each in columns
+        ))  # fmt: skip
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        """An index on the start of long texts."""
+        parts = []
+        for name in columns[:16]:
+            column = self._key_column_types.get((key_table.name, name), "")
+            parts.append(f"{self._quote(name)}{'(64)' if values.is_long(column) else ''}")
+        name = f"yeldro_by_{zlib.crc32(', '.join(parts).encode())}"
+        self._ddl(f"CREATE INDEX {name} ON {key_table.name} ({', '.join(parts)})")
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """InnoDB counts by itself; from now on the transaction must stay as it is."""
+        del key_table
+        self._has_looked = True
+
+    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+        """A SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
+        parts = [
+            sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
+            for column in table.stored_columns
+        ]
+        return sa.func.unhex(sa.func.sha2(sa.func.concat(*parts), 256))
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """A locking read: it sees what others have committed, or fails where that has changed."""
+        return query.with_for_update()
+
+    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+        """The form for several tables: the plain one would read, and lock, the whole table."""
+        if isinstance(statement, sa.Delete):
+            return statement.prefix_with(self._as_prefix(statement.table))
+        one = sa.select(sa.literal_column("1").label("one")).subquery("yeldro_one")
+        return statement.where(one.c.one == 1)
+
+    def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
+        """Each print by a statement with a limit; an index on any column is used."""
+        rows = sql.rows_of(table)
+        names = [column.name for column in table.stored_columns]
+        removed = 0
+        for contents, copies in self.connection.execute(
+            sa.select(keys.c[PRINT.name], keys.c[COPIES.name])
+        ).all():
+            is_this = keys.c[PRINT.name] == contents
+            equal = [
+                rows.c[name].is_not_distinct_from(
+                    sa.select(keys.c[name]).where(is_this).scalar_subquery()
+                )
+                for name in names
+            ]
+            statement = sa.delete(rows).where(*equal, self.contents_print(table, rows) == contents)
+            limited = statement.with_dialect_options(mariadb_limit=copies)
+            removed += self.connection.execute(limited).rowcount
+        return removed
+
+    def change_one(
+        self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
+    ) -> int:
+        rows = sql.rows_of(table)
+        statement = sa.update(rows).where(condition).values(values)
+        limited = statement.with_dialect_options(mariadb_limit=1)
+        return self.connection.execute(limited).rowcount
+
+    def create_copy(
+        self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
+    ) -> None:
+        """Another connection makes it: the server commits whatever makes a table."""
+        with self.connection.engine.connect() as another:
+            for setting in SETTINGS:
+                another.exec_driver_sql(f"SET SESSION {setting}")
+            another.exec_driver_sql(self._copy_statement(name, table, columns))
+        self._copies.append(name)
+
+    def commit(self) -> None:
+        try:
+            super().commit()
+        except BaseException as error:
+            if self.may_be_committed(error):
+                self._copies = []
+            raise
+        self._copies = []
+
+    def roll_back(self) -> None:
+        """Drops the tables made for copies, which are empty again."""
+        super().roll_back()
+        while self._copies and not self.connection.invalidated:
+            self.connection.exec_driver_sql(f"DROP TABLE {self._name(self._copies.pop())}")
+
+    def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
+        statement = sa.delete(sql.rows_of(table)).where(condition)
+        limited = statement.with_dialect_options(mariadb_limit=1)
+        return self.connection.execute(limited).rowcount
+
+    def hold(self, hold: Hold) -> None:
+        """Lock tables before the first look at a row, so that nobody's last change is missed.
+
+        All rows of a table that is to stay as it is are read with locks, and the gaps between
+        them, so that none can come.
+
+        Raises:
+            Refused: the table has no transactions, and so no such locks.
+        """
+        if hold.alone_in:
+            self._be_alone_in(self.catalogue.table(hold.alone_in))
+        for each in hold.still:
+            table = self.catalogue.table(each)
+            if table.kind == "table" and not table.transactional:
+                raise Refused(
+                    f"{each} decides which rows go, and has no transactions: nothing keeps it from "
+                    f"changing meanwhile.",
+                    f"Convert it with ALTER TABLE {each} ENGINE = InnoDB, or copy its rows into a "
+                    f"table that has them and name that.",
+                )
+            query = sa.select(sa.func.count()).select_from(sql.rows_of(table))
+            self.connection.execute(query.with_for_update(read=True))
+        self.still = frozenset(hold.still)
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sql.Predicate,
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """A locking read; without snapshot isolation it is held against what was seen before."""
+        number = sa.func.count()
+        contents = sa.func.bit_xor(sa.func.crc32(sa.func.concat_ws("-", *values)))
+        query = sa.select(number, contents).select_from(rows).where(condition)
+        if self.tells_changes:
+            query = sa.select(number).select_from(rows).where(condition)
+        held = self.connection.execute(query.with_for_update(read=True)).one()
+        if not self.tells_changes and held != self.connection.execute(query).one():
+            raise DatabaseFailure(
+                "Somebody changed these rows at the same time.",
+                "Look at the rows again, then run it again.",
+                data=ROLLED_BACK,
+            )
+        return int(held[0])
+
+    def _be_alone_in(self, table: Table) -> None:
+        """Locks a table; what else is looked at has to be named too, with its alias."""
+        name = self._name(table.name)
+        locks = [f"{name} WRITE"]
+        for key in table.foreign_keys:
+            how = "WRITE" if key.parent == table.name else "READ"
+            locks.append(f"{self._name(key.parent)} AS {sql.parent_alias(key)} {how}")
+        self.connection.exec_driver_sql(f"LOCK TABLES {', '.join(locks)}")
+
+    def truncation(self, table: Table) -> Truncation:
+        """The server commits before and after it, and begins to count anew."""
+        counters = self.connection.exec_driver_sql(_COUNTERS, self.catalogue.place_of(table.name))
+        notes = ["TRUNCATE commits by itself: nothing can be rolled back, and the receipt is on "
+                 "disk before."]  # fmt: skip
+        notes += [f"The counter of {name} begins at 1 again." for (name,) in counters]
+        return Truncation(commits_by_itself=True, notes=tuple(notes))
+
+    def truncate(self, table: Table) -> None:
+        """The server does it whole or not at all.
+
+        Raises:
+            DatabaseFailure: it has done nothing.
+        """
+        try:
+            super().truncate(table)
+        except sa.exc.DBAPIError as error:
+            if error.connection_invalidated or not sql.count(self.connection, sql.rows_of(table)):
+                raise
+            raise DatabaseFailure(
+                f"{table.name} could not be truncated: {self.reason(error)}.",
+                "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+                data=UNCHANGED,
+            ) from error
+
+    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
+        return self.catalogue.unseen_references(table.name)
+
+    @contextmanager
+    def letting_the_system_check(self) -> Iterator[None]:
+        """InnoDB's own checks see tables that this user does not."""
+        self.set("foreign_key_checks", 1)
+        try:
+            yield
+        finally:
+            if not self.connection.invalidated:
+                self.set("foreign_key_checks", 0)
+
+    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+        return self.catalogue.lasting_effects(table.name, event)
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
+        """An enum's empty error value, which a strict mode refuses."""
+        rows = sql.rows_of(table)
+        return [
+            (f"no value of the enum {column.name}", rows.c[column.name] + 0 == 0)
+            for column in table.columns
+            if column.type.startswith("enum")
+        ]
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What the server denies when it is asked how it would carry out such a statement."""
+        rows = sql.rows_of(table)
+        statement: sa.Delete | sa.Update = sa.delete(rows).where(sa.false())
+        wanted = f"DELETE on {table.name}"
+        if changed is not None:
+            statement = sa.update(rows).where(sa.false())
+            statement = statement.values({rows.c[name]: sa.null() for name in changed})
+            wanted = f"UPDATE ({', '.join(changed)}) on {table.name}"
+        written = statement.compile(dialect=self.connection.dialect)
+        try:  # a read-only transaction refuses even the question
+            with self.connection.engine.connect() as another:
+                another.exec_driver_sql(f"EXPLAIN {written}", written.params)
+        except sa.exc.DBAPIError as error:
+            if told(error)[0] in (1142, 1143):
+                return wanted
+            raise
+        return ""
+
+    def reason(self, error: sa.exc.DBAPIError) -> str:
+        return told(error)[1]
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return tells_of_a_stop(error)
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        return leaves_doubt(error)
+
+    def use_stored_forms(self) -> None:
+        """Moments are read and written in UTC, in which no hour of a year is there twice."""
+        self.connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
+
+    def is_text(self, column: Column) -> bool:
+        return values.is_letters(column)
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """A unique key, or one on the print of what is compared: NULL equals no NULL there."""
+        columns = [table.by_name[name] for name in by]
+        name, _, written = self._constraint(table, by).partition(" ON ")
+        loose = any(
+            (column.nullable and not same.null_distinct)
+            or (self.is_text(column) and (same.trim or same.ignore_case))
+            for column in columns
+        )
+        if not loose:
+            listed = ", ".join(self._plain(column.name) for column in columns)
+            return f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})"
+        parts = []
+        for column in columns:
+            value = self._compared(column, same)
+            if self.is_text(column):
+                padded = "nopad" not in (column.collation or "")
+                value = f"weight_string(rtrim({value}))" if padded else f"weight_string({value})"
+            missing = "NULL" if same.null_distinct else "'-'"
+            parts.append(f"ifnull(sha2({value}, 256), {missing})")
+        contents = f"unhex(sha2(concat({', '.join(parts)}), 256))"
+        return (
+            f"ALTER TABLE {written} ADD COLUMN {name} binary(32) AS ({contents}) STORED INVISIBLE, "
+            f"ADD UNIQUE KEY {name} ({name})"
+        )
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """The server's own functions that compute; stored ones may write, whatever they declare."""
+        return function.lower() in _COMPUTING.split()
+
+    def change_count(self) -> ChangeCount:
+        """All rows changed, by triggers too; cascades inside InnoDB would be missing here."""
+        counts = self.connection.exec_driver_sql(_COUNTS).all()
+        total = sum(int(value) for _, value in counts)
+        return ChangeCount(total=total, times=self.catalogue.counted_twice)
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return values.readable(value, column)
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        return values.typed(value, column)
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """As they are, but for text that is no UTF-8: its bytes, marked as text."""
+        if not HalfPairs.seen:
+            return super().stored(rows)
+        return [(*map(_bytes_of_half_pairs, row), _forms_of(row)) for row in rows]
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        if form != "text":
+            return super().restored(value, form)
+        return values.text_of_bytes(sa.literal(value, sa.LargeBinary))
+
+    def staging_type(self, column: Column) -> str:
+        return values.staging_type(column)
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        return values.is_as_it_was(value, now, stored, then)
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        return row_refusal(error)
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        """A key, with the hidden column that Yeldro made for it."""
+        own = self.catalogue.table(table.name).by_name.get(constraint)
+        what = "COLUMN" if own and own.generated else "KEY"
+        return f"ALTER TABLE {self._written(table)} DROP {what} {self._plain(constraint)}"
+
+    def notes(self) -> tuple[str, ...]:
+        """Foreign keys without a parent, and a user who sees too little."""
+        notes = [f"{key} references nothing that is there, and is left out"
+                 for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
+        if not self.catalogue.sees_all():
+            notes.append("this user does not see every table, so nothing can be removed")
+        return tuple(notes)
+
+    def check_statements(self) -> None:
+        """As elsewhere; waves need key tables later on, so not all is seen at one moment."""
+        super().check_statements()
+        self._may_look_again = True
+
+    def _as_prefix(self, table: Any) -> str:
+        """A table's name as text in which the library finds neither parameters nor formats."""
+        written = self.connection.dialect.identifier_preparer.format_table(table)
+        return written.replace("%%", "%").replace(":", "\\:")
+
+    def _ddl(self, statement: str) -> None:
+        """Makes a temporary table, which a read-only transaction would not allow."""
+        if not self.makes_key_tables_first:
+            self.connection.exec_driver_sql(statement)
+            return
+        late = "a key table was made after rows had been looked at"
+        if self._has_looked and not self._may_look_again:
+            raise Fault(late)
+        self.connection.exec_driver_sql("COMMIT" if self._may_look_again else "ROLLBACK")
+        self.connection.exec_driver_sql(statement)
+        self.connection.exec_driver_sql(_LOOKING)
+
+
+def _has_half_pair(value: Any) -> bool:
+    return isinstance(value, str) and any("\ud800" <= each <= "\udfff" for each in value)
+
+
+def _bytes_of_half_pairs(value: Any) -> Any:
+    return value.encode("utf-8", "surrogatepass") if _has_half_pair(value) else value
+
+
+def _forms_of(row: Sequence[Any]) -> str | None:
+    forms = {place: "text" for place, value in enumerate(row) if _has_half_pair(value)}
+    return json.dumps(forms) if forms else None

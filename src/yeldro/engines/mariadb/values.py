@@ -1,0 +1,157 @@
+"""MariaDB's values in a form that loses nothing, and back again."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
+from sqlalchemy.sql.functions import FunctionElement
+
+from yeldro.core.model.schema import Column
+
+_TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
+_WHOLE = re.compile(r"(tiny|small|medium)?int\b|int\b|bigint\b|year\b")
+_BYTES = re.compile(
+    r"(var)?binary\b|(tiny|medium|long)?blob\b|vector\b|.*CHARACTER SET|geometry|point|linestring"
+    r"|polygon|multi"
+)
+_LETTERS = re.compile(r"(var)?char\b|(tiny|medium|long)?text\b|enum\b|set\b")
+_EXACT = re.compile(r"decimal\(\d+,\d+\)")
+_LONG = re.compile(r"(tiny|medium|long)?(text|blob)\b")
+
+
+def readable(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+    """MariaDB's own text form, but for what SQLite holds as it is."""
+    declared = column.type
+    if _BYTES.match(declared):
+        return _cast(value, "BINARY")
+    kind = staging_type(column)
+    if kind == "double":
+        return sa.type_coerce(_cast(value, "DOUBLE"), sa.Double())
+    if kind == "bigint":
+        filled = declared.startswith("year") or "zerofill" in declared
+        return _cast(value, "UNSIGNED") if filled else value
+    if declared.startswith("enum"):
+        error = sa.func.char(sa.literal_column("0"))  # no label, and the server takes it for none
+        return sa.case((value + 0 == 0, _as_text(error)), else_=_as_text(value))
+    if declared.startswith("bit"):
+        value = _cast(value, "UNSIGNED")
+    if declared.startswith("timestamp"):
+        value = _moment_in_utc(value)
+    return _as_text(value)
+
+
+def typed(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+    """A value in that form as one of the column's own type, compared as the column compares."""
+    declared = column.type
+    charset = (column.collation or "").partition("_")[0]
+    if _LETTERS.match(declared) and charset:
+        converted = _Converted(value, sa.literal_column(charset))
+        return sa.collate(converted, str(column.collation))
+    if _EXACT.match(declared):
+        return _cast(value, _EXACT.match(declared)[0])  # type: ignore[index]
+    if declared.startswith(("bit", "bigint")) and staging_type(column) == _TEXT:
+        return _cast(value, "UNSIGNED")
+    return value
+
+
+def is_as_it_was(
+    value: sa.ColumnElement[Any], now: Column, stored: sa.ColumnElement[Any], then: Column
+) -> sa.ColumnElement[bool]:
+    """Whether a column of another type than once holds the very value that is stored.
+
+    Exact numbers are compared as numbers, everything else by its text or bytes.
+    """
+    number = r"decimal|(tiny|small|medium|big)?int\b"
+    if re.match(number, now.type) and re.match(number, then.type):
+        exact = "DECIMAL(65,30)"
+        return _cast(value, exact).is_not_distinct_from(_cast(stored, exact))
+    kinds = staging_type(now), staging_type(then)
+    if kinds[0] == kinds[1]:
+        return readable(value, now).is_not_distinct_from(stored)
+    if "LONGBLOB" in kinds:
+        return _cast(value, "BINARY").is_not_distinct_from(_cast(stored, "BINARY"))
+    return _as_text(value).is_not_distinct_from(_as_text(stored))
+
+
+def staging_type(column: Column) -> str:
+    """The type of a temporary column that holds what `readable` gives."""
+    declared = column.type
+    if _BYTES.match(declared):
+        return "LONGBLOB"
+    if declared.startswith("bigint") and "unsigned" in declared:
+        return _TEXT
+    if _WHOLE.match(declared):
+        return "bigint"
+    if declared.startswith(("float", "double")):
+        return "double"
+    return _TEXT
+
+
+def text_of_bytes(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """Bytes of the text form as that text."""
+    return _as_text(value)
+
+
+def declared_type(column: Column) -> str:
+    """A column's type as its table declares it, so that both compare alike."""
+    if not column.collation:
+        return column.type
+    charset = column.collation.partition("_")[0]
+    plain = column.type.partition(" CHARACTER SET")[0]
+    return f"{plain} CHARACTER SET {charset} COLLATE {column.collation}"
+
+
+def is_letters(column: Column) -> bool:
+    """Whether a column holds text of a character set."""
+    return _LETTERS.match(column.type) is not None
+
+
+def is_long(declared: str) -> bool:
+    """Whether values of a type are too long for a plain index."""
+    return _LONG.match(declared.lower()) is not None
+
+
+def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A TIMESTAMP without the session's time zone; the zero moment stays zero."""
+    start: sa.ColumnElement[Any] = sa.literal_column("TIMESTAMP '1970-01-01 00:00:00'")
+    seconds = sa.func.unix_timestamp(value)
+    moved = sa.func.timestampadd(sa.literal_column("MICROSECOND"), seconds * 1000000, start)
+    return sa.case((seconds == 0, sa.literal("0000-00-00 00:00:00")), else_=_as_text(moved))
+
+
+class _Converted(FunctionElement[Any]):
+    """CONVERT(value USING charset): text, and everything that has a text form."""
+
+    inherit_cache = True
+    name = "yeldro_converted"
+
+
+class _Cast(FunctionElement[Any]):
+    """CAST(value AS words), for types that the library knows no cast for."""
+
+    inherit_cache = True
+    name = "yeldro_cast"
+
+
+@compiles(_Converted)
+def _write_converted(element: _Converted, compiler: Any, **words: Any) -> str:
+    value, charset = (compiler.process(part, **words) for part in element.clauses)
+    return f"CONVERT({value} USING {charset})"
+
+
+@compiles(_Cast)
+def _write_cast(element: _Cast, compiler: Any, **words: Any) -> str:
+    value, declared = (compiler.process(part, **words) for part in element.clauses)
+    return f"CAST({value} AS {declared})"
+
+
+def _cast(value: sa.ColumnElement[Any], declared: str) -> sa.ColumnElement[Any]:
+    return _Cast(value, sa.literal_column(declared))
+
+
+def _as_text(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """The text form, compared by its bytes alone."""
+    return sa.collate(_Converted(value, sa.literal_column("utf8mb4")), "utf8mb4_nopad_bin")

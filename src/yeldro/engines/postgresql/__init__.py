@@ -1,0 +1,1 @@
+"""PostgreSQL: one server session for each command."""

@@ -1,0 +1,128 @@
+"""PostgreSQL servers, through psycopg; libpq's PG* variables and password file count."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import sqlalchemy as sa
+from psycopg.types.string import TextLoader
+
+from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.engines.postgresql.errors import explained
+from yeldro.engines.postgresql.session import LOOKING, PostgresqlSession
+
+_MOMENTS = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
+
+
+class PostgresqlDatabase:
+    """A database on a PostgreSQL server.
+
+    Args:
+        url: where it is; what it leaves out libpq looks up as for any of its programs.
+    """
+
+    system = "PostgreSQL"
+    keeps_others_out = False
+    tables_inherit = True
+
+    def __init__(self, url: sa.URL) -> None:
+        self._url = url.set(drivername="postgresql+psycopg")
+        query = {name: value for name, value in url.query.items() if "password" not in name}
+        bare = url.set(drivername="postgresql", password=None, query=query)
+        self.shown = bare.render_as_string(hide_password=True)
+        self._statement_limit: float | None = None
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
+
+    @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection in one transaction."""
+        engine = sa.create_engine(self._url, poolclass=sa.pool.NullPool)
+        try:
+            with engine.begin() as connection:
+                yield connection
+        except sa.exc.DBAPIError as error:
+            raise explained(error, self.shown, self._statement_limit) from error
+
+    @contextmanager
+    def reading(self) -> Iterator[PostgresqlSession]:
+        """A session in one repeatable read transaction, whose statements can only look."""
+        with self._session(looking=True) as session, session.looking():
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[PostgresqlSession]:
+        """A session in one repeatable read transaction."""
+        with self._session() as session:
+            if self._statement_limit is not None:
+                lock_wait = min(lock_wait, self._statement_limit)
+            milliseconds = max(int(lock_wait * 1000), 1)
+            session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
+            session.hold(hold)
+            session.count_rows()
+            yield session
+
+    @contextmanager
+    def _session(self, *, looking: bool = False) -> Iterator[PostgresqlSession]:
+        engine = sa.create_engine(
+            self._url,
+            poolclass=sa.pool.NullPool,
+            isolation_level="REPEATABLE READ",
+            connect_args={"application_name": "yeldro"},
+        )
+        sa.event.listen(engine, "connect", _read_moments_as_text)
+        try:
+            with engine.connect() as connection:
+                if looking:  # temporary tables are made where sessions only read by default, too
+                    connection.exec_driver_sql("SET TRANSACTION READ WRITE")
+                connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
+                connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
+                connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
+                if (connection.dialect.server_version_info or ()) >= (11,):
+                    # To compile a statement that is executed once takes longer than it saves.
+                    # By SET alone: a query would take the snapshot before a table is locked.
+                    connection.exec_driver_sql("SET LOCAL jit = off")
+                if self._statement_limit is not None:
+                    milliseconds = max(int(self._statement_limit * 1000), 1)
+                    connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
+                connection.execution_options(**{LOOKING: False})
+                sa.event.listen(connection, "before_cursor_execute", _look_only)
+                sa.event.listen(connection, "after_cursor_execute", _looked)
+                session = PostgresqlSession(connection)
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except sa.exc.DBAPIError as error:
+            raise explained(error, self.shown, self._statement_limit) from error
+
+
+def _read_moments_as_text(connection: Any, _: Any) -> None:
+    """Python has no date before the year 1 or after 9999, no infinity, and no 24 o'clock."""
+    for kind in _MOMENTS:
+        connection.adapters.register_loader(kind, TextLoader)
+
+
+def _look_only(
+    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
+) -> None:
+    """Has the server refuse this one statement if it would change a table of the user's."""
+    del cursor, statement, parameters, context  # the cursor may be one on the server
+    if connection.get_execution_options().get(LOOKING):
+        raw = connection.connection.cursor()
+        raw.execute("SAVEPOINT yeldro_look")
+        raw.execute("SET LOCAL transaction_read_only = on")
+        raw.close()
+
+
+def _looked(
+    connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
+) -> None:
+    del cursor, statement, parameters, context
+    if connection.get_execution_options().get(LOOKING):
+        raw = connection.connection.cursor()
+        raw.execute("RELEASE SAVEPOINT yeldro_look")
+        raw.close()

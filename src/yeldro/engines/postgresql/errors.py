@@ -1,0 +1,63 @@
+"""What PostgreSQL's errors mean for the data, and what to do."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from yeldro.core.model.errors import (
+    NOT_COMMITTED,
+    ROLLED_BACK,
+    DatabaseFailure,
+    Interrupted,
+    YeldroError,
+)
+
+STOPPED = "57014"  # query_canceled
+
+
+def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
+    """What a failure of the server means for the data, and what to do."""
+    state = getattr(error.orig, "sqlstate", None) or ""
+    reason = str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
+    if state.startswith("40"):
+        return DatabaseFailure(
+            "Somebody changed these rows at the same time.",
+            "Look at them again, then run it again.",
+            data=ROLLED_BACK,
+        )
+    if state == "55P03":
+        return DatabaseFailure(
+            "Another session held a lock on these rows for too long.",
+            "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
+            data=ROLLED_BACK,
+        )
+    if state == STOPPED and limit is None:
+        return Interrupted("The statement was stopped.")
+    if state == STOPPED:
+        return DatabaseFailure(
+            f"A statement took longer than {limit:g} seconds and was stopped.",
+            "Allow more with --time-limit SECONDS, or look for a missing index.",
+            data=ROLLED_BACK,
+        )
+    if state == "25006" or "during recovery" in reason:
+        return DatabaseFailure(
+            f"This session may only read: {reason}. Yeldro keeps keys in temporary tables, and "
+            f"a standby, or a role with default_transaction_read_only, takes no changes.",
+            "Name the primary server, or a role that may write.",
+        )
+    if state == "42501":
+        return DatabaseFailure(
+            f"A privilege is missing: {reason}.", "Ask for it, or use another role."
+        )
+    if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
+        return DatabaseFailure(
+            f"The connection to {shown} was lost: {reason}.",
+            "Look at the rows again when it can be reached, then run it again.",
+            data=NOT_COMMITTED,
+        )
+    if isinstance(error, sa.exc.OperationalError) and not state:
+        return DatabaseFailure(
+            f"{shown} cannot be reached: {reason}.",
+            "Check host, port, database and password; PG* variables count too.",
+        )
+    return DatabaseFailure(f"PostgreSQL refused: {reason}.", data=ROLLED_BACK)

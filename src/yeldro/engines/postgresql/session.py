@@ -1,0 +1,444 @@
+"""One session on a PostgreSQL server: its statements, values, locks and counts."""
+
+from __future__ import annotations
+
+import logging
+import re
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.types import UserDefinedType
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import column_list
+from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import Refused
+from yeldro.core.model.schema import Column, ForeignKey, Table
+from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
+from yeldro.engines.postgresql.errors import STOPPED
+from yeldro.engines.standard import StandardSession
+
+_STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
+_WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
+                  "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
+_NEVER_THE_SAME = {"setseed", "set_config"}
+_INTEGERS = {"smallint", "integer", "bigint"}
+_IN_ARRAYS = 20_000_000  # rows, more or less, up to which the keys of a group may be in one array
+LOOKING = "yeldro_looking"  # an option of statements that may only look
+# Classes of SQLSTATE: data exceptions, integrity, names in values, view checks, raised by hand.
+_ABOUT_ROWS = ("22", "23", "42704", "42P01", "42883", "44", "P0")
+_PRECISION = re.compile(r"\([0-9,]*\)")
+_ALIKE = {
+    **dict.fromkeys(("smallint", "integer", "bigint", "numeric", "real", "double precision"), "n"),
+    **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
+}
+_OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
+_NO_TRUNCATE = """
+SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
+WHERE tgrelid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
+    AND NOT tgisinternal AND tgtype & 32 > 0
+UNION ALL
+SELECT 'the publication ' || p.pubname || ' does not tell its subscribers'
+FROM pg_publication AS p
+JOIN pg_publication_tables AS t ON t.pubname = p.pubname
+JOIN pg_class AS c ON c.relname = t.tablename
+JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
+WHERE c.oid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
+    AND NOT p.pubtruncate
+UNION ALL
+SELECT 'row-level security may hide rows of it' WHERE row_security_active(%(oid)s::oid)
+"""
+_VOLATILE = """
+SELECT 'function ' || proname FROM pg_proc WHERE provolatile = 'v'
+    AND proname = ANY(%(functions)s::text[]) AND oid >= 16384
+UNION ALL
+SELECT 'operator ' || oprname FROM pg_operator JOIN pg_proc AS p ON p.oid = oprcode
+WHERE p.provolatile = 'v' AND oprname = ANY(%(operators)s::text[])
+UNION ALL
+SELECT 'cast to ' || typname FROM pg_type JOIN pg_proc AS p ON p.oid IN (typinput, typoutput)
+WHERE p.provolatile = 'v' AND typname = ANY(%(types)s::text[])
+UNION ALL
+SELECT 'cast to ' || typname FROM pg_cast JOIN pg_type AS t ON t.oid = casttarget
+    JOIN pg_proc AS p ON p.oid = castfunc
+WHERE p.provolatile = 'v' AND (typname = ANY(%(types)s::text[]) OR castcontext = 'i')
+LIMIT 1
+"""
+_COUNTERS = """
+SELECT attname FROM pg_attribute
+WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
+  AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
+"""
+_COUNTS = """
+SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid,
+       sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
+       sum(s.n_tup_ins)::bigint AS added
+FROM pg_stat_xact_user_tables AS s
+WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
+GROUP BY 1
+"""
+
+
+# What the driver logs of a connection that is lost anyway belongs to no user's terminal.
+logging.getLogger("psycopg").addHandler(logging.NullHandler())
+
+
+class _Declared(UserDefinedType[Any]):
+    """A type in PostgreSQL's own words, for casts."""
+
+    cache_ok = True
+
+    def __init__(self, words: str) -> None:
+        self.words = words
+
+    def get_col_spec(self, **_: Any) -> str:
+        return self.words
+
+
+class PostgresqlSession(StandardSession):
+    """One connection in one transaction."""
+
+    system = "PostgreSQL"
+    sql_dialect = "postgres"
+
+    def __init__(self, connection: sa.Connection) -> None:
+        super().__init__(connection)
+        self.catalogue = PostgresqlCatalogue(connection)
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return getattr(error.orig, "sqlstate", None) == STOPPED
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Not if the server says why it could not; but for an operator's word to stop."""
+        state = getattr(getattr(error, "orig", None), "sqlstate", None) or _OPERATOR
+        return state.startswith((_OPERATOR, _CONNECTION))
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        del keys
+        self._ddl("SET CONSTRAINTS ALL DEFERRED")
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A temporary table; system columns get names of their own, which tables may not use."""
+        self._key_tables += 1
+        name = f"yeldro_keys_{self._key_tables}"
+        kept = [_key_column(column) for column in columns]
+        declared = [
+            f"{self._quote(stored.name)} {column.type}"
+            + (f" COLLATE {column.collation}" if column.collation else "")
+            for column, stored in zip(columns, kept, strict=True)
+        ]
+        key = ", ".join(self._quote(stored.name) for stored in kept[:unique])
+        self._ddl(
+            f"CREATE TEMP TABLE {name} ({', '.join(declared)}, PRIMARY KEY ({key})) ON COMMIT DROP"
+        )
+        return sa.table(name, *kept, schema="pg_temp")
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sql.Predicate],
+        keep_highest: bool,
+    ) -> bool:
+        """By a GROUP BY, for which the server need not sort, where the key is an integer."""
+        (column,) = column_list(table, table.identity.columns)
+        if self._plainly or column.type not in _INTEGERS:
+            return False
+        rows = sql.rows_of(table)
+        key = rows.c[column.name]
+        ends = sa.select(sa.func.min(key), sa.func.max(key)).select_from(rows)
+        lowest, highest = self.connection.execute(ends).one()
+        if highest is None or highest - lowest > _IN_ARRAYS:
+            return False
+        each = sa.func.unnest(sa.func.array_agg(key)).label("yeldro_key")
+        kept = (sa.func.max if keep_highest else sa.func.min)(key).label("yeldro_kept")
+        grouped = sa.select(each, kept).where(*conditions).group_by(*values)
+        several = grouped.having(sa.func.count() > 1).subquery("yeldro_several")
+        found = sa.select(several).where(several.c.yeldro_key != several.c.yeldro_kept)
+        insert = sa.insert(keys).from_select(list(keys.c), found.order_by(several.c.yeldro_key))
+        self.connection.execute(insert)
+        return True
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        listed = ", ".join(self._quote(key_table.c[name].name) for name in columns)
+        self._ddl(f"CREATE INDEX ON pg_temp.{key_table.name} ({listed})")
+
+    def key_table_filled(self, key_table: sa.TableClause) -> None:
+        """Has the planner learn how many rows there are."""
+        self._ddl(f"ANALYZE pg_temp.{key_table.name}")
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """PostgreSQL compares both sides by the operator of the parent's index."""
+        if child.collation != parent.collation and parent.collation:
+            return _collated(value, parent.collation)
+        return value
+
+    def hold(self, hold: Hold) -> None:
+        """Lock tables before the first look at a row, so that nobody's last change is missed.
+
+        Raises:
+            Refused: this role may not, or the server cannot lock such a thing.
+        """
+        if hold.alone_in:
+            name = self._name(hold.alone_in)
+            self.connection.exec_driver_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
+        for each in hold.still:
+            try:
+                self.connection.exec_driver_sql(
+                    f"LOCK TABLE {self._name(each)} IN SHARE ROW EXCLUSIVE MODE"
+                )
+            except sa.exc.ProgrammingError as error:
+                raise Refused(
+                    f"{each} decides which rows go, and cannot be kept from changing meanwhile: "
+                    f"{self.reason(error)}.",
+                    f"Ask for UPDATE or DELETE on {each}; or copy its rows into a table of your "
+                    f"own and name that.",
+                ) from error
+        self.still = frozenset(hold.still)
+
+    def count_rows(self) -> None:
+        """See to it that the server counts the rows that this transaction changes.
+
+        Raises:
+            Refused: it does not, and this role may not have it do so.
+        """
+        if self.connection.exec_driver_sql("SHOW track_counts").scalar_one() == "on":
+            return
+        try:
+            self.connection.exec_driver_sql("SET LOCAL track_counts = on")
+        except sa.exc.ProgrammingError as error:
+            raise Refused(
+                "The setting track_counts is off, so the server does not count the rows that are "
+                "changed, and nothing could be proved.",
+                "A superuser may say: ALTER DATABASE … SET track_counts = on.",
+            ) from error
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """FOR SHARE asks for UPDATE on some column."""
+        query = "SELECT has_any_column_privilege(%s::oid, 'UPDATE')"
+        oid = self.catalogue.oid_of(table.name)
+        return bool(self.connection.exec_driver_sql(query, (oid,)).scalar_one())
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sql.Predicate,
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """FOR SHARE keeps others from any change, and fails where somebody has made one."""
+        del values
+        query: sa.Select[Any] = sa.select(sa.literal_column("1").label("one"))
+        query = query.select_from(rows).where(condition)
+        held = query.with_for_update(read=True, of=rows).subquery("yeldro_held")
+        return sql.count(self.connection, held)
+
+    def truncation(self, table: Table) -> Truncation:
+        """It can be rolled back, and counters go on; subscribers may not be told of it."""
+        oid = self.catalogue.oid_of(table.name)
+        forbidden = [row[0] for row in self.connection.exec_driver_sql(_NO_TRUNCATE, {"oid": oid})]
+        counters = [row[0] for row in self.connection.exec_driver_sql(_COUNTERS, {"oid": oid})]
+        notes = ["TRUNCATE locks everybody else out of the table until the commit."]
+        notes += [f"The counter of {name} goes on where it is." for name in counters]
+        return Truncation(tuple(forbidden), notes=tuple(notes))
+
+    def truncate(self, table: Table) -> None:
+        only = "ONLY " if table.heirs else ""
+        self.connection.exec_driver_sql(f"TRUNCATE TABLE {only}{self._name(table.name)}")
+
+    def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
+        """By one statement: keys are checked at its end (postgresql.org/docs, 7.8.4)."""
+        if len(updates) == 1:
+            return super().change_at_once(updates)
+        changed = [
+            each.returning(sa.literal_column("1").label("one")).cte(f"yeldro_changed_{place}")
+            for place, each in enumerate(updates)
+        ]
+        counts = [
+            sa.select(sa.func.count()).select_from(each).scalar_subquery() for each in changed
+        ]
+        return [int(rows) for rows in self.connection.execute(sa.select(*counts)).one()]
+
+    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+        """What the server's own has_…_privilege functions deny."""
+        oid = self.catalogue.oid_of(table.name)
+        if changed is None:
+            query = "SELECT has_table_privilege(%s::oid, 'DELETE')"
+            allowed = self.connection.exec_driver_sql(query, (oid,)).scalar_one()
+            return "" if allowed else f"DELETE on {table.name}"
+        query = "SELECT has_column_privilege(%s::oid, %s::text, 'UPDATE')"
+        denied = [
+            name
+            for name in changed
+            if not self.connection.exec_driver_sql(query, (oid, name)).scalar_one()
+        ]
+        return f"UPDATE ({', '.join(denied)}) on {table.name}" if denied else ""
+
+    def is_comparable(self, column: Column) -> bool:
+        """Types that have no order of their own cannot be grouped either."""
+        return column.type.partition("(")[0] not in _WITHOUT_ORDER
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """A unique index; since PostgreSQL 15 NULL can equal NULL in it."""
+        columns = [table.by_name[name] for name in by]
+        parts = ", ".join(self._compared(column, same) for column in columns)
+        null = any(column.nullable for column in columns) and not same.null_distinct
+        ending = " NULLS NOT DISTINCT" if null else ""
+        return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({parts}){ending}"
+
+    def _compared(self, column: Column, same: Sameness) -> str:
+        if not self.is_comparable(column):
+            return f"({self._plain(column.name)}::text)"
+        return super()._compared(column, same)
+
+    def _names_beside(self, table: Table) -> set[str]:
+        """All relations of a schema have names of their own."""
+        rows = self.connection.exec_driver_sql(
+            "SELECT relname FROM pg_class WHERE relnamespace ="
+            " (SELECT relnamespace FROM pg_class WHERE oid = %s::oid)",
+            (self.catalogue.oid_of(table.name),),
+        )
+        return super()._names_beside(table) | {str(name) for (name,) in rows}
+
+    @contextmanager
+    def looking(self) -> Iterator[None]:
+        """Every statement is executed in a savepoint of its own that is read-only."""
+        before = self.connection.get_execution_options().get(LOOKING)
+        self.connection.execution_options(**{LOOKING: True})
+        try:
+            yield
+        finally:
+            self.connection.execution_options(**{LOOKING: before})
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """By what any function of that name, behind an operator or cast too, is declared."""
+        values = {"functions": [*functions], "operators": [*operators], "types": [*types]}
+        found = self.connection.exec_driver_sql(_VOLATILE, values).scalars().first()
+        return str(found or "")
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """Every function of that name is immutable or stable, so it may not write."""
+        rows = self.connection.exec_driver_sql(
+            "SELECT bool_and(provolatile <> 'v') FROM pg_proc WHERE proname = %s",
+            (function.lower(),),
+        )
+        return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
+
+    def parameter(self, value: Any) -> Any:
+        """As a literal without a type of its own, which takes that of what it is compared with."""
+        return None if value is None else str(value)
+
+    def change_count(self) -> ChangeCount:
+        """Rows changed in this transaction by table, cascades and triggers included."""
+        counted: dict[str, tuple[int, ...]] = {}
+        for row in self.connection.exec_driver_sql(_COUNTS).all():
+            name = str(self.catalogue.name_of(row.oid) or row.oid)
+            so_far = counted.get(name, (0, 0, 0))
+            more = (row.removed, row.changed, row.added)
+            counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
+        return ChangeCount(tables=counted, counted_under=self.catalogue.counted_under())
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """PostgreSQL's own text form, but for what SQLite holds as it is."""
+        if self.staging_type(column) != "text":
+            return value
+        text = sa.cast(value, sa.Text)
+        return _collated(text, '"C"') if column.blurs else text
+
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        if column.blurs and column.collation:
+            return _collated(sa.cast(value, _Declared(column.type)), column.collation)
+        if self.staging_type(column) != "text" or column.type == "text":
+            return value
+        if column.type == "regclass":  # text is cast by name alone; what is gone is a number
+            by_number = sa.case((value == "-", sa.literal_column("'0'")), else_=value)
+            number = sa.cast(sa.cast(by_number, _Declared("oid")), _Declared("regclass"))
+            is_number = value.regexp_match("^([0-9]+|-)$")
+            return sa.case((is_number, number), else_=sa.cast(value, _Declared("regclass")))
+        return sa.cast(value, _Declared(column.type))
+
+    def staging_type(self, column: Column) -> str:
+        bare = column.type.partition("(")[0]
+        return bare if bare in _STORED_AS_THEY_ARE else "text"
+
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """Numbers and moments by their own casts; everything else has a text form."""
+        typed = self.typed(value, then)
+        if self._are_alike(then, now):
+            return sa.cast(typed, _Declared(now.type))
+        if self.staging_type(now) == self.staging_type(then):
+            return self.typed(value, now)
+        return sa.cast(sa.cast(typed, sa.Text), _Declared(now.type))
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        """Numbers and moments once they have their former type again, others by their text."""
+        if self._are_alike(then, now):
+            was = self.readable(sa.cast(value, _Declared(then.type)), then)
+            return was.is_not_distinct_from(stored)
+        return sa.cast(value, sa.Text).is_not_distinct_from(sa.cast(stored, sa.Text))
+
+    def _are_alike(self, then: Column, now: Column) -> bool:
+        kinds = [_ALIKE.get(_PRECISION.sub("", each.type)) for each in (then, now)]
+        return kinds[0] is not None and kinds[0] == kinds[1]
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """Broken constraints, values that do not fit, and what triggers raise."""
+        state = getattr(error.orig, "sqlstate", None) or ""
+        if not state.startswith(_ABOUT_ROWS):
+            return None
+        told = getattr(error.orig, "diag", None)
+        reason = (told and told.message_primary) or self.reason(error)
+        detail = (told and told.message_detail) or ""
+        constraint = (told and told.constraint_name) or ""
+        return RowRefusal(f"{reason}{f' ({detail})' if detail else ''}", constraint)
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        query = "SELECT count(*) FROM pg_constraint WHERE conrelid = %s::oid AND conname = %s::text"
+        values = (self.catalogue.oid_of(table.name), constraint)
+        if self.connection.exec_driver_sql(query, values).scalar_one():
+            name = self._plain(constraint)
+            return f"ALTER TABLE {self._written(table)} DROP CONSTRAINT {name}"
+        schema = f"{self._plain(table.name.schema)}." if table.name.schema else ""
+        return f"DROP INDEX {schema}{self._plain(constraint)}"
+
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
+        """Identity columns take the values they had."""
+        prepared = query.compile(dialect=self.connection.dialect)
+        table = self.connection.dialect.identifier_preparer.format_table(rows)
+        head = f"INSERT INTO {table} ({', '.join(map(self._quote, names))})"
+        statement = f"{head} OVERRIDING SYSTEM VALUE {prepared}"
+        return self.connection.exec_driver_sql(statement, prepared.params).rowcount
+
+    def _ddl(self, statement: str) -> None:
+        """Executes a statement about temporary tables, which looking does not forbid."""
+        before = self.connection.get_execution_options().get(LOOKING)
+        options = self.connection.execution_options(**{LOOKING: False})
+        options.exec_driver_sql(statement)
+        options.execution_options(**{LOOKING: before})
+
+
+def _key_column(column: Column) -> sa.ColumnClause[Any]:
+    kept: sa.ColumnClause[Any] = sa.column(sql.quoted(column.name))
+    if column in (ROW_ID, TABLE_ID):
+        kept = sa.column(sql.quoted(f"yeldro_{column.name}"))
+        kept.key = column.name
+    return kept
+
+
+def _collated(value: sa.ColumnElement[Any], collation: str) -> sa.ColumnElement[Any]:
+    """A value compared by a collation, which is named as SQL and may be qualified."""
+    return value.op("COLLATE")(sa.literal_column(collation))

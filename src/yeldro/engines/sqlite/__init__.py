@@ -1,0 +1,1 @@
+"""SQLite: files of the user's own machine, changed by one writer at a time."""

@@ -1,0 +1,432 @@
+"""SQLite files.
+
+Yeldro's own connection does not let SQLite act on foreign keys: SQLite would cascade row by row,
+count those rows in no statement, and stop at 1,000 levels. Sets are computed first and removed by
+statements of their own; the core (`execution.run`) proves before the commit that nothing hangs.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+import re
+import sqlite3
+import stat
+import time
+import zlib
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import date, datetime
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.identity import column_list
+from yeldro.core.database.protocol import NOTHING, ChangeCount, Hold, RowRefusal
+from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import (
+    ROLLED_BACK,
+    DatabaseFailure,
+    Fault,
+    Interrupted,
+    Refused,
+    UsageError,
+)
+from yeldro.core.model.schema import Column, IdentityKind, Table
+from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
+from yeldro.engines.sqlite.groups import Groups
+from yeldro.engines.sqlite.surplus import note_surplus
+from yeldro.engines.standard import StandardSession
+
+_INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
+_HEADER = b"SQLite format 3\0"
+_NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
+_INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
+_INTERRUPTED = "interrupted"
+_CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
+_STEPS_BETWEEN_SIGNALS = 100_000
+
+
+class UndecodableText(bytes):
+    """Text whose bytes are not valid UTF-8, kept as they are; `seen` once there has been any."""
+
+    seen = False
+
+
+class SqliteDatabase:
+    """A database in one file.
+
+    Args:
+        path: where the file is.
+    """
+
+    system = "SQLite"
+    keeps_others_out = True
+    tables_inherit = False
+
+    def __init__(self, path: Path) -> None:
+        self.path = path.expanduser().resolve()
+        self.shown = f"sqlite:///{self.path}"
+        self._statement_limit = math.inf
+        self._statement_ends = math.inf
+
+    def limit_statements(self, seconds: float) -> None:
+        self._statement_limit = seconds
+
+    @contextmanager
+    def create(self) -> Iterator[sa.Connection]:
+        """A plain connection to the file, which is made where there is none."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        engine = sa.create_engine(f"sqlite:///{self.path}", poolclass=sa.pool.NullPool)
+        with engine.begin() as connection:
+            yield connection
+
+    @contextmanager
+    def reading(self) -> Iterator[SqliteSession]:
+        """A session on the file opened read-only, in one read transaction."""
+        with self._session("ro", 5.0) as session:
+            session.connection.exec_driver_sql("BEGIN")
+            yield session
+
+    @contextmanager
+    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[SqliteSession]:
+        """A session that holds the whole file's write lock from its first moment."""
+        del hold
+        if self.path.exists() and not self.path.stat().st_mode & (
+            stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
+        ):
+            raise Refused(
+                f"The file {self.path} is marked read-only.",
+                f"If it may be changed: chmod u+w {self.path}",
+            )
+        with self._session("rw", min(lock_wait, self._statement_limit)) as session:
+            session.connection.exec_driver_sql("PRAGMA foreign_keys = OFF")
+            session.connection.exec_driver_sql("BEGIN IMMEDIATE")
+            session.seen_by_others = f"{self.path.as_uri()}?mode=ro"
+            session.longest_wait = None if math.isinf(limit := self._statement_limit) else limit
+            yield session
+
+    @contextmanager
+    def _session(self, mode: str, lock_wait: float) -> Iterator[SqliteSession]:
+        self._check_file()
+        address = f"{self.path.as_uri()}?mode={mode}"
+
+        def begin(*_: Any) -> None:
+            self._statement_ends = time.monotonic() + self._statement_limit
+
+        def is_over() -> bool:
+            return time.monotonic() > self._statement_ends
+
+        def connect() -> sqlite3.Connection:
+            raw = sqlite3.connect(
+                address, uri=True, timeout=lock_wait, isolation_level=None, check_same_thread=False
+            )
+            raw.text_factory = _text
+            raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
+            raw.execute(f"PRAGMA cache_size = -{_CACHED}")
+            raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
+            return raw
+
+        engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.NullPool)
+        sa.event.listen(engine, "before_cursor_execute", begin)
+        try:
+            with engine.connect() as connection:
+                session = SqliteSession(connection)
+                try:
+                    yield session
+                finally:
+                    session.roll_back()
+        except OverflowError as error:
+            raise UsageError(
+                "A number in it is larger than SQLite holds (64 bits).", "Write it as text."
+            ) from error
+        except sa.exc.DBAPIError as error:
+            raise self._explained(error, lock_wait, writes=mode == "rw") from error
+
+    def _check_file(self) -> None:
+        if not self.path.exists():
+            near = self.path.parent if self.path.parent.is_dir() else None
+            files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
+            there = ", ".join(str(file.name) for file in files[:5])
+            raise DatabaseFailure(
+                f"There is no file {self.path}.",
+                f"Files that are there: {there}." if there else "Check the path.",
+            )
+        if self.path.is_dir():
+            raise DatabaseFailure(f"{self.path} is a folder.", "Name the database file in it.")
+        try:
+            with self.path.open("rb") as file:
+                start = file.read(16)
+        except OSError as error:
+            raise DatabaseFailure(
+                f"The file {self.path} cannot be read: {error.strerror}.", "Check its permissions."
+            ) from error
+        if start and start != _HEADER:
+            raise DatabaseFailure(
+                f"The file {self.path} is not an SQLite database.", "Name a database file."
+            )
+
+    def _explained(self, error: sa.exc.DBAPIError, lock_wait: float, *, writes: bool) -> Exception:
+        """What a failure of SQLite means for the data, and what to do."""
+        reason = str(error.orig)
+        if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
+            return Interrupted("The statement was stopped.")
+        if reason == _INTERRUPTED:
+            return DatabaseFailure(
+                f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
+                "Allow more with --time-limit SECONDS, or look for a missing index.",
+                data=ROLLED_BACK,
+            )
+        if "locked" in reason or "busy" in reason:
+            holders = _holders(self.path)
+            who = f" It is open in: {'; '.join(holders)}." if holders else ""
+            longer = ", or wait longer with --lock-wait SECONDS" if writes else ""
+            return DatabaseFailure(
+                f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
+                f"Let that program finish or close it{longer}.",
+            )
+        if "readonly" in reason or "unable to open" in reason:
+            return DatabaseFailure(
+                f"The file {self.path} or its folder cannot be written ({reason}).",
+                "Check the permissions of both.",
+            )
+        if "malformed" in reason or "not a database" in reason:
+            return DatabaseFailure(
+                f"The file {self.path} is damaged ({reason}).",
+                "Look at it with PRAGMA integrity_check before anything else.",
+            )
+        return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
+
+
+class SqliteSession(StandardSession):
+    """One connection in one transaction.
+
+    Attributes:
+        seen_by_others: the URI under which other processes find the same rows; empty where this
+            session may have changed some, or others may.
+        longest_wait: seconds that one statement may take, None for any time.
+    """
+
+    system = "SQLite"
+    sql_dialect = "sqlite"
+    checks_when_all_is_done = True
+
+    def __init__(self, connection: sa.Connection) -> None:
+        super().__init__(connection)
+        self.catalogue = SqliteCatalogue(connection)
+        self.seen_by_others = ""
+        self.longest_wait: float | None = None
+
+    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+        """A table in SQLite's temporary database; an integer row id is its own key."""
+        name = self._free_name()
+        quote = self._quote
+        declared = [_declared(column, quote) for column in columns]
+        if unique == 1 and columns[0].row_id:
+            ddl = ", ".join([f"{declared[0]} PRIMARY KEY", *declared[1:]])
+            ending = ""
+        else:
+            key = ", ".join(quote(column.name) for column in columns[:unique])
+            ddl = f"{', '.join(declared)}, PRIMARY KEY ({key})"
+            ending = " WITHOUT ROWID"
+        self.connection.exec_driver_sql(f"CREATE TEMP TABLE {name} ({ddl}){ending}")
+        return sa.table(
+            name,
+            *(sa.column(sql.quoted(column.name)) for column in columns),
+            schema="temp",
+        )
+
+    def _free_name(self) -> str:
+        """A name for a temporary table that hides no table of the user's."""
+        taken = {table.name.lower() for table in self.catalogue.table_names()}
+        while True:
+            self._key_tables += 1
+            name = f"yeldro_keys_{self._key_tables}"
+            if name not in taken:
+                return name
+
+    def note_surplus(
+        self,
+        keys: sa.TableClause,
+        table: Table,
+        values: Sequence[sa.ColumnElement[Any]],
+        conditions: Sequence[sql.Predicate],
+        keep_highest: bool,
+    ) -> bool:
+        """By a plain GROUP BY, where the key is the row id."""
+        (key,) = column_list(table, table.identity.columns)
+        is_row_id = key.row_id or table.identity.kind is IdentityKind.PHYSICAL
+        if self._plainly or not is_row_id or "json_group_array" not in self._functions:
+            return False
+        rows = sql.rows_of(table)
+        groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)
+        return note_surplus(self.connection, keys, groups, self.seen_by_others, self.longest_wait)
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        listed = ", ".join(self._quote(name) for name in columns)
+        name = f"{key_table.name}_by_{zlib.crc32(listed.encode())}"
+        self.connection.exec_driver_sql(f"CREATE INDEX temp.{name} ON {key_table.name} ({listed})")
+
+    def referencing_value(
+        self, value: sa.ColumnElement[Any], child: Column, parent: Column
+    ) -> sa.ColumnElement[Any]:
+        """The parent's collation and text affinity decide (sqlite.org/foreignkeys.html, 3)."""
+        if affinity(parent.type) != "TEXT":
+            return value
+        if affinity(child.type) in ("INTEGER", "REAL", "NUMERIC"):
+            value = sa.cast(value, sa.Text)
+        return sa.collate(value, parent.collation or "BINARY")
+
+    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
+        return str(error.orig) == _INTERRUPTED
+
+    def may_be_committed(self, error: BaseException) -> bool:
+        """Only if something else than SQLite failed, and the transaction is over."""
+        raw = self.connection.connection.driver_connection
+        still_open = isinstance(raw, sqlite3.Connection) and raw.in_transaction
+        return not isinstance(error, sa.exc.DBAPIError) and not still_open
+
+    def is_text(self, column: Column) -> bool:
+        """By affinity; where a column has none its values decide one by one."""
+        return affinity(column.type) == "TEXT" or not column.type
+
+    def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """By a function of our own: SQLite's lower() knows the letters of English only."""
+        return sa.func.yeldro_without_case(value)
+
+    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+        """None where case is passed over: an index would take lower(), which knows A to Z only."""
+        if same.ignore_case and any(self.is_text(table.by_name[name]) for name in by):
+            return ""
+        return super().prevention(table, by, same)
+
+    def _names_beside(self, table: Table) -> set[str]:
+        """All indexes, tables and views of a file have names of their own."""
+        rows = self.connection.exec_driver_sql("SELECT name FROM main.sqlite_master")
+        return super()._names_beside(table) | {str(name) for (name,) in rows}
+
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """SQLite marks what is safe in any context as innocuous."""
+        name = function.lower()
+        return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
+
+    @cached_property
+    def _functions(self) -> dict[str, int]:
+        """The flags of every function that SQLite has here."""
+        listed = self.connection.exec_driver_sql("SELECT name, flags FROM pragma_function_list")
+        return {str(name).lower(): int(flags) for name, flags in listed}
+
+    def parameter(self, value: Any) -> Any:
+        """Dates as the text that SQLite's own functions read and write."""
+        if isinstance(value, datetime):
+            return value.isoformat(sep=" ")
+        return value.isoformat() if isinstance(value, date) else value
+
+    def change_count(self) -> ChangeCount:
+        """All rows changed, by triggers too; SQLite does not tell in which tables."""
+        self.seen_by_others = ""  # changes are about to come
+        raw = self.connection.connection.driver_connection
+        if not isinstance(raw, sqlite3.Connection):
+            raise Fault("the driver is not the one that was asked for")
+        return ChangeCount(total=raw.total_changes)
+
+    def staging_type(self, column: Column) -> str:
+        """As for the column itself where that is numeric, else none.
+
+        Nothing that stood in a numeric column is converted by another one of its kind; without a
+        type, SQLite would convert for each comparison with the column, and use no index.
+        """
+        kind = affinity(column.type)
+        return kind if kind in ("INTEGER", "REAL", "NUMERIC") else ""
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Everything is stored as it is, but for text that no Python string can hold."""
+        if not UndecodableText.seen:
+            return [(*row, None) for row in rows]
+        return [(*map(_bytes_of, row), _forms_of(row)) for row in rows]
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        if form != "text":
+            raise Fault(f"no value has the form {form}")
+        return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """The row id is part of a file's contents, though no column shows it."""
+        if any(column.row_id for column in table.columns):
+            return None
+        return table.row_id_columns[0].name if table.row_id_columns else None
+
+    def notes(self) -> tuple[str, ...]:
+        """SQLite enforces foreign keys only where a connection asks for it."""
+        notes = [f"{key} references nothing that is there, or nothing unique, and is left out"
+                 for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
+        if any(self.catalogue.table(name).foreign_keys for name in self.catalogue.table_names()):
+            notes.append(
+                "SQLite checks foreign keys only in programs that ask for it; "
+                "Yeldro goes by the declared keys in any case"
+            )
+        return tuple(notes)
+
+    def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
+        """What breaks a constraint, and what a trigger raises."""
+        if not isinstance(error.orig, sqlite3.IntegrityError):
+            return None
+        reason = self.reason(error)
+        named = _INDEX_NAMED.search(reason)
+        return RowRefusal(reason, named[1] if named else "")
+
+    def commit(self) -> None:
+        self.connection.exec_driver_sql("COMMIT")
+
+    def roll_back(self) -> None:
+        raw = self.connection.connection.driver_connection
+        if isinstance(raw, sqlite3.Connection) and raw.in_transaction:
+            raw.rollback()
+
+
+def _text(raw: bytes) -> str | UndecodableText:
+    try:
+        return raw.decode()
+    except UnicodeDecodeError:
+        UndecodableText.seen = True
+        return UndecodableText(raw)
+
+
+def _without_case(value: Any) -> Any:
+    return value.casefold() if isinstance(value, str) else value
+
+
+def _bytes_of(value: Any) -> Any:
+    return bytes(value) if isinstance(value, UndecodableText) else value
+
+
+def _forms_of(row: Sequence[Any]) -> str | None:
+    forms = {place: "text" for place, v in enumerate(row) if isinstance(v, UndecodableText)}
+    return json.dumps(forms) if forms else None
+
+
+def _declared(column: Column, quote: Any) -> str:
+    collation = ""
+    if column.collation and re.fullmatch(r"\w+", column.collation):
+        collation = f" COLLATE {column.collation}"
+    return f"{quote(column.name)} {affinity(column.type)}{collation}"
+
+
+def _holders(path: Path) -> list[str]:
+    """Other processes that have the file open, where the operating system shows them."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        if int(process.name) == os.getpid():
+            continue
+        try:
+            opened = any(os.path.samefile(path, entry) for entry in (process / "fd").iterdir())
+            command = (process / "comm").read_text().strip()
+        except OSError:
+            continue
+        if opened:
+            found.append(f"{command} (process {process.name})")
+    return found

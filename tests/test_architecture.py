@@ -1,0 +1,114 @@
+"""The rooms of the program and the arrows between them, read from its imports."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import yeldro
+
+SOURCE = Path(yeldro.__file__).parent
+# Each room, from the ground up; a module may import from its own room and from lower ones.
+ROOMS = [
+    "core.model",
+    "core.database",
+    "core.selection",
+    "core.planning",
+    "core.receipts",
+    "core.execution",
+    "core.restore",
+    "core.inspection",
+    "engines",
+    "formats",
+    "report",
+    "api",
+    "cli",
+]
+# Rooms that do not know one another, whatever their place in the list.
+APART = {
+    "core.inspection": {"core.receipts", "core.execution", "core.restore"},
+    "engines": {f"core.{room}" for room in ("selection", "planning", "receipts", "execution",
+                                            "restore", "inspection")},
+    "report": {"engines"},
+    "formats": {"engines"},
+}  # fmt: skip
+
+
+def modules() -> dict[str, Path]:
+    """Every module of the program, by its name without the first part."""
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        name = ".".join(path.relative_to(SOURCE).with_suffix("").parts)
+        found[name.removesuffix("__init__").rstrip(".")] = path
+    return found
+
+
+def imports(path: Path, known: dict[str, Path]) -> Iterator[str]:
+    """The modules of the program that a file imports, wherever in it."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("yeldro"):
+            package = str(node.module).removeprefix("yeldro").lstrip(".")
+            for alias in node.names:
+                inner = f"{package}.{alias.name}".lstrip(".")
+                yield inner if inner in known else package
+
+
+def room_of(name: str) -> str | None:
+    return next((room for room in ROOMS if f"{name}.".startswith(f"{room}.")), None)
+
+
+def arrows() -> Iterator[tuple[str, str]]:
+    known = modules()
+    for name, path in known.items():
+        for other in imports(path, known):
+            if other and other != name:
+                yield name, other
+
+
+def test_every_arrow_runs_down() -> None:
+    wrong = [
+        f"{name} imports {other}"
+        for name, other in arrows()
+        if (room := room_of(name)) and (below := room_of(other))
+        if ROOMS.index(below) > ROOMS.index(room) or below in APART.get(room, ())
+    ]
+    assert not wrong, "\n".join(wrong)
+
+
+def test_every_module_of_the_core_is_in_a_room() -> None:
+    outside = [name for name in modules() if name.startswith("core.") and room_of(name) is None]
+    assert outside == []
+
+
+def test_no_modules_import_one_another_in_a_circle() -> None:
+    leads_to: dict[str, set[str]] = {}
+    for name, other in arrows():
+        leads_to.setdefault(name, set()).add(other)
+    left = {name: set(others) for name, others in leads_to.items()}
+    while free := [name for name, others in left.items() if not others & left.keys()]:
+        for name in free:
+            del left[name]
+    assert left == {}
+
+
+def test_no_room_is_crowded() -> None:
+    """About twelve modules, so that a reader sees at once what a room holds."""
+    for room in ROOMS:
+        files = [name for name in modules() if name.rpartition(".")[0] == room]
+        assert len(files) <= 16, room
+
+
+def test_a_receipt_is_read_without_a_database_library() -> None:
+    heavy = ["sqlalchemy", "sqlglot", "rich"]
+    code = "import sys; import yeldro.core.receipts.reader; "
+    code += f"print([each for each in {heavy} if each in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_the_picture_of_the_rooms_is_drawn_from_these_imports() -> None:
+    script = SOURCE.parent.parent / "docs" / "draw_rooms.py"
+    assert subprocess.run([sys.executable, script, "--check"], check=False).returncode == 0

@@ -408,6 +408,24 @@ def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, user) 
     assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
 
 
+def test_a_view_alone_is_no_access_to_its_table(yeldro, server, user) -> None:
+    """The plan reads and removes rows of the table; the privilege that is missing is named."""
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+        CREATE VIEW first AS SELECT * FROM mast WHERE id = 1;
+        GRANT SELECT, DELETE ON {server.name}.first TO {user};
+    """)
+    url = url_of(server, user)
+    words = ("first", "--all-rows", "--expect", "1")
+    assert "Ask for SHOW VIEW on first" in yeldro("plan", *words, db=url, code=3).err
+    server.script(f"GRANT SHOW VIEW ON {server.name}.first TO {user}")
+    refused = yeldro("plan", *words, db=url, code=3).err
+    assert f"shows rows of {server.name}.mast, and this user sees no such table" in refused
+    server.script(f"GRANT SELECT, DELETE ON {server.name}.* TO {user}")
+    yeldro("run", *words, "--yes", db=url)
+    assert server.rows("SELECT id FROM mast") == [(2,)]
+
+
 def test_a_user_who_sees_only_some_tables_may_remove_nothing(yeldro, server, user) -> None:
     """What is hidden could reference the rows, and no server tells who may not see it."""
     server.script(f"""

@@ -259,6 +259,26 @@ def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, role) 
     assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
 
 
+def test_a_view_alone_is_no_access_to_its_table(yeldro, server, role) -> None:
+    """The plan reads and removes rows of the table; the privilege that is missing is named."""
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+        CREATE VIEW first AS SELECT * FROM mast WHERE id = 1;
+        GRANT SELECT, DELETE ON first TO {role};
+    """)
+    url = f"{server.url}?user={role}"
+    words = ("first", "--all-rows", "--expect", "1")
+    for command in (("plan", *words), ("run", *words, "--yes"), ("preview", "first", words[1])):
+        told = yeldro(*command, db=url, code=5).err
+        assert "A privilege is missing: permission denied for table mast" in told
+    server.script(f"GRANT SELECT ON mast TO {role}")
+    refused = yeldro("run", *words, "--yes", db=url, code=3).err
+    assert "A privilege is missing: DELETE on mast" in refused
+    server.script(f"GRANT DELETE ON mast TO {role}")
+    yeldro("run", *words, "--yes", db=url)
+    assert server.rows("SELECT id FROM mast") == [(2,)]
+
+
 def test_rows_that_a_policy_hides_are_warned_of_and_never_taken_along(yeldro, server, role) -> None:
     """The cascade of a hidden row is carried out by the server, and found in the ledger."""
     server.script(f"""

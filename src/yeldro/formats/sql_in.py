@@ -16,7 +16,7 @@ import sqlglot
 from sqlglot import Token, TokenType, exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.protocol import Database, Session
 from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
 from yeldro.core.model.names import same_name, suggestion
@@ -25,6 +25,7 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
+from yeldro.core.selection.parsing import parse
 from yeldro.core.selection.selection import Selection, resolve
 
 DIALECTS = {
@@ -117,7 +118,7 @@ def _statements(text: str, dialect: str) -> Iterator[_Statement]:
         written = _without_stars(text, part)
         column = first.start - text.rfind("\n", 0, first.start)
         try:
-            (tree,) = sqlglot.parse(written, read=dialect)
+            trees = parse(written, dialect)
         except (SqlglotError, ValueError) as error:
             place: dict[str, Any] = (getattr(error, "errors", None) or [{}])[0]
             line = first.line + (place.get("line") or 1) - 1
@@ -126,7 +127,7 @@ def _statements(text: str, dialect: str) -> Iterator[_Statement]:
                 f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
                 "Say --dialect NAME where it is written for another system.",
             ) from error
-        if tree is not None:
+        for tree in trees[:1]:
             yield _Statement(tree, first.line, column)
 
 
@@ -428,14 +429,14 @@ class _Reader:
         return exp.In(this=row, query=exp.Subquery(this=query))
 
     def _table(self, statement: _Statement, target: exp.Expr) -> Table:
-        shown = f"{target.db}.{target.name}" if isinstance(target, exp.Table) and target.db else ""
+        schema = target.db if isinstance(target, exp.Table) else ""
         try:
             try:
-                return find_table(self.session.catalogue, shown or target.name)
+                return find_source(self.session.catalogue, schema, target.name)
             except UsageError:
-                if not shown or self.source == self.session.sql_dialect:
+                if not schema or self.source == self.session.sql_dialect:
                     raise
-                return find_table(self.session.catalogue, target.name)
+                return find_source(self.session.catalogue, "", target.name)
         except UsageError as error:
             statement.refuse(error.why, error.next_step, target)
 

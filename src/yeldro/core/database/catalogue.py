@@ -23,7 +23,7 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
         return catalogue.table(parts[typed])
     if exact:
         return catalogue.table(known[exact])
-    whole = catalogue.full_names()
+    whole = {f"{schema}.{name}": found for (schema, name), found in catalogue.places().items()}
     alike = same_name(typed, whole)
     if alike:
         return catalogue.table(whole[alike])
@@ -38,6 +38,32 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
             f"Several schemas hold a table {typed!r}.", f"Write {' or '.join(bare[alike])}."
         )
     return catalogue.table(known[bare[alike][0]])
+
+
+def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
+    """The table that a statement names, its schema (or nothing) and its name read apart.
+
+    Raises:
+        UsageError: there is none, or several schemas hold one.
+    """
+    if schema:
+        places = catalogue.places()
+        spelled = {each: f"{each[0]}.{each[1]}".casefold() for each in places}
+        wanted = (schema, name)
+        alike = [each for each in places if spelled[each] == f"{schema}.{name}".casefold()]
+        if wanted in places or len(alike) == 1:
+            return catalogue.table(places[wanted if wanted in places else alike[0]])
+        known = [f"{each[0]}.{each[1]}" for each in places]
+        raise UsageError(
+            f"There is no table '{schema}.{name}' here.", suggestion(f"{schema}.{name}", known)
+        )
+    bare = {each.name: each for each in catalogue.table_names() if not each.schema}
+    found = same_name(name, bare)
+    if found:
+        return catalogue.table(bare[found])
+    if "." in name:
+        raise UsageError(f"There is no table {name!r} here.", suggestion(name, bare))
+    return find_table(catalogue, name)
 
 
 def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, ...]:

@@ -101,8 +101,8 @@ class Catalogue(Protocol):
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         """The foreign keys, of any table, that reference `parent`."""
 
-    def full_names(self) -> Mapping[str, TableName]:
-        """The tables by all that a statement can write before their names."""
+    def places(self) -> Mapping[tuple[str, str], TableName]:
+        """The tables by schema and name, as a statement writes them apart."""
 
     def part_names(self) -> tuple[TableName, ...]:
         """Partitions, which count as part of their table and are not among its names."""

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import sqlalchemy as sa
-import sqlglot
 from sqlglot import exp
 
 from yeldro.core.database import sql
@@ -25,6 +24,7 @@ from yeldro.core.planning.plan import Prepared
 from yeldro.core.planning.truncation import table_to_hold
 from yeldro.core.selection.duplicates import kept_rows
 from yeldro.core.selection.filters import parse_filter
+from yeldro.core.selection.parsing import parse
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
 
 
@@ -70,7 +70,7 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
 
 def _looks_elsewhere(session: Session, view: Table) -> bool:
     """True if the query of a view names more than one table."""
-    tree = sqlglot.parse_one(session.catalogue.view_query(view.name), dialect=session.sql_dialect)
+    (tree,) = parse(session.catalogue.view_query(view.name), session.sql_dialect)
     query = tree.expression if isinstance(tree, exp.Create) else tree
     return query is None or len(list(query.find_all(exp.Table))) != 1
 

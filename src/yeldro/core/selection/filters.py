@@ -16,11 +16,12 @@ import sqlglot
 from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
-from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.schema import Table, TableName
+from yeldro.core.selection.parsing import parse
 
 # What the parser logs of text that it cannot read is told in words of our own.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())
@@ -192,7 +193,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
         UsageError: it cannot be read, or names what does not exist.
     """
     try:
-        query = sqlglot.parse(f"SELECT 1 ORDER BY {text}", dialect=session.sql_dialect)
+        query = parse(f"SELECT 1 ORDER BY {text}", session.sql_dialect)
         order = query[0].args.get("order") if len(query) == 1 and query[0] else None
     except SqlglotError as error:
         raise _unreadable(text, "the order", error) from error
@@ -223,10 +224,9 @@ def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
             "Write a condition, or say --all-rows where every row is meant.",
         )
     try:
-        trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
+        trees = parse(text, dialect)
         if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
-            bracketed = sqlglot.parse(f"({text})", dialect=dialect)
-            trees = [tree for tree in bracketed if tree is not None]
+            trees = parse(f"({text})", dialect)
     except SqlglotError as error:
         raise _unreadable(text, where_from, error) from error
     if len(trees) != 1:
@@ -323,9 +323,7 @@ def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
 def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
     """The tables and views that a tree names."""
     return [
-        find_table(
-            session.catalogue, f"{source.db}.{source.name}" if source.db else source.name
-        ).name
+        find_source(session.catalogue, source.db, source.name).name
         for source in tree.find_all(exp.Table)
         if not _common_table(source) and not isinstance(source.this, exp.Func)
     ]
@@ -385,7 +383,7 @@ def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[s
                     else None
                 )
             elif not _common_table(source):
-                columns = list(find_table(session.catalogue, source.name).by_name)
+                columns = list(find_source(session.catalogue, source.db, source.name).by_name)
                 columns += ["rowid"]
             yield source.alias_or_name, columns
         elif isinstance(source, exp.Expr):

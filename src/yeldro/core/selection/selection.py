@@ -166,7 +166,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     table, parts = _whole_of(selection, table, session)
     view = resolve_view(session, table) if table.kind == "view" else None
     _check_table(view.base if view else table)
-    _check_heirs(selection, view.base if view else table)
+    _check_heirs(selection, table, view)
     if view and selection.duplicates_by:
         raise UsageError(
             f"{table.name} is a view, and duplicates are looked for in tables.",
@@ -317,7 +317,14 @@ def _whole_of(
     return session.catalogue.table(part.whole), part.ids
 
 
-def _check_heirs(selection: Selection, table: Table) -> None:
+def _check_heirs(selection: Selection, named: Table, view: View | None) -> None:
+    table = view.base if view else named
+    if view and table.heirs and not view.only:
+        raise Refused(
+            f"The view {named.name} shows rows of tables that inherit from {table.name}, and "
+            f"their keys do not tell whose they are.",
+            f"Name the table: {table.name} with --only-table, or one of those that inherit.",
+        )
     if table.heirs and not selection.only_table:
         names = ", ".join(map(str, table.heirs))
         raise Refused(

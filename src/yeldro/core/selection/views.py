@@ -5,25 +5,34 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
-from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.protocol import Session
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Table
+from yeldro.core.selection.parsing import parse
 
 _ROWS_LOST = ("distinct", "group", "having", "limit", "offset", "with_", "windows")
 
 
+Sources = dict[str, tuple[Table, bool]]
+
+
 @dataclass(frozen=True)
 class View:
-    """A view, the table whose rows it shows, and the view's columns that hold that table's key."""
+    """A view and the table whose rows it shows.
+
+    Args:
+        key: the view's columns that hold that table's key.
+        only: whether the view shows the table's own rows, and none of a table that inherits.
+    """
 
     base: Table
     key: tuple[str, ...]
+    only: bool
 
 
 def resolve_view(session: Session, view: Table) -> View:
@@ -33,18 +42,18 @@ def resolve_view(session: Session, view: Table) -> View:
         Refused: the view groups or combines rows, or shows the key of no table or of several.
     """
     query = _query(session, view)
-    sources = _sources(query, session)
+    sources = _sources(query, session, view)
     shown = _shown_columns(query, sources, view)
     found = []
-    for alias, table in sources.items():
+    for alias, (table, only) in sources.items():
         identity = table.identity
         key = [shown.get((alias, name)) for name in identity.columns]
         if table.has_key and all(key):
-            found.append(View(table, tuple(str(name) for name in key)))
+            found.append(View(table, tuple(str(name) for name in key), only))
     if len(found) == 1:
         return found[0]
     problem = "shows the keys of several tables" if found else "shows the key of no table"
-    names = ", ".join(str(table.name) for table in sources.values())
+    names = ", ".join(str(table.name) for table, _ in sources.values())
     raise Refused(
         f"{view.name} is a view that {problem}, so it does not say which rows would go.",
         f"Name the table whose rows should go: {names}.",
@@ -52,13 +61,17 @@ def resolve_view(session: Session, view: Table) -> View:
 
 
 def _query(session: Session, view: Table) -> exp.Select:
-    try:
-        tree = sqlglot.parse_one(
-            session.catalogue.view_query(view.name), dialect=session.sql_dialect
-        )
-    except SqlglotError as error:
+    text = session.catalogue.view_query(view.name)
+    if not text:
         raise Refused(
-            f"The view {view.name} cannot be read: {error}.", "Name its table."
+            f"This user may not see the query of the view {view.name}.",
+            f"Ask for SHOW VIEW on {view.name}, or name its table.",
+        )
+    try:
+        (tree,) = parse(text, session.sql_dialect)
+    except (SqlglotError, ValueError) as error:
+        raise Refused(
+            f"The query of the view {view.name} cannot be read.", "Name its table."
         ) from error
     query = tree.expression if isinstance(tree, exp.Create) else tree
     if isinstance(query, exp.Select):
@@ -71,12 +84,30 @@ def _query(session: Session, view: Table) -> exp.Select:
     )
 
 
-def _sources(query: exp.Select, session: Session) -> dict[str, Table]:
-    """The tables in FROM and JOIN by alias; anything else there is passed over."""
-    return {
-        table.alias_or_name.casefold(): find_table(session.catalogue, table.name)
-        for table in _joined(query.args.get("from_"), query.args.get("joins"))
-    }
+def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
+    """The tables in FROM and JOIN by alias, and whether ONLY; the rest there is passed over.
+
+    Raises:
+        Refused: a table is not among those of the catalogue, or two aliases are alike.
+    """
+    found: Sources = {}
+    for source in _joined(query.args.get("from_"), query.args.get("joins")):
+        alias = source.alias_or_name.casefold()
+        if alias in found:
+            raise Refused(
+                f"The view {view.name} calls two tables {source.alias_or_name}.",
+                "Name the table whose rows should go.",
+            )
+        try:
+            table = find_source(session.catalogue, source.db, source.name)
+        except UsageError as error:
+            name = f"{source.db}.{source.name}" if source.db else source.name
+            raise Refused(
+                f"The view {view.name} shows rows of {name}, and this user sees no such table.",
+                "Ask for SELECT and DELETE on it, or connect to its database and name the table.",
+            ) from error
+        found[alias] = (table, bool(source.args.get("only")))
+    return found
 
 
 def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterator[exp.Table]:
@@ -90,16 +121,14 @@ def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterato
             yield from _joined(source, source.args.get("joins"))
 
 
-def _shown_columns(
-    query: exp.Select, sources: dict[str, Table], view: Table
-) -> dict[tuple[str, str], str]:
+def _shown_columns(query: exp.Select, sources: Sources, view: Table) -> dict[tuple[str, str], str]:
     """The view's column for each (alias, column) of its tables that it shows as it is."""
     origins: list[tuple[str, str] | None] = []
     for item in query.expressions:
         column = item.unalias()
         if isinstance(column, exp.Star) or column.is_star:
             wanted = column.table.casefold() if isinstance(column, exp.Column) else ""
-            for alias, table in sources.items():
+            for alias, (table, _) in sources.items():
                 if wanted in ("", alias):
                     origins += [(alias, name) for name in table.by_name]
         else:
@@ -110,10 +139,10 @@ def _shown_columns(
     return {origin: column.name for origin, column in pairs if origin is not None}
 
 
-def _origin(column: exp.Expr, sources: dict[str, Table]) -> tuple[str, str] | None:
+def _origin(column: exp.Expr, sources: Sources) -> tuple[str, str] | None:
     if not isinstance(column, exp.Column):
         return None
-    for alias, table in sources.items():
+    for alias, (table, _) in sources.items():
         if column.table.casefold() in ("", alias):
             name = same_name(column.name, table.by_name)
             if name:

@@ -130,8 +130,8 @@ class MariadbCatalogue:
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
         return tuple(key for key in map(self._link, self._links()[1][parent]) if key)
 
-    def full_names(self) -> dict[str, TableName]:
-        return {f"{self._database}.{name}": name for name in self.table_names()}
+    def places(self) -> dict[tuple[str, str], TableName]:
+        return {(self._database, name.name): name for name in self.table_names()}
 
     def part_names(self) -> tuple[TableName, ...]:
         """None: partitions are no tables here."""

@@ -143,8 +143,8 @@ class PostgresqlCatalogue:
         rows = self._foreign_key_rows()[1][self._list()[parent].oid]
         return tuple(self._foreign_key(row) for row in rows)
 
-    def full_names(self) -> dict[str, TableName]:
-        return {f"{row.nspname}.{row.relname}": name for name, row in self._list().items()}
+    def places(self) -> dict[tuple[str, str], TableName]:
+        return {(row.nspname, row.relname): name for name, row in self._list().items()}
 
     def part_names(self) -> tuple[TableName, ...]:
         names = (name for name, row in self._list().items() if row.relispartition)

@@ -102,8 +102,8 @@ class SqliteCatalogue:
         )
         return tuple(key for key in keys if key.parent == parent)
 
-    def full_names(self) -> dict[str, TableName]:
-        return {f"main.{name}": name for name in self.table_names()}
+    def places(self) -> dict[tuple[str, str], TableName]:
+        return {("main", name.name): name for name in self.table_names()}
 
     def part_names(self) -> tuple[TableName, ...]:
         """None: partitions are no tables here."""

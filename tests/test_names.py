@@ -1,0 +1,125 @@
+"""Names in SQL mean the tables and columns that the server itself takes them for."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from itertools import product
+
+import psycopg
+import pytest
+from conftest import Yeldro, need
+from systems import MariadbServerDatabase, PostgresqlServerDatabase
+
+ALIKE = """
+    CREATE SCHEMA old; CREATE SCHEMA "Old"; CREATE SCHEMA "old.x";
+    CREATE TABLE buoy (id int PRIMARY KEY, "Id" int);
+    CREATE TABLE "Buoy" (id int, "Id" int PRIMARY KEY);
+    CREATE TABLE old.buoy (id int PRIMARY KEY, "Id" int);
+    CREATE TABLE "Old".buoy (id int PRIMARY KEY, "Id" int);
+    CREATE TABLE "old.x".buoy (id int PRIMARY KEY, "Id" int);
+    CREATE TABLE old."x.buoy" (id int PRIMARY KEY, "Id" int);
+    CREATE TABLE "old.buoy" (id int PRIMARY KEY, "Id" int);
+    INSERT INTO buoy SELECT n, n + 1 FROM generate_series(1, 3) AS n;
+    INSERT INTO "Buoy" SELECT n + 1, n FROM generate_series(1, 5) AS n;
+    INSERT INTO old.buoy SELECT n, n + 2 FROM generate_series(1, 7) AS n;
+    INSERT INTO "Old".buoy SELECT n, n + 3 FROM generate_series(1, 11) AS n;
+    INSERT INTO "old.x".buoy SELECT n, n + 4 FROM generate_series(1, 13) AS n;
+    INSERT INTO old."x.buoy" SELECT n, n + 5 FROM generate_series(1, 17) AS n;
+    INSERT INTO "old.buoy" SELECT n, n + 6 FROM generate_series(1, 19) AS n;
+"""
+TABLES = ["buoy", "BUOY", '"Buoy"', "public.buoy", "old.buoy", "OLD.Buoy", '"Old".Buoy',
+          '"old.x".buoy', 'old."x.buoy"', '"old.buoy"']  # fmt: skip
+COLUMNS = ["id", "ID", '"Id"', 'u."Id"', "u.Id"]
+
+
+@pytest.fixture
+def server() -> Iterator[PostgresqlServerDatabase]:
+    need("postgresql")
+    database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+    yield database
+    database.drop()
+
+
+def test_names_alike_but_for_case_or_schema_are_never_taken_for_each_other(
+    yeldro: Yeldro, server: PostgresqlServerDatabase
+) -> None:
+    """Every spelling of seven tables and two columns, in statements of the server's own."""
+    server.script(ALIKE)
+    statements = [
+        f"DELETE FROM {target} AS u WHERE {column} IN (SELECT {other} FROM {source} AS s)"
+        for target, column, source, other in (
+            *product(TABLES, COLUMNS, ["old.Buoy"], ["Id"]),
+            *product(["buoy"], ['"Id"'], TABLES, ["Id", '"Id"']),
+        )
+    ]
+    (yeldro.folder / "in.sql").write_text(";\n".join(statements))
+    found = yeldro("plan", "--sql", "in.sql", "--json", db=server.url).json()["removes"]
+    with psycopg.connect(server.url) as connection:
+        for statement, remove in zip(statements, found, strict=True):
+            with connection.transaction(force_rollback=True):
+                query = f"{statement} RETURNING u.tableoid::regclass::text"
+                deleted = [table for (table,) in connection.execute(query)]
+            assert len(deleted) == remove["matched"], statement
+            told = {f"{table}".replace('"', "") for table in deleted}
+            assert told in ({remove["table"]}, set()), statement
+
+
+@pytest.mark.parametrize("name", TABLES)
+def test_a_view_leads_to_the_table_that_it_shows(
+    yeldro: Yeldro, server: PostgresqlServerDatabase, name: str
+) -> None:
+    server.script(ALIKE)
+    key = '"Id"' if name == '"Buoy"' else "id"
+    server.script(f"CREATE VIEW shown AS SELECT b.*, 1 FROM {name} AS b WHERE {key} > 2")
+    rows = server.value("SELECT count(*) FROM shown")
+    there = server.value(f"SELECT count(*) FROM {name}")
+    words = ("run", "shown", "--all-rows", "--expect", str(rows), "--yes")
+    yeldro(*words, db=server.url)
+    assert server.value("SELECT count(*) FROM shown") == 0
+    assert server.value(f"SELECT count(*) FROM {name}") == there - rows == 2
+
+
+def test_two_tables_that_a_view_calls_alike_but_for_case(
+    yeldro: Yeldro, server: PostgresqlServerDatabase
+) -> None:
+    server.script(ALIKE)
+    server.script('CREATE VIEW shown AS SELECT "A".id FROM old.buoy AS "A", buoy AS a')
+    assert "calls two tables" in yeldro("plan", "shown", "--all-rows", db=server.url, code=3).err
+
+
+def test_a_view_of_rows_that_inherit_does_not_lead_to_rows_with_the_same_key(
+    yeldro: Yeldro, server: PostgresqlServerDatabase
+) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, note text);
+        CREATE TABLE tall () INHERITS (mast);
+        INSERT INTO mast VALUES (1, 'x'), (2, 'y'); INSERT INTO tall VALUES (2, 'x'), (3, 'x');
+        CREATE VIEW bad AS SELECT * FROM mast WHERE note = 'x';
+        CREATE VIEW own AS SELECT * FROM ONLY mast WHERE note = 'x';
+    """)
+    words = ("--all-rows", "--only-table")
+    refused = yeldro("plan", "bad", *words, db=server.url, code=3).err
+    assert "their keys do not tell whose they are" in refused
+    yeldro("run", "own", *words, "--expect", "1", "--yes", db=server.url)
+    assert server.rows("SELECT id, note FROM ONLY mast") == [(2, "y")]
+    assert server.value("SELECT count(*) FROM tall") == 2
+
+
+def test_a_view_of_a_table_in_another_database_is_refused(yeldro: Yeldro) -> None:
+    """The table of the same name in this database holds other rows."""
+    need("mariadb")
+    here, there = (MariadbServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}") for _ in range(2))
+    try:
+        for database, rows in ((here, "(1), (2)"), (there, "(2), (3)")):
+            database.script("CREATE TABLE buoy (id int PRIMARY KEY)")
+            database.script(f"INSERT INTO buoy VALUES {rows}")
+        here.script(f"""CREATE VIEW gone AS SELECT * FROM {there.name}.buoy;
+                        CREATE VIEW own AS SELECT * FROM buoy WHERE id = 2""")
+        refused = yeldro("plan", "gone", "--all-rows", db=here.url, code=3).err
+        assert f"shows rows of {there.name}.buoy" in refused
+        yeldro("run", "own", "--all-rows", "--expect", "1", "--yes", db=here.url)
+        assert here.rows("SELECT id FROM buoy") == [(1,)]
+    finally:
+        here.drop()
+        there.drop()

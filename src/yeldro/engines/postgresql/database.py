@@ -76,7 +76,8 @@ class PostgresqlDatabase:
         sa.event.listen(engine, "connect", _read_moments_as_text)
         try:
             with engine.connect() as connection:
-                if looking:  # temporary tables are made where sessions only read by default, too
+                if looking and not _is_standby(connection):
+                    # Temporary tables are made where sessions only read by default, too.
                     connection.exec_driver_sql("SET TRANSACTION READ WRITE")
                 connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
                 connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
@@ -98,6 +99,12 @@ class PostgresqlDatabase:
                     session.roll_back()
         except sa.exc.DBAPIError as error:
             raise explained(error, self.shown, self._statement_limit) from error
+
+
+def _is_standby(connection: sa.Connection) -> bool:
+    """True if the server follows another one; PostgreSQL tells it since version 14."""
+    raw: Any = connection.connection.driver_connection
+    return bool(raw.info.parameter_status("in_hot_standby") == "on")
 
 
 def _read_moments_as_text(connection: Any, _: Any) -> None:

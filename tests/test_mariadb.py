@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 import time
 import uuid
@@ -168,13 +169,17 @@ def test_some_of_several_equal_rows_are_taken_by_a_limit(yeldro, server) -> None
 
 
 def test_a_table_without_transactions_is_left_alone_unless_that_is_accepted(yeldro, server) -> None:
-    server.script("CREATE TABLE old (id int PRIMARY KEY) ENGINE = MyISAM;"
-                  "INSERT INTO old VALUES (1), (2), (3)")  # fmt: skip
-    words = ("old", "--where", "id > 1", "--expect", "2")
-    assert "no transactions" in yeldro("run", *words, "--yes", db=server.url, code=3).err
+    server.script("CREATE TABLE `old one` (id int PRIMARY KEY) ENGINE = MyISAM;"
+                  "INSERT INTO `old one` VALUES (1), (2), (3)")  # fmt: skip
+    words = ("old one", "--where", "id > 1", "--expect", "2")
+    refused = yeldro("run", *words, "--yes", db=server.url, code=3).err
+    assert "no transactions" in refused
+    (advice,) = re.findall("ALTER TABLE .* ENGINE = InnoDB", refused)
     assert "no transactions" in yeldro("rehearse", *words, db=server.url, code=3).err
     assert "no transactions" in yeldro("plan", *words, db=server.url).out
-    there_and_back(yeldro, server, *words, "--no-way-back", "old")
+    there_and_back(yeldro, server, *words, "--no-way-back", "old one")
+    server.script(advice)
+    assert "no transactions" not in yeldro("plan", *words, db=server.url).out
 
 
 def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, server) -> None:

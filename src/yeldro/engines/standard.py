@@ -120,8 +120,7 @@ class StandardSession:
         return {each.name for each in table.indexes} | set(table.by_name)
 
     def _written(self, table: Table) -> str:
-        parts = (table.name.schema, table.name.name)
-        return ".".join(self._plain(part) for part in parts if part)
+        return sql.written(self.connection, table.name)
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Never needed where every table has a key or a physical row id."""

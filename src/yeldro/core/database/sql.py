@@ -27,6 +27,13 @@ def quoted(name: str) -> quoted_name:
     return quoted_name(name, quote=True)
 
 
+def written(connection: sa.Connection, name: TableName) -> str:
+    """A table's name as people type it in a statement: in quotes only where it needs them."""
+    quote = connection.dialect.identifier_preparer.quote
+    parts = [quote(part) for part in (name.schema, name.name) if part]
+    return ".".join(parts).replace("%%", "%")
+
+
 def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False) -> sa.TableClause:
     """A table with the named columns, to be selected from, removed from or changed.
 

@@ -57,16 +57,17 @@ def check_means(
     check_unseen(session, steps)
     tables = {work.rows.table.name: work.rows.table for work in prepared.work}
     check_lasting_effects(session, steps, no_way_back)
-    lasting = [str(name) for name, table in tables.items() if not table.transactional]
-    for name in lasting:
+    lasting = {str(name): name for name, table in tables.items() if not table.transactional}
+    for name, table in lasting.items():
         if no_way_back is None or name not in no_way_back:
-            remedy = f"Convert it with ALTER TABLE {name} ENGINE = InnoDB"
+            shown = sql.written(session.connection, table)
+            remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
             or_accept = f", or accept it with --no-way-back {as_typed(name)}"
             raise Refused(
                 f"{name} has no transactions: what is removed from it cannot be rolled back.",
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
             )
-    return lasting
+    return list(lasting)
 
 
 def check_lasting_effects(
@@ -93,8 +94,7 @@ def check_lasting_effects(
                 raise Refused(
                     f"The trigger {trigger} of {table.name} can write to {written}, and what it "
                     f"does there cannot be rolled back.",
-                    f"Convert it with ALTER TABLE {written} ENGINE = InnoDB"
-                    f"{accept if no_way_back is not None else ''}.",
+                    f"Convert it to the engine InnoDB{accept if no_way_back is not None else ''}.",
                 )
 
 

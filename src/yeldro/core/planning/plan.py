@@ -465,7 +465,7 @@ def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
 def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
     quote = session.connection.dialect.identifier_preparer.quote
     name = quote("_".join([child.name.name, *link.key.columns]))
-    table = ".".join(quote(part) for part in (child.name.schema, child.name.name) if part)
+    table = sql.written(session.connection, child.name)
     columns = ", ".join(map(quote, link.key.columns))
     return (
         f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "

@@ -231,8 +231,8 @@ class MariadbSession(StandardSession):
                 raise Refused(
                     f"{each} decides which rows go, and has no transactions: nothing keeps it from "
                     f"changing meanwhile.",
-                    f"Convert it with ALTER TABLE {each} ENGINE = InnoDB, or copy its rows into a "
-                    f"table that has them and name that.",
+                    f"Convert it with ALTER TABLE {self._written(table)} ENGINE = InnoDB, or copy "
+                    f"its rows into a table that has them and name that.",
                 )
             query = sa.select(sa.func.count()).select_from(sql.rows_of(table))
             self.connection.execute(query.with_for_update(read=True))

@@ -80,6 +80,48 @@ def test_without_options_values_are_equal_as_the_database_compares_them(yeldro, 
     assert kept(found) == (blind if database.url.startswith("mariadb") else [(5, [6])])
 
 
+@pytest.mark.parametrize("kind", ["TEXT", "VARCHAR(4000)"])
+def test_long_values_are_compared_to_their_ends(yeldro, made, kind: str) -> None:
+    """A system may sort by the first bytes alone; what is equal is what it calls equal itself."""
+    chance = random.Random(kind)
+    starts = ["x" * length for length in (0, 340, 341, 511, 512, 513, 1023, 1024, 1025, 3000)]
+    texts = [chance.choice(starts) + chance.choice(["", "a", "A", "b", "a ", "ä"])
+             for _ in range(200)]  # fmt: skip
+    rows = ", ".join(f"({n}, '{text}')" for n, text in enumerate(texts))
+    database = made(f"CREATE TABLE note (id INTEGER PRIMARY KEY, t {kind}); "
+                    f"INSERT INTO note VALUES {rows}")  # fmt: skip
+    stay = database.rows(
+        "SELECT id FROM note AS n WHERE NOT EXISTS"
+        " (SELECT 1 FROM note AS m WHERE m.t = n.t AND m.id < n.id) ORDER BY id"
+    )
+    gone = len(texts) - len(stay)
+    report = yeldro("duplicates", "note", "--by", "t", "--json", db=database.url).json()
+    assert report["removable"] == gone
+    for group in report["sample"]:
+        for row in group["removable"]:
+            assert len(row["t"].rstrip()) == len(group["kept"]["t"].rstrip())
+    words = ("note", "--duplicates-by", "t", "--keep", "lowest:id", "--expect", str(gone))
+    yeldro("run", *words, "--yes", db=database.url)
+    assert database.rows("SELECT id FROM note ORDER BY id") == stay
+
+
+def test_long_values_are_put_in_order_to_their_ends_or_not_at_all(yeldro, made) -> None:
+    rows = ", ".join(f"({n}, 1, '{'x' * 2000}{9 - n}')" for n in range(5))
+    database = made("CREATE TABLE note (id INTEGER PRIMARY KEY, g INTEGER, t VARCHAR(4000)); "
+                    f"INSERT INTO note VALUES {rows}")  # fmt: skip
+    by_sorting = ("--all-rows", "--order-by", "t", "--limit", "4", "--expect", "4")
+    for choice in (("--duplicates-by", "g", "--keep", "highest:t", "--expect", "4"),
+                   ("--duplicates-by", "g", "--keep", "order:t DESC", "--expect", "4"),
+                   ("--where", "g = 1", *by_sorting[1:])):  # fmt: skip
+        if database.url.startswith("mariadb"):
+            refused = yeldro("plan", "note", *choice, db=database.url, code=3).err
+            assert "MariaDB sorts by the first 1,024 bytes" in refused
+            continue
+        yeldro("run", "note", *choice, "--yes", db=database.url)
+        assert database.rows("SELECT id FROM note") == [(0,)]
+        yeldro("restore", "last", "--yes")
+
+
 def test_the_row_that_others_reference_is_kept_and_ties_are_told(yeldro, made) -> None:
     database = made(NETWORK)
     words = ("duplicates", "buoy", "--by", "serial", "--keep", "referenced")

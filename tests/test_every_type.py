@@ -13,7 +13,12 @@ from contextlib import suppress
 import pymysql
 import pytest
 from conftest import Yeldro, need, there_and_back
-from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase
+from systems import (
+    AnyDatabase,
+    MariadbServerDatabase,
+    PostgresqlServerDatabase,
+    administer,
+)
 
 pytestmark = pytest.mark.slow
 
@@ -213,12 +218,34 @@ def server(request: pytest.FixtureRequest) -> Iterator[AnyDatabase]:
     database.drop()
 
 
+# What the sessions of a database begin with where somebody has set it so.
+UNUSUAL = {
+    "datestyle": "'SQL, DMY'",
+    "intervalstyle": "iso_8601",
+    "extra_float_digits": "-3",
+    "bytea_output": "escape",
+    "array_nulls": "off",
+    "xmloption": "document",
+    "client_encoding": "latin1",
+    "standard_conforming_strings": "off",
+    "transform_null_equals": "on",
+    "timezone": "'Asia/Kathmandu'",
+}
+
+
+@pytest.mark.parametrize("settings", [{}, UNUSUAL], ids=["usual", "unusual"])
 def test_every_type_comes_back_as_the_server_and_its_dump_write_it(
-    yeldro: Yeldro, server: PostgresqlServerDatabase | MariadbServerDatabase
+    yeldro: Yeldro,
+    server: PostgresqlServerDatabase | MariadbServerDatabase,
+    settings: Mapping[str, str],
 ) -> None:
+    """Whatever the settings with which a session of that database begins."""
     system = server.url.partition(":")[0]
     types = TYPES[system]
     server.script("; ".join([SETUP[system].strip().rstrip(";"), *tables(types)]))
+    if isinstance(server, PostgresqlServerDatabase):
+        for name, value in settings.items():
+            administer(f"ALTER DATABASE {server.name} SET {name} = {value}")
     rows = sum(len(values) + 1 for values in types.values())
     before = sorted(line.rstrip(",;") for line in server.dump().splitlines())
     words = ("root", "--where", "id = 1", "--expect", f"total={1 + 5 * rows}")

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 
 import pymysql
 import pytest
+import sqlalchemy as sa
 from conftest import need, there_and_back
 from sqlalchemy.exc import DBAPIError
 from systems import MARIADB, MariadbServerDatabase, mariadb_connection
@@ -17,6 +18,7 @@ from test_run import interrupt, typing
 
 from yeldro.core.model.schema import Column
 from yeldro.engines import open_database
+from yeldro.engines.mariadb import values
 
 TYPES = """
     SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+05:30';
@@ -630,3 +632,72 @@ def test_a_server_that_is_not_there_is_told(yeldro, server) -> None:
         mariadb_connection("yeldro_none")
     assert "cannot be reached" in yeldro("survey", db=server.url + "_none", code=5).err
     assert "names no database" in yeldro("survey", db="mariadb://127.0.0.1", code=2).err
+
+
+WORDS = (
+    "a|A|á|a\u0301|ä|ae|æ|ß|ss|ab|aB|ch|CH|İ|i|I|ı|😀|😁|z|Å|aa|ﬁ|fi|Ａ|ｱ|あ|ア|ぁ|ー|アー|かー|日|-"
+    "|co-op|coop|Ω|ω|σ|ς|ǆ|dž|ll|ñ|y|ü|\uffff||a |a  | a|a b|a\t|a\u00a0|a\x00|\x00|\n|a\n|a\u200b"
+)
+
+
+@pytest.mark.slow
+def test_a_hash_is_equal_where_a_collation_s_values_are(server) -> None:
+    """For every collation by which long values are grouped by their hash."""
+    known = server.rows("""
+        SELECT full_collation_name, character_set_name
+        FROM information_schema.collation_character_set_applicability
+        WHERE full_collation_name NOT RLIKE '^(utf8mb3|ucs2|utf16|utf16le|utf32)_uca1400'
+    """)
+    columns = [
+        Column(name, f"text CHARACTER SET {charset}", nullable=True, collation=name)
+        for name, charset in known
+    ]
+    exact = [column for column in columns if values.is_hashed_exactly(column)]
+    assert len(exact) > 300
+    for some in (exact[n : n + 200] for n in range(0, len(exact), 200)):
+        declared = ", ".join(f"`{each.name}` {each.type} COLLATE {each.name}" for each in some)
+        server.script(
+            f"CREATE OR REPLACE TABLE word (id int AUTO_INCREMENT PRIMARY KEY, {declared})"
+        )
+        names = ", ".join(f"`{each.name}`" for each in some)
+        with server.connect() as connection, connection.cursor() as cursor:
+            cursor.execute("SET sql_mode = ''")  # what a character set lacks becomes ?
+            for word in WORDS.split("|"):
+                insert = f"INSERT INTO word ({names}) VALUES ({', '.join(['%s'] * len(some))})"
+                cursor.execute(insert, [word] * len(some))
+            connection.commit()
+        with open_database(server.url).reading() as session:
+            rows = sa.table("word", sa.column("id"), *(sa.column(each.name) for each in some))
+            first, second = rows.alias("f"), rows.alias("s")
+            for column in some:
+                one, two = first.c[column.name], second.c[column.name]
+                hashed = session.grouped(one, column) == session.grouped(two, column)
+                differ = sa.select(one, two).where(first.c.id < second.c.id, (one == two) != hashed)
+                assert session.connection.execute(differ).all() == [], column.name
+
+
+def test_what_sessions_begin_with_changes_nothing(yeldro, server) -> None:
+    """Settings that cut results, compare otherwise, or take checks away."""
+    server.script("""
+        CREATE TABLE mast (id int AUTO_INCREMENT PRIMARY KEY, g int, t text);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast (g, t) SELECT seq MOD 3, concat(repeat('x', 30), seq) FROM seq_1_to_20;
+        INSERT INTO lamp SELECT seq, seq FROM seq_1_to_20;
+    """)
+    settings = ("sql_select_limit = 2, sql_auto_is_null = 1, max_sort_length = 64, autocommit = 0,"
+                " check_constraint_checks = 0, foreign_key_checks = 0, group_concat_max_len = 4,"
+                " tx_isolation = 'READ-UNCOMMITTED', default_storage_engine = 'MyISAM',"
+                " collation_connection = utf8mb4_bin, div_precision_increment = 0")  # fmt: skip
+    url = f"{server.url}?init_command=SET {settings}"
+    before = server.contents()
+    for words in (
+        ("mast", "--where", "id > 3", "--expect", "total=34"),
+        ("mast", "--duplicates-by", "g", "--keep", "lowest:t", "--expect", "total=34"),
+    ):
+        yeldro("run", *words, "--yes", db=url)
+        yeldro("restore", "last", "--yes")
+        assert server.contents() == before
+    words = ("plan", "mast", "--duplicates-by", "t", "--json")
+    assert yeldro(*words, db=url).json()["matched"] == 0
+    assert len(yeldro("preview", "mast", "--all-rows", "--json", db=url).json()["rows"]) > 2
+    assert yeldro("plan", "mast", "--where", "id IS NULL", "--json", db=url).json()["matched"] == 0

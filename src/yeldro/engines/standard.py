@@ -84,6 +84,14 @@ class StandardSession:
         del column
         return True
 
+    def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """As it is, where values are compared to their ends."""
+        del column
+        return value
+
+    def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
+        """Nothing to look for, where values are compared to their ends."""
+
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """In lower case, as the system knows it."""
         return sa.func.lower(value)

@@ -196,6 +196,20 @@ class Session(Protocol):
     def is_comparable(self, column: Column) -> bool:
         """Whether the system knows when two values of a column are equal, and which is less."""
 
+    def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """A column's value in the form by which the system groups equal ones without fail.
+
+        Args:
+            value: the column, or what is compared in its place.
+        """
+
+    def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
+        """Look whether the system can put all rows in the order of a value.
+
+        Raises:
+            Refused: it does not look at the whole of some value.
+        """
+
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """Text with its case taken away."""
 

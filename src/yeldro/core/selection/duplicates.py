@@ -20,7 +20,7 @@ from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.selection.filters import parse_order
-from yeldro.core.selection.groups import group_values, in_some_group, inexact
+from yeldro.core.selection.groups import group_values, in_some_group, inexact, shown_values
 
 KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
 
@@ -58,9 +58,8 @@ class KeepRule:
 
 @dataclass(frozen=True)
 class DuplicateGroup:
-    """One group: the values its rows share, and the rows, the kept one first."""
+    """One group: its number of rows, and the first of them, the kept one before all."""
 
-    values: tuple[Any, ...]
     size: int
     rows: tuple[tuple[Any, ...], ...]
 
@@ -233,17 +232,17 @@ def find_duplicates(
         grouped.order_by(sa.desc("yeldro_size"), *values).limit(most_groups)
     ).all()
     identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
-    shown = tuple(dict.fromkeys((*identity, *table.by_name)))
-    numbered = _numbered(table, grouping, session, shown)
+    columns = tuple(dict.fromkeys((*identity, *table.by_name)))
+    numbered = _numbered(table, grouping, session, columns)
     ours = group_values(session, table, numbered, by, grouping.same)
     sample = []
     for *shared, size in largest:
         # Bound without a type, so that text takes that of the column it is compared with.
         bound = (sa.literal(each, sa.types.NullType()) for each in shared)
         same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))
-        query = sa.select(*sql.columns_of(numbered, shown)).where(*same)
+        query = sa.select(*sql.columns_of(numbered, columns)).where(*same)
         members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
-        sample.append(DuplicateGroup(tuple(shared), size, tuple(tuple(row) for row in members_of)))
+        sample.append(DuplicateGroup(size, tuple(tuple(row) for row in members_of)))
     ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
     warning = inexact(table, by)
     return DuplicateReport(
@@ -252,7 +251,7 @@ def find_duplicates(
         keep=grouping.keep,
         groups=groups,
         removable=members - groups,
-        columns=shown,
+        columns=columns,
         sample=tuple(sample),
         ties=ties,
         tied=tied,
@@ -357,6 +356,7 @@ def _preferences(
         else:
             (name,) = find_columns(table, [rule.argument], f"--keep {rule.kind}")
             column = rows.c[name]
+            session.check_order(sql.rows_of(table), column)
             if table.by_name[name].nullable:
                 order.append(sa.case((column.is_(None), 1), else_=0))
             order.append(column.asc() if rule.kind == "lowest" else column.desc())
@@ -392,7 +392,7 @@ def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tupl
         partition_by=values, order_by=_preferences(table, rows, grouping.keep, session)
     )
     named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
-    ranked = sa.select(*named, rank.label("yeldro_standing"))
+    ranked = sa.select(*named, *sql.columns_of(rows, grouping.by), rank.label("yeldro_standing"))
     ranking = ranked.where(*in_some_group(rows, grouping.by, grouping.same)).subquery()
     shared = [ranking.c[f"yeldro_{place}"] for place in range(len(values))]
     tied = (
@@ -404,5 +404,6 @@ def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tupl
     number = sql.count(session.connection, tied.subquery())
     if not number:
         return 0, ()
-    first = session.connection.execute(tied.order_by(*shared).limit(1)).one()
-    return number, tuple(first)
+    told = shown_values(session, table, ranking, grouping.by, grouping.same, shared)
+    query = tied.add_columns(*told).order_by(*shared).limit(1)
+    return number, tuple(session.connection.execute(query).one())[len(values) :]

@@ -12,12 +12,14 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
+import sqlalchemy as sa
 import sqlglot
 from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.protocol import Session
+from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.schema import Table, TableName
@@ -191,6 +193,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
 
     Raises:
         UsageError: it cannot be read, or names what does not exist.
+        Refused: the system cannot put all rows of the table in that order.
     """
     try:
         query = parse(f"SELECT 1 ORDER BY {text}", session.sql_dialect)
@@ -213,6 +216,8 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
         sql, parameters = _written(item, session.sql_dialect)
         if parameters:
             raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
+        value, _ = _written(item.this, session.sql_dialect)
+        session.check_order(rows_of(table), sa.literal_column(value))
         items.append(sql)
     return items
 

@@ -31,7 +31,32 @@ def group_values(
             f"{len(by):,} columns are to be compared, and {_MOST_COLUMNS:,} is the most.",
             "Name the columns that mean something.",
         )
-    return [_compared(session, table.by_name[name], rows.c[name], same) for name in by]
+    return [
+        session.grouped(_compared(session, column, rows.c[column.name], same), column)
+        for column in (table.by_name[name] for name in by)
+    ]
+
+
+def shown_values(
+    session: Session,
+    table: Table,
+    rows: sa.FromClause,
+    by: Sequence[str],
+    same: Sameness,
+    grouped: Sequence[sa.ColumnElement[Any]],
+) -> list[sa.ColumnElement[Any]]:
+    """What people are shown of a group: what it is grouped by, or one of the values behind that.
+
+    Args:
+        rows: hold the columns `by`.
+        grouped: the values by which the query groups.
+    """
+    shown = []
+    for column, value in zip((table.by_name[name] for name in by), grouped, strict=True):
+        compared = _compared(session, column, rows.c[column.name], same)
+        hashed = session.grouped(compared, column) is not compared
+        shown.append(sa.func.min(compared) if hashed else value)
+    return shown
 
 
 def in_some_group(rows: sa.FromClause, by: Sequence[str], same: Sameness) -> list[sql.Predicate]:

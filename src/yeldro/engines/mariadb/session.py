@@ -29,6 +29,12 @@ SETTINGS = (
     "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
     "NO_ENGINE_SUBSTITUTION'",
     "max_recursive_iterations = 4294967295",
+    # Where a server or a client sets a limit, every longer result is cut without a word.
+    "sql_select_limit = 18446744073709551615",
+    # With it on, `id IS NULL` matches the row that was added last.
+    "sql_auto_is_null = 0",
+    # So many bytes of a value are looked at when rows are sorted, or grouped by sorting.
+    f"max_sort_length = {values.SORTED_BYTES}",
     "TRANSACTION ISOLATION LEVEL REPEATABLE READ",
 )
 _COUNTERS = """
@@ -352,6 +358,29 @@ class MariadbSession(StandardSession):
 
     def is_text(self, column: Column) -> bool:
         return values.is_letters(column)
+
+    def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """By a hash where sorting would look at a part of the value only."""
+        if not values.may_be_cut(column):
+            return value
+        if values.is_hashed_exactly(column):
+            return values.collation_hash(value)
+        self._check_length(sa.select(sa.literal_column("1")), value, column.name)
+        return value
+
+    def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
+        """Numbers and moments have no weight string, and are never that long."""
+        name = value.name if isinstance(value, sa.ColumnClause) else str(value)
+        self._check_length(sa.select(sa.literal_column("1")).select_from(rows), value, name)
+
+    def _check_length(self, rows: sa.Select[Any], value: sa.ColumnElement[Any], name: str) -> None:
+        cut = sa.func.length(sa.func.weight_string(value)) > values.SORTED_BYTES
+        if self.connection.execute(rows.where(cut).limit(1)).first():
+            raise Refused(
+                f"MariaDB sorts by the first {values.SORTED_BYTES:,} bytes of a value, and some of "
+                f"{name} are longer.",
+                "Name another column, or a part such as left(…, 200) where that is enough.",
+            )
 
     def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
         """A unique key, or one on the print of what is compared: NULL equals no NULL there."""

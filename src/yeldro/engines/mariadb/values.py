@@ -11,6 +11,7 @@ from sqlalchemy.sql.functions import FunctionElement
 
 from yeldro.core.model.schema import Column
 
+SORTED_BYTES = 1024
 _TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
 _WHOLE = re.compile(r"(tiny|small|medium)?int\b|int\b|bigint\b|year\b")
 _BYTES = re.compile(
@@ -95,6 +96,47 @@ def text_of_bytes(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     return _as_text(value)
 
 
+def may_be_cut(column: Column) -> bool:
+    """Whether sorting can leave a part of a column's value aside.
+
+    A character weighs up to 4 bytes, and by the Unicode collation algorithm up to 16.
+    """
+    if is_long(column.type):
+        return True
+    length = re.match(r"(?:var)?(char|binary)\((\d+)\)", column.type)
+    if not length:
+        return False
+    if length[1] == "binary":
+        return int(length[2]) > SORTED_BYTES
+    simple = re.search(r"_(general_ci|general_nopad_ci|bin|nopad_bin)$", column.collation or "")
+    unicode = re.match(r"utf|ucs", column.collation or "")
+    return int(length[2]) * (4 if simple or not unicode else 16) > SORTED_BYTES
+
+
+def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """A hash that is equal where values are equal by their collation, whatever their length.
+
+    Trailing spaces count for nothing but in collations that say so in their name.
+    """
+    weights = sa.func.weight_string(value)
+    one_space = sa.func.left(sa.func.concat(sa.literal_column("' '"), value), sa.text("1"))
+    trimmed = _TrimmedEnd(sa.func.weight_string(one_space), weights)
+    collation = sa.func.collation(value)
+    pads = collation.regexp_match(sa.literal_column("'nopad|^binary$'"))
+    whole = sa.case((pads, weights), else_=trimmed)
+    return sa.func.unhex(sa.func.sha2(whole, sa.text("256")))
+
+
+def is_hashed_exactly(column: Column) -> bool:
+    """Whether `collation_hash` is equal exactly where the collation's values are.
+
+    Tried for every collation that the server knows; those of several levels, and a few that are
+    made for one language, say otherwise.
+    """
+    return not re.search(r"_a[is]_c[is]$(?<!_ai_ci)|_w2$|^(big5|tis620|cp1250_czech)",
+                         column.collation or "")  # fmt: skip
+
+
 def declared_type(column: Column) -> str:
     """A column's type as its table declares it, so that both compare alike."""
     if not column.collation:
@@ -134,6 +176,19 @@ class _Cast(FunctionElement[Any]):
 
     inherit_cache = True
     name = "yeldro_cast"
+
+
+class _TrimmedEnd(FunctionElement[Any]):
+    """TRIM(TRAILING end FROM value), byte by byte where both are bytes."""
+
+    inherit_cache = True
+    name = "yeldro_trimmed_end"
+
+
+@compiles(_TrimmedEnd)
+def _write_trimmed_end(element: _TrimmedEnd, compiler: Any, **words: Any) -> str:
+    end, value = (compiler.process(each, **words) for each in element.clauses)
+    return f"TRIM(TRAILING {end} FROM {value})"
 
 
 @compiles(_Converted)

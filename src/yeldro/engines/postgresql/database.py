@@ -13,6 +13,9 @@ from yeldro.core.database.protocol import NOTHING, Hold
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.session import LOOKING, PostgresqlSession
 
+# Settings under which the text of every value reads back as that value (manual, 20.11.2).
+_EXACT_TEXT = """SET LOCAL datestyle = 'ISO'; SET LOCAL intervalstyle = 'postgres';
+SET LOCAL extra_float_digits = 1; SET LOCAL array_nulls = on; SET LOCAL xmloption = content"""
 _MOMENTS = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 
 
@@ -71,7 +74,7 @@ class PostgresqlDatabase:
             self._url,
             poolclass=sa.pool.NullPool,
             isolation_level="REPEATABLE READ",
-            connect_args={"application_name": "yeldro"},
+            connect_args={"application_name": "yeldro", "client_encoding": "UTF8"},
         )
         sa.event.listen(engine, "connect", _read_moments_as_text)
         try:
@@ -79,9 +82,7 @@ class PostgresqlDatabase:
                 if looking and not _is_standby(connection):
                     # Temporary tables are made where sessions only read by default, too.
                     connection.exec_driver_sql("SET TRANSACTION READ WRITE")
-                connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
-                connection.exec_driver_sql("SET LOCAL intervalstyle = 'postgres'")
-                connection.exec_driver_sql("SET LOCAL extra_float_digits = 1")
+                connection.exec_driver_sql(_EXACT_TEXT)
                 if (connection.dialect.server_version_info or ()) >= (11,):
                     # To compile a statement that is executed once takes longer than it saves.
                     # By SET alone: a query would take the snapshot before a table is locked.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 import time
 import uuid
@@ -206,6 +207,20 @@ def test_a_role_that_only_reads_by_default_may_plan_and_is_told_why_it_may_not_r
     assert yeldro("plan", *words, "--json", db=url).json()["matched"] == 1
     assert "may only read" in yeldro("run", *words, "--yes", db=url, code=5).err
     assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_session_in_which_no_foreign_key_is_checked_is_refused(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+    """)
+    administer(f"ALTER DATABASE {server.name} SET session_replication_role = replica")
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    refused = yeldro(*words, db=server.url, code=3).err
+    (advice,) = re.findall(r"Add (\?\S+ \S+) to the URL", refused)
+    yeldro("plan", *words[1:-1], db=server.url)
+    yeldro(*words, db=server.url + advice)
+    assert server.rows("SELECT id FROM mast") == [(2,)]
 
 
 def test_a_key_compared_by_a_collation_of_another_schema_is_followed(yeldro, server) -> None:

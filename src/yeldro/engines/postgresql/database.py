@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from psycopg.types.string import TextLoader
 
 from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.session import LOOKING, PostgresqlSession
 
@@ -62,6 +63,14 @@ class PostgresqlDatabase:
         with self._session() as session:
             if self._statement_limit is not None:
                 lock_wait = min(lock_wait, self._statement_limit)
+            shown = session.connection.exec_driver_sql("SHOW session_replication_role").scalar_one()
+            if shown == "replica":
+                raise Refused(
+                    "This role's sessions have session_replication_role = replica, in which "
+                    "PostgreSQL fires no trigger and checks no foreign key.",
+                    "Add ?options=-c session_replication_role=origin to the URL, or use another "
+                    "role.",
+                )
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
             session.hold(hold)

@@ -59,6 +59,25 @@ def test_a_condition_matches_the_rows_that_the_database_matches_as_it_is_written
     assert prepared.plan.matched == expected
 
 
+@pytest.mark.parametrize(
+    "condition", ["id > 1 NOT IN (1, 0)", "id = NOT id", "name LIKE 'a' = 1", "+id = '1'"]
+)
+def test_a_condition_with_two_meanings_is_refused(yeldro, demo, condition) -> None:
+    refused = yeldro("plan", "buoy", "--where", condition, db=demo.url, code=2).err
+    assert "could be read otherwise" in refused
+
+
+def test_a_key_compared_more_loosely_than_it_is_unique_is_not_said_to_be_fixed(
+    yeldro, file_made
+) -> None:
+    database = file_made("CREATE TABLE mast (name TEXT PRIMARY KEY); "
+                         "INSERT INTO mast VALUES ('a'), ('A');")  # fmt: skip
+    words = ("preview", "mast", "--json", "--where")
+    assert yeldro(*words, "name = 'a'", db=database.url).json()["at_most"] == 1
+    loosely = yeldro(*words, "name = 'a' COLLATE NOCASE", db=database.url).json()
+    assert (loosely["matched"], loosely["at_most"]) == (2, None)
+
+
 @given(st.text(max_size=40))
 def test_any_text_as_a_condition_is_refused_or_only_looks(tmp_path_factory, text) -> None:
     path = tmp_path_factory.getbasetemp() / "any.db"

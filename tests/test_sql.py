@@ -90,6 +90,8 @@ REFUSED = [
     ("DELETE FROM alert", 3, "no condition"),
     ("DELETE FROM alert WHERE id = 1;\nUPDATE buoy SET name = 'x'", 2, "Line 2, column 1"),
     ("DELETE FROM alert WHERE id = 1 /*! OR 1 = 1 */", 2, "some servers read"),
+    ("DELETE FROM alert WHERE id > 1 NOT IN (1, 0)", 2, "put brackets around"),
+    ("DELETE FROM alert WHERE +id = '1'", 2, "changes how SQLite compares"),
     ("DELETE FROM alert WHERE id = 1 RETURNING id", 2, "RETURNING"),
     ("DELETE FROM alert LIMIT 3", 2, "such as ORDER BY id, and LIMIT"),
     ("DELETE FROM\n  alrt WHERE id = 1", 2, "Did you mean alert"),
@@ -113,6 +115,21 @@ def test_what_is_not_understood_is_refused_with_its_place(yeldro, demo, text, co
     assert refused.err.startswith("Nothing was changed.")
     assert said in refused.err
     assert demo.contents() == before
+
+
+@pytest.mark.parametrize(
+    ("condition", "said"),
+    [
+        ("id | 1 & 2 = 3", "stands beside another operator"),
+        ("id = 0x1f", "a number in some places and text in others"),
+        ("id = 1 = 1", "put brackets around"),
+        ("id = 1 /*M! OR 1 */", "some servers read"),
+    ],
+)
+def test_what_another_system_reads_otherwise_is_refused(yeldro, demo, condition, said) -> None:
+    (yeldro.folder / "in.sql").write_text(f"DELETE FROM alert WHERE {condition}")
+    words = ("plan", "--sql", "in.sql", "--dialect", "mysql")
+    assert said in yeldro(*words, db=demo.url, code=2).err
 
 
 def carry_out(database: AnyDatabase, script: Path) -> int:

@@ -25,7 +25,7 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
-from yeldro.core.selection.parsing import parse
+from yeldro.core.selection.parsing import bits_by_precedence, parse, read_otherwise
 from yeldro.core.selection.selection import Selection, resolve
 
 DIALECTS = {
@@ -37,7 +37,6 @@ DIALECTS = {
     "oracle": "oracle",
 }
 _ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
-_RUN_BY_THE_SERVER = ("!", "M!", "+")
 
 
 def cleanups_in(
@@ -64,10 +63,18 @@ def cleanups_in(
         raise UsageError(f"There is no dialect {dialect!r}.", suggestion(dialect, list(DIALECTS)))
     with database.reading() as session:
         source = DIALECTS[dialect] if dialect else session.sql_dialect
+        foreign = source != session.sql_dialect
         reader = _Reader(session, source, all_rows)
         selections = []
         used: set[str] = set()
         for statement in _statements(text, source):
+            bits = bits_by_precedence(statement.tree) if foreign else None
+            if bits is not None:
+                statement.refuse(
+                    f"{bits.sql(source)} stands beside another operator, and which comes first "
+                    f"depends on the system.",
+                    "Put brackets around the one that comes first.",
+                )
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")
                 used |= names
@@ -109,12 +116,9 @@ def _statements(text: str, dialect: str) -> Iterator[_Statement]:
         raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
     for part in _split(tokens):
         first = part[0]
-        for token in part:
-            if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
-                raise UsageError(
-                    f"Line {token.line}: there is a comment that some servers read as SQL.",
-                    "Write it as SQL, or leave it out.",
-                )
+        other = read_otherwise(text, part, dialect)
+        if other:
+            raise UsageError(f"Line {first.line}: {other}.", "Write it in another way.")
         written = _without_stars(text, part)
         column = first.start - text.rfind("\n", 0, first.start)
         try:

@@ -23,7 +23,7 @@ from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.schema import Table, TableName
-from yeldro.core.selection.parsing import parse
+from yeldro.core.selection.parsing import parse, read_otherwise
 
 # What the parser logs of text that it cannot read is told in words of our own.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())
@@ -196,6 +196,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
         Refused: the system cannot put all rows of the table in that order.
     """
     try:
+        _refuse_other_readings(text, "the order", session.sql_dialect)
         query = parse(f"SELECT 1 ORDER BY {text}", session.sql_dialect)
         order = query[0].args.get("order") if len(query) == 1 and query[0] else None
     except SqlglotError as error:
@@ -229,6 +230,7 @@ def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
             "Write a condition, or say --all-rows where every row is meant.",
         )
     try:
+        _refuse_other_readings(text, where_from, dialect)
         trees = parse(text, dialect)
         if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
             trees = parse(f"({text})", dialect)
@@ -240,6 +242,12 @@ def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
             "Write one condition without a semicolon.",
         )
     return trees[0]
+
+
+def _refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
+    other = read_otherwise(text, sqlglot.tokenize(text, dialect=dialect), dialect)
+    if other:
+        raise UsageError(f"{where_from} {text!r} could be read otherwise: {other}.")
 
 
 def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
@@ -448,4 +456,9 @@ def _own_column(node: exp.Expr, table: Table) -> str | None:
 
 
 def _constant(node: exp.Expr) -> bool:
-    return not any(node.find_all(exp.Column, exp.Query))
+    """Whether a value can be that of one key only: no collation, type or rounding of its own."""
+    if isinstance(node, exp.Neg):
+        node = node.this
+    if isinstance(node, exp.Literal):
+        return node.is_string or "e" not in node.this.lower()
+    return isinstance(node, exp.Placeholder)

@@ -1,13 +1,39 @@
-"""SQL text as syntax trees, in which every name is spelled as the system reads it."""
+"""SQL text as syntax trees, and what a tree would not say as the system reads the text."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import sqlglot
-from sqlglot import exp
+from sqlglot import Token, TokenType, exp
+
+_RUN_BY_THE_SERVER = ("!", "M!", "+")  # how comments begin that MySQL, MariaDB or Oracle heed
+_COMPARISONS = {
+    TokenType.EQ, TokenType.NEQ, TokenType.NULLSAFE_EQ, TokenType.GT, TokenType.GTE, TokenType.LT,
+    TokenType.LTE, TokenType.LIKE, TokenType.ILIKE, TokenType.GLOB, TokenType.RLIKE,
+    TokenType.SIMILAR_TO, TokenType.IN, TokenType.BETWEEN, TokenType.IS, TokenType.ISNULL,
+    TokenType.NOTNULL, TokenType.MATCH, TokenType.SOUNDS_LIKE,
+}  # fmt: skip
+_ENDS_A_COMPARISON = {
+    TokenType.AND, TokenType.OR, TokenType.XOR, TokenType.COMMA, TokenType.WHEN, TokenType.THEN,
+    TokenType.ELSE, TokenType.SELECT, TokenType.FROM, TokenType.WHERE, TokenType.ON,
+    TokenType.USING, TokenType.GROUP_BY, TokenType.HAVING, TokenType.ORDER_BY, TokenType.LIMIT,
+    TokenType.UNION, TokenType.EXCEPT, TokenType.INTERSECT,
+}  # fmt: skip
+_ON_BITS = (
+    exp.BitwiseAnd, exp.BitwiseOr, exp.BitwiseXor, exp.BitwiseLeftShift, exp.BitwiseRightShift,
+)  # fmt: skip
+_OPENS = {TokenType.L_PAREN, TokenType.L_BRACKET, TokenType.CASE}
+_CLOSES = {TokenType.R_PAREN, TokenType.R_BRACKET, TokenType.END}
+_ENDS_A_VALUE = {
+    TokenType.VAR, TokenType.IDENTIFIER, TokenType.NUMBER, TokenType.STRING, TokenType.R_PAREN,
+    TokenType.R_BRACKET, TokenType.NULL, TokenType.TRUE, TokenType.FALSE, TokenType.END,
+    TokenType.HEX_STRING, TokenType.BIT_STRING,
+}  # fmt: skip
 
 
 def parse(text: str, dialect: str) -> list[exp.Expr]:
-    """The statements or conditions of a text.
+    """The statements or conditions of a text, every name spelled as the system reads it.
 
     PostgreSQL reads a name without quotes in lower case, so `Buoy` never means a table "Buoy"
     there (its manual, 4.1.1).
@@ -22,3 +48,81 @@ def parse(text: str, dialect: str) -> list[exp.Expr]:
                 if not name.quoted:
                     name.set("this", name.this.lower())
     return trees
+
+
+def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
+    """What in a text means something else than its tree would say; empty where nothing does.
+
+    Args:
+        tokens: those of the text, or of one statement in it.
+    """
+    for token in tokens:
+        if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
+            return "there is a comment that some servers read as SQL"
+        written = text[token.start : token.end + 1]
+        if dialect in ("mysql", "mariadb") and written.lower().startswith("0x"):
+            return f"{written} is a number in some places and text in others; write which it is"
+    if _chain(tokens):
+        return "it compares a comparison; put brackets around the one that comes first"
+    signs = (
+        token.token_type is TokenType.PLUS
+        and (not place or tokens[place - 1].token_type not in _ENDS_A_VALUE)
+        for place, token in enumerate(tokens)
+    )
+    if dialect == "sqlite" and any(signs):
+        return "a + before a value changes how SQLite compares it; leave it out"
+    return ""
+
+
+def bits_by_precedence(tree: exp.Expr) -> exp.Expr | None:
+    """An operation on bits of which another operator is a side, without brackets.
+
+    Which of them comes first differs from system to system.
+    """
+    for node in tree.find_all(*_ON_BITS):
+        sides = [node.args.get("this"), node.args.get("expression")]
+        inner = (each for each in sides if isinstance(each, exp.Binary))
+        outer = node.parent
+        if any(type(each) is not type(node) for each in inner) or (
+            isinstance(outer, exp.Add | exp.Sub | exp.Mul | exp.Div | exp.Mod)
+        ):
+            return node
+    return None
+
+
+def _chain(tokens: Sequence[Token]) -> bool:
+    """Whether a comparison is compared without brackets, such as `a > b NOT IN (1, 2)`.
+
+    Every system gives such operators another order, and so does whoever reads them.
+    """
+    found, between = [0], [0]
+    for place, token in enumerate(tokens):
+        kind = token.token_type
+        before = tokens[place - 1].token_type if place else None
+        if kind in _OPENS:
+            found.append(0)
+            between.append(0)
+        elif kind in _CLOSES and len(found) > 1:
+            found.pop()
+            between.pop()
+        elif kind is TokenType.AND and between[-1]:
+            between[-1] -= 1
+        elif kind in _ENDS_A_COMPARISON and before is not TokenType.DISTINCT:
+            found[-1] = between[-1] = 0
+        elif kind is TokenType.NOT and token.text != "!" and _negates_a_side(tokens, place):
+            return True
+        elif kind in _COMPARISONS:
+            found[-1] += 1
+            between[-1] += kind is TokenType.BETWEEN
+            if found[-1] > 1:
+                return True
+    return False
+
+
+def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:
+    """Whether a NOT stands before a side of an operator, such as `a = NOT b`."""
+    after = tokens[place + 1].token_type if place + 1 < len(tokens) else None
+    before = tokens[place - 1].token_type if place else None
+    infix = after in _COMPARISONS or before is TokenType.IS or after is TokenType.NULL
+    starts = before is None or before in _OPENS | _ENDS_A_COMPARISON | {TokenType.NOT}
+    return not infix and not starts

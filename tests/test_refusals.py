@@ -244,3 +244,15 @@ def test_what_receipts_say_of_filters_and_forgotten_rows(yeldro: Yeldro, demo: S
     told = yeldro("preview", "alert", "--where", "id = 2", db=demo.url, code=5).err
     assert "--lock-wait" not in told
     connection.close()
+
+
+def test_duplicates_that_nothing_tells_apart_are_refused(yeldro, file_made) -> None:
+    """A table without a key, of which every name of the row id is a column of its own."""
+    database = file_made("""
+        CREATE TABLE heap (rowid TEXT, _rowid_ TEXT, oid TEXT, v INTEGER);
+        INSERT INTO heap VALUES ('a', 'b', 'c', 1), ('a', 'b', 'c', 2), ('a', 'b', 'c', 2);
+    """)
+    refused = yeldro("plan", "heap", "--duplicates-by", "v", db=database.url, code=3).err
+    assert "nothing tells equal rows apart" in refused
+    yeldro("run", "heap", "--where", "v = 2", "--expect", "2", "--yes", db=database.url)
+    assert database.value("SELECT count(*) FROM heap") == 1

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.protocol import Truncation
 from yeldro.core.model.equality import Sameness
+from yeldro.core.model.errors import Fault, Refused
 from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
@@ -131,8 +132,13 @@ class StandardSession:
         return sql.written(self.connection, table.name)
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """Never needed where every table has a key or a physical row id."""
-        raise AssertionError(f"{table.name} has a physical row id, and {rows} needs no print")
+        """Refused: only a table that hides its row id has neither it nor a key here."""
+        del rows
+        raise Refused(
+            f"{table.name} has no key, and its columns take every name of the row id, so nothing "
+            f"tells equal rows apart.",
+            "Rename one of the columns rowid, oid and _rowid_.",
+        )
 
     def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """As it is, where a transaction sees one state of the data or keeps others out."""
@@ -162,8 +168,8 @@ class StandardSession:
         return [self.connection.execute(self.led_by_keys(each)).rowcount for each in updates]
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
-        """Never needed where every table has a key or a physical row id."""
-        raise AssertionError(f"{table.name} has a physical row id, and {keys} is not needed")
+        """Never needed where contents are not printed."""
+        raise Fault(f"no copies of {table.name} can be counted in {keys}")
 
     def change_one(
         self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]

@@ -118,17 +118,24 @@ def test_what_is_not_understood_is_refused_with_its_place(yeldro, demo, text, co
 
 
 @pytest.mark.parametrize(
-    ("condition", "said"),
+    ("dialect", "condition", "said"),
     [
-        ("id | 1 & 2 = 3", "stands beside another operator"),
-        ("id = 0x1f", "a number in some places and text in others"),
-        ("id = 1 = 1", "put brackets around"),
-        ("id = 1 /*M! OR 1 */", "some servers read"),
+        ("mysql", "id | 1 & 2 = 3", "stands beside another operator"),
+        ("mysql", "id = 0x1f", "a number in some places and text in others"),
+        ("mysql", "id = 1 = 1", "put brackets around"),
+        ("mysql", "id = 1 /*M! OR 1 */", "some servers read"),
+        ("mysql", "level LIKE 'a\\_b'", "escapes by a backslash"),
+        ("sqlserver", "level + 'x' = 'noticex'", "joins text there"),
+        ("sqlserver", "level + level = 'noticenotice'", "joins text there"),
+        ("sqlserver", "level LIKE '[mn]otice'", "a set of characters"),
+        ("oracle", "level <> ''", "is NULL there"),
     ],
 )
-def test_what_another_system_reads_otherwise_is_refused(yeldro, demo, condition, said) -> None:
+def test_what_another_system_reads_otherwise_is_refused(
+    yeldro, demo, dialect, condition, said
+) -> None:
     (yeldro.folder / "in.sql").write_text(f"DELETE FROM alert WHERE {condition}")
-    words = ("plan", "--sql", "in.sql", "--dialect", "mysql")
+    words = ("plan", "--sql", "in.sql", "--dialect", dialect)
     assert said in yeldro(*words, db=demo.url, code=2).err
 
 

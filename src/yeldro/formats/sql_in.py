@@ -7,16 +7,15 @@ each group and removes those above one becomes a removal of duplicates.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from itertools import pairwise
-from typing import Any, NoReturn
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from typing import Any
 
-import sqlglot
-from sqlglot import Token, TokenType, exp
+from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.database.catalogue import find_source
+from yeldro.core.database.catalogue import find_source, find_table
 from yeldro.core.database.protocol import Database, Session
 from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
 from yeldro.core.model.names import same_name, suggestion
@@ -25,8 +24,9 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
-from yeldro.core.selection.parsing import bits_by_precedence, parse, read_otherwise
 from yeldro.core.selection.selection import Selection, resolve
+from yeldro.formats.foreign_sql import other_meaning
+from yeldro.formats.statements import Statement, statements
 
 DIALECTS = {
     "sqlite": "sqlite",
@@ -36,6 +36,7 @@ DIALECTS = {
     "sqlserver": "tsql",
     "oracle": "oracle",
 }
+_ALIKE = {"mysql", "mariadb"}
 _ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
 
 
@@ -63,18 +64,12 @@ def cleanups_in(
         raise UsageError(f"There is no dialect {dialect!r}.", suggestion(dialect, list(DIALECTS)))
     with database.reading() as session:
         source = DIALECTS[dialect] if dialect else session.sql_dialect
-        foreign = source != session.sql_dialect
         reader = _Reader(session, source, all_rows)
         selections = []
         used: set[str] = set()
-        for statement in _statements(text, source):
-            bits = bits_by_precedence(statement.tree) if foreign else None
-            if bits is not None:
-                statement.refuse(
-                    f"{bits.sql(source)} stands beside another operator, and which comes first "
-                    f"depends on the system.",
-                    "Put brackets around the one that comes first.",
-                )
+        for statement in statements(text, source):
+            if source != session.sql_dialect and {source, session.sql_dialect} != _ALIKE:
+                reader.check_meaning(statement)
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")
                 used |= names
@@ -90,77 +85,6 @@ def cleanups_in(
     return tuple(Cleanup(selection, choices) for selection in selections)
 
 
-@dataclass(frozen=True)
-class _Statement:
-    """One statement and where it begins."""
-
-    tree: exp.Expr
-    line: int
-    column: int
-
-    def refuse(self, problem: str, next_step: str = "", node: exp.Expr | None = None) -> NoReturn:
-        line, column = self.line, self.column
-        for part in node.find_all(exp.Identifier) if node is not None else ():
-            if "line" in part.meta:
-                line += part.meta["line"] - 1
-                column = part.meta["col"]
-                break
-        raise UsageError(f"Line {line}, column {column}: {problem}", next_step)
-
-
-def _statements(text: str, dialect: str) -> Iterator[_Statement]:
-    """Each statement of a text, parsed on its own."""
-    try:
-        tokens = sqlglot.tokenize(text, read=dialect)
-    except SqlglotError as error:
-        raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
-    for part in _split(tokens):
-        first = part[0]
-        other = read_otherwise(text, part, dialect)
-        if other:
-            raise UsageError(f"Line {first.line}: {other}.", "Write it in another way.")
-        written = _without_stars(text, part)
-        column = first.start - text.rfind("\n", 0, first.start)
-        try:
-            trees = parse(written, dialect)
-        except (SqlglotError, ValueError) as error:
-            place: dict[str, Any] = (getattr(error, "errors", None) or [{}])[0]
-            line = first.line + (place.get("line") or 1) - 1
-            near = (place.get("highlight") or "").strip()
-            raise UsageError(
-                f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
-                "Say --dialect NAME where it is written for another system.",
-            ) from error
-        for tree in trees[:1]:
-            yield _Statement(tree, first.line, column)
-
-
-def _without_stars(text: str, tokens: Sequence[Token]) -> str:
-    """A statement without the `.*` that may follow a table's name between DELETE and FROM."""
-    start = tokens[0].start
-    written = list(text[start : tokens[-1].end + 1])
-    for token, after in pairwise(tokens):
-        if token.token_type is TokenType.FROM:
-            break
-        if token.token_type is TokenType.DOT and after.token_type is TokenType.STAR:
-            for place in (token.start, after.start):
-                written[place - start] = " "
-    return "".join(written)
-
-
-def _split(tokens: Sequence[Token]) -> Iterator[list[Token]]:
-    part: list[Token] = []
-    for token in tokens:
-        if token.token_type is TokenType.SEMICOLON:
-            if part:
-                yield part
-            part = []
-        else:
-            part.append(token)
-    if part:
-        yield part
-
-
 class _Reader:
     """Turns parsed statements into selections, held against one database's catalogue."""
 
@@ -169,7 +93,7 @@ class _Reader:
         self.source = source
         self.all_rows = all_rows
 
-    def read(self, statement: _Statement) -> list[Selection]:
+    def read(self, statement: Statement) -> list[Selection]:
         tree = statement.tree
         if isinstance(tree, exp.Transaction | exp.Commit):
             return []  # every run is one transaction of its own
@@ -186,7 +110,23 @@ class _Reader:
             )
         return [self._deleted(statement, tree)]
 
-    def try_out(self, statement: _Statement, selection: Selection) -> None:
+    def check_meaning(self, statement: Statement) -> None:
+        """Refuse what the system that the statement is written for takes for something else."""
+        text_columns = set()
+        for source in statement.tree.find_all(exp.Table):
+            with suppress(YeldroError):  # a name that does not exist is told later
+                table = find_table(self.session.catalogue, source.name)
+                text_columns |= {
+                    column.name.casefold()
+                    for column in table.columns
+                    if self.session.is_text(column)
+                }
+        other = other_meaning(statement.tree, self.source, self.session.sql_dialect, text_columns)
+        if other:
+            node, problem, next_step = other
+            statement.refuse(f"{node.sql(self.source)} {problem}.", next_step, node)
+
+    def try_out(self, statement: Statement, selection: Selection) -> None:
         """Has the selection read by the core and the database, to tell a mistake's place."""
         try:
             resolve(selection, self.session)
@@ -194,7 +134,7 @@ class _Reader:
             error.why = f"Line {statement.line}: {error.why}"
             raise
 
-    def _truncated(self, statement: _Statement, tree: exp.TruncateTable) -> list[Selection]:
+    def _truncated(self, statement: Statement, tree: exp.TruncateTable) -> list[Selection]:
         if tree.args.get("option") == "CASCADE" or tree.args.get("identity") == "RESTART":
             statement.refuse(
                 "this TRUNCATE does more than remove rows of the tables it names.",
@@ -205,7 +145,7 @@ class _Reader:
             for each in tree.expressions
         ]
 
-    def _deleted(self, statement: _Statement, tree: exp.Delete) -> Selection:
+    def _deleted(self, statement: Statement, tree: exp.Delete) -> Selection:
         picked = self._picked(statement, tree)
         if isinstance(picked, Selection):
             return picked
@@ -236,7 +176,7 @@ class _Reader:
         return self._limited(statement, tree, target, found)
 
     def _limited(
-        self, statement: _Statement, tree: exp.Delete, target: exp.Expr, found: Selection
+        self, statement: Statement, tree: exp.Delete, target: exp.Expr, found: Selection
     ) -> Selection:
         order, limit = tree.args.get("order"), tree.args.get("limit")
         if not order and not limit:
@@ -255,7 +195,7 @@ class _Reader:
         return replace(found, order_by=", ".join(items), limit=int(number.name), all_rows=False)
 
     def _picked(
-        self, statement: _Statement, tree: exp.Delete
+        self, statement: Statement, tree: exp.Delete
     ) -> Selection | tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
         """The table whose rows go, what it is joined with, and the WITH queries."""
         named = list(tree.args.get("tables") or [])
@@ -288,7 +228,7 @@ class _Reader:
         return bare, sources, with_
 
     def _other_target(
-        self, statement: _Statement, wanted: str, sources: list[exp.Expr], with_: exp.Expr | None
+        self, statement: Statement, wanted: str, sources: list[exp.Expr], with_: exp.Expr | None
     ) -> tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
         """Where the rows that go are not those of the first table of a join.
 
@@ -316,7 +256,7 @@ class _Reader:
         )
 
     def _from_numbered(
-        self, statement: _Statement, tree: exp.Delete, numbered: exp.Select
+        self, statement: Statement, tree: exp.Delete, numbered: exp.Select
     ) -> Selection:
         """`DELETE FROM numbered WHERE n > 1`, where `numbered` is a WITH query over one table."""
         where = tree.args.get("where")
@@ -402,7 +342,7 @@ class _Reader:
 
     def _key_in(
         self,
-        statement: _Statement,
+        statement: Statement,
         table: Table,
         target: exp.Expr,
         sources: Sequence[exp.Expr],
@@ -432,7 +372,7 @@ class _Reader:
         row = outer[0] if len(outer) == 1 else exp.Tuple(expressions=outer)
         return exp.In(this=row, query=exp.Subquery(this=query))
 
-    def _table(self, statement: _Statement, target: exp.Expr) -> Table:
+    def _table(self, statement: Statement, target: exp.Expr) -> Table:
         schema = target.db if isinstance(target, exp.Table) else ""
         try:
             try:
@@ -444,7 +384,7 @@ class _Reader:
         except UsageError as error:
             statement.refuse(error.why, error.next_step, target)
 
-    def _written(self, statement: _Statement, tree: exp.Expr) -> str:
+    def _written(self, statement: Statement, tree: exp.Expr) -> str:
         try:
             return tree.sql(
                 dialect=self.session.sql_dialect,

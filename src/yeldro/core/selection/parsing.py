@@ -20,9 +20,6 @@ _ENDS_A_COMPARISON = {
     TokenType.USING, TokenType.GROUP_BY, TokenType.HAVING, TokenType.ORDER_BY, TokenType.LIMIT,
     TokenType.UNION, TokenType.EXCEPT, TokenType.INTERSECT,
 }  # fmt: skip
-_ON_BITS = (
-    exp.BitwiseAnd, exp.BitwiseOr, exp.BitwiseXor, exp.BitwiseLeftShift, exp.BitwiseRightShift,
-)  # fmt: skip
 _OPENS = {TokenType.L_PAREN, TokenType.L_BRACKET, TokenType.CASE}
 _CLOSES = {TokenType.R_PAREN, TokenType.R_BRACKET, TokenType.END}
 _ENDS_A_VALUE = {
@@ -72,22 +69,6 @@ def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
     if dialect == "sqlite" and any(signs):
         return "a + before a value changes how SQLite compares it; leave it out"
     return ""
-
-
-def bits_by_precedence(tree: exp.Expr) -> exp.Expr | None:
-    """An operation on bits of which another operator is a side, without brackets.
-
-    Which of them comes first differs from system to system.
-    """
-    for node in tree.find_all(*_ON_BITS):
-        sides = [node.args.get("this"), node.args.get("expression")]
-        inner = (each for each in sides if isinstance(each, exp.Binary))
-        outer = node.parent
-        if any(type(each) is not type(node) for each in inner) or (
-            isinstance(outer, exp.Add | exp.Sub | exp.Mul | exp.Div | exp.Mod)
-        ):
-            return node
-    return None
 
 
 def _chain(tokens: Sequence[Token]) -> bool:

@@ -1,0 +1,86 @@
+"""A text of SQL cut into its statements, each with its place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any, NoReturn
+
+import sqlglot
+from sqlglot import Token, TokenType, exp
+from sqlglot.errors import SqlglotError
+
+from yeldro.core.model.errors import UsageError
+from yeldro.core.selection.parsing import parse, read_otherwise
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One statement and where it begins."""
+
+    tree: exp.Expr
+    line: int
+    column: int
+
+    def refuse(self, problem: str, next_step: str = "", node: exp.Expr | None = None) -> NoReturn:
+        line, column = self.line, self.column
+        for part in node.find_all(exp.Identifier) if node is not None else ():
+            if "line" in part.meta:
+                line += part.meta["line"] - 1
+                column = part.meta["col"]
+                break
+        raise UsageError(f"Line {line}, column {column}: {problem}", next_step)
+
+
+def statements(text: str, dialect: str) -> Iterator[Statement]:
+    """Each statement of a text, parsed on its own."""
+    try:
+        tokens = sqlglot.tokenize(text, read=dialect)
+    except SqlglotError as error:
+        raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
+    for part in _split(tokens):
+        first = part[0]
+        other = read_otherwise(text, part, dialect)
+        if other:
+            raise UsageError(f"Line {first.line}: {other}.", "Write it in another way.")
+        written = _without_stars(text, part)
+        column = first.start - text.rfind("\n", 0, first.start)
+        try:
+            trees = parse(written, dialect)
+        except (SqlglotError, ValueError) as error:
+            place: dict[str, Any] = (getattr(error, "errors", None) or [{}])[0]
+            line = first.line + (place.get("line") or 1) - 1
+            near = (place.get("highlight") or "").strip()
+            raise UsageError(
+                f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
+                "Say --dialect NAME where it is written for another system.",
+            ) from error
+        for tree in trees[:1]:
+            yield Statement(tree, first.line, column)
+
+
+def _without_stars(text: str, tokens: Sequence[Token]) -> str:
+    """A statement without the `.*` that may follow a table's name between DELETE and FROM."""
+    start = tokens[0].start
+    written = list(text[start : tokens[-1].end + 1])
+    for token, after in pairwise(tokens):
+        if token.token_type is TokenType.FROM:
+            break
+        if token.token_type is TokenType.DOT and after.token_type is TokenType.STAR:
+            for place in (token.start, after.start):
+                written[place - start] = " "
+    return "".join(written)
+
+
+def _split(tokens: Sequence[Token]) -> Iterator[list[Token]]:
+    part: list[Token] = []
+    for token in tokens:
+        if token.token_type is TokenType.SEMICOLON:
+            if part:
+                yield part
+            part = []
+        else:
+            part.append(token)
+    if part:
+        yield part

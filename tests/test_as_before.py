@@ -11,7 +11,8 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.api import cleanup, connect
 from yeldro.core.receipts.reader import read_receipt
-from yeldro.core.restore.restore import Scope, restore
+from yeldro.core.restore.restore import restore
+from yeldro.core.restore.staging import Scope
 from yeldro.engines import open_database
 
 TREE = """

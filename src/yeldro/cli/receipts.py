@@ -21,6 +21,7 @@ from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.core.restore import restore as restoring
+from yeldro.core.restore.staging import Scope
 from yeldro.report import documents, tables
 from yeldro.report.text import visible
 
@@ -186,7 +187,7 @@ def restore(
     folder = settings.receipts_folder(receipts)
     found = find_receipt(folder, receipt)
     database = settings.database_of(into) if into else _database_of(found, db)
-    scope = restoring.Scope(only, skip_conflicts, where)
+    scope = Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     wish = ReceiptWish(folder, not without_rows)
@@ -210,7 +211,7 @@ def restore(
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
 
 
-def _agree(database: Database, found: Receipt, as_json: bool, scope: restoring.Scope) -> int:
+def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> int:
     if not sys.stdin.isatty():
         raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
     planned = restoring.compare(database, found, scope)

@@ -7,7 +7,7 @@ that would go wrong is known before anything is written.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from itertools import count
 from pathlib import Path
 
@@ -22,12 +22,12 @@ from yeldro.core.execution.steps import (
     triggers_fired,
 )
 from yeldro.core.model.counts import Ledger, Tally
-from yeldro.core.model.errors import ROLLED_BACK, Fault, Refused, UsageError
-from yeldro.core.model.names import counted, same_name, suggestion
+from yeldro.core.model.errors import ROLLED_BACK, Fault, Refused
+from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.reader import Receipt, stored_rows
+from yeldro.core.receipts.reader import Receipt
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.conflicts import (
@@ -38,12 +38,12 @@ from yeldro.core.restore.conflicts import (
     other_parents,
 )
 from yeldro.core.restore.dangling import prove_nothing_hangs
-from yeldro.core.restore.key_swaps import taken_over
 from yeldro.core.restore.leaving_out import leave_out
-from yeldro.core.restore.order import at_once, in_order, plan_late_links
+from yeldro.core.restore.order import at_once, plan_late_links
 from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
 from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
 from yeldro.core.restore.staged_rows import StagedRows
+from yeldro.core.restore.staging import EVERYTHING, Scope, StagedSteps, stage
 from yeldro.core.restore.verification import (
     Difference,
     changed_meanwhile,
@@ -52,25 +52,6 @@ from yeldro.core.restore.verification import (
     differing_besides,
     mend,
 )
-from yeldro.core.selection.filters import parse_stored_filter
-
-
-@dataclass(frozen=True)
-class Scope:
-    """Which of a receipt's rows are meant.
-
-    Args:
-        only: tables, as typed; empty for all.
-        where: only stored rows for which this is true; needs one table.
-        skip_conflicts: rows that something stands in the way of are left out.
-    """
-
-    only: tuple[str, ...] = ()
-    skip_conflicts: bool = False
-    where: str | None = None
-
-
-EVERYTHING = Scope()
 
 
 @dataclass(frozen=True)
@@ -89,19 +70,6 @@ class Allowed:
 
 
 NOTHING = Allowed()
-
-
-@dataclass(frozen=True)
-class StagedSteps:
-    """The stored rows of all steps in question.
-
-    Args:
-        steps: those that are undone, in that order.
-        parents: steps that are not, and whose rows are parents of those that are.
-    """
-
-    steps: list[StagedRows]
-    parents: list[StagedRows] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -171,7 +139,7 @@ def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> 
     """
     with database.reading() as session:
         session.use_stored_forms()
-        staged_steps = _stage(session, receipt, scope)
+        staged_steps = stage(session, receipt, scope)
         planned = _plan(receipt, staged_steps, scope)
         differing = tuple(differing_besides(staged_steps.steps))
         return replace(planned, differing=differing, notes=planned.notes + differing)
@@ -253,7 +221,7 @@ class _Restoring:
         self.receipt = receipt
         self.scope = scope
         self.refused = refused
-        self.staged_steps = _stage(session, receipt, scope)
+        self.staged_steps = stage(session, receipt, scope)
         self.told = list(told)
         gone = sum(
             sum(
@@ -420,69 +388,6 @@ def _tried(session: Session, each: StagedRows) -> int:
 
 def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
     return Tally(tuple(step for step, _ in done), tuple(rows for _, rows in done))
-
-
-def _stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
-    """The receipt's steps last first, so that parents go back before their children."""
-    if receipt.outcome == form.OPEN:
-        return StagedSteps([])
-    if receipt.system != session.system:
-        raise Refused(
-            f"The rows of this receipt are {receipt.system}'s, and this is {session.system}.",
-            "Export them with 'yeldro receipt export', and load the files there.",
-        )
-    if receipt.steps and not receipt.holds_rows and not receipt.copies:
-        raise Refused(
-            "This receipt holds counts and no rows, so nothing can be compared or put back.",
-            "Rows are stored unless --without-rows is said.",
-        )
-    kept = [step for step in reversed(receipt.steps) if step.is_kept]
-    stored = kept
-    if scope.only:
-        known = {str(step.table): None for step in stored}
-        for name in scope.only:
-            if same_name(name, known) is None:
-                raise UsageError(
-                    f"--only {name}: this receipt holds no rows of it.", suggestion(name, known)
-                )
-        wanted = {same_name(name, known) for name in scope.only}
-        stored = [step for step in stored if str(step.table) in wanted]
-    if scope.where is not None and len({step.table for step in stored}) != 1:
-        raise UsageError(
-            "--where speaks of the rows of one table.", "Add --only TABLE to say which."
-        )
-    staged_steps = [
-        (AddedRows if step.action is Action.ADD else StagedRows)(session, step) for step in stored
-    ]
-    for each in staged_steps:
-        _fill(each, receipt, scope.where)
-    for each in staged_steps:
-        if each.holds_whole_rows and each.table.has_key:
-            each.taken_over = taken_over(each, staged_steps)
-    named = {key.parent for each in staged_steps for key in each.table.foreign_keys}
-    parents = [
-        StagedRows(session, step)
-        for step in kept
-        if step not in stored and step.action is Action.REMOVE and step.table in named
-    ]
-    for each in parents:
-        _fill(each, receipt, None)
-    return StagedSteps(in_order(staged_steps), parents)
-
-
-def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
-    """Lay out the stored rows of a step that meet a condition."""
-    if each.step.copy:
-        if condition is not None:
-            raise UsageError(
-                f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
-                "Drop --where, or put them back from there by hand.",
-            )
-        each.fill_from(each.step.copy)
-        return
-    names = [column.stored_as for column in each.step.columns]
-    where = None if condition is None else parse_stored_filter(condition, names)
-    each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
 
 
 def _plan(

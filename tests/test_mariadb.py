@@ -676,6 +676,20 @@ def test_a_hash_is_equal_where_a_collation_s_values_are(server) -> None:
                 assert session.connection.execute(differ).all() == [], column.name
 
 
+@pytest.mark.parametrize("kind", ["geometry", "linestring", "blob", "varbinary(9000)", "json"])
+def test_long_values_that_are_no_text_are_grouped_to_their_ends(yeldro, server, kind) -> None:
+    value = {"geometry": "st_geomfromtext(concat('LINESTRING(', repeat('0 0,', 100), n, ' 1)'))",
+             "json": "concat('[', repeat('0,', 900), n, ']')"}  # fmt: skip
+    made = value.get("geometry" if kind == "linestring" else kind, "concat(repeat('x', 2000), n)")
+    server.script(f"""
+        CREATE TABLE shape (id int PRIMARY KEY, v {kind});
+        INSERT INTO shape SELECT seq, {made.replace(" n", " seq MOD 3")} FROM seq_1_to_9;
+    """)
+    words = ("run", "shape", "--duplicates-by", "v", "--expect", "6", "--yes")
+    yeldro(*words, db=server.url)
+    assert server.rows("SELECT id FROM shape ORDER BY id") == [(1,), (2,), (3,)]
+
+
 def test_what_sessions_begin_with_changes_nothing(yeldro, server) -> None:
     """Settings that cut results, compare otherwise, or take checks away."""
     server.script("""

@@ -18,6 +18,7 @@ _BYTES = re.compile(
     r"(var)?binary\b|(tiny|medium|long)?blob\b|vector\b|.*CHARACTER SET|geometry|point|linestring"
     r"|polygon|multi"
 )
+_SHAPES = re.compile(r"geometry|point|linestring|polygon|multi|vector")
 _LETTERS = re.compile(r"(var)?char\b|(tiny|medium|long)?text\b|enum\b|set\b")
 _EXACT = re.compile(r"decimal\(\d+,\d+\)")
 _LONG = re.compile(r"(tiny|medium|long)?(text|blob)\b")
@@ -101,7 +102,7 @@ def may_be_cut(column: Column) -> bool:
 
     A character weighs up to 4 bytes, and by the Unicode collation algorithm up to 16.
     """
-    if is_long(column.type):
+    if is_long(column.type) or _SHAPES.match(column.type):
         return True
     length = re.match(r"(?:var)?(char|binary)\((\d+)\)", column.type)
     if not length:

@@ -172,7 +172,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
 
     For people to read and other programs to run; Yeldro itself binds values.
     """
-    tree = _parse_one(text, session.sql_dialect, "the SQL")
+    tree = _parse_one(text, session.sql_dialect, "the SQL", by_user=False)
 
     def write(node: exp.Expr) -> exp.Expr:
         if not isinstance(node, exp.Placeholder) or node.name not in parameters:
@@ -223,14 +223,15 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
     return items
 
 
-def _parse_one(text: str, dialect: str, where_from: str) -> exp.Expr:
+def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True) -> exp.Expr:
     if not text.strip():
         raise Refused(
             f"{where_from} is empty, which would match every row.",
             "Write a condition, or say --all-rows where every row is meant.",
         )
     try:
-        _refuse_other_readings(text, where_from, dialect)
+        if by_user:
+            _refuse_other_readings(text, where_from, dialect)
         trees = parse(text, dialect)
         if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
             trees = parse(f"({text})", dialect)

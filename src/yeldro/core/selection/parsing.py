@@ -92,12 +92,29 @@ def _chain(tokens: Sequence[Token]) -> bool:
             found[-1] = between[-1] = 0
         elif kind is TokenType.NOT and token.text != "!" and _negates_a_side(tokens, place):
             return True
-        elif kind in _COMPARISONS:
+        elif _compares(tokens, place):
             found[-1] += 1
             between[-1] += kind is TokenType.BETWEEN
             if found[-1] > 1:
                 return True
     return False
+
+
+def _compares(tokens: Sequence[Token], place: int) -> bool:
+    """Whether a token is a comparison, and not a part or a namesake of something else."""
+    token = tokens[place]
+    before, after = tokens[:place][-1:], tokens[place + 1 : place + 2]
+    if token.token_type is TokenType.MATCH:  # the function of that name
+        return not (after and after[0].token_type is TokenType.L_PAREN)
+    if token.text == "~":  # before a value it turns its bits over
+        return bool(before) and before[0].token_type in _ENDS_A_VALUE
+    if token.token_type in (TokenType.LT, TokenType.GT):  # a half of << or >>
+        return not any(
+            each.token_type is token.token_type
+            and 1 in (token.start - each.end, each.start - token.end)
+            for each in (*before, *after)
+        )
+    return token.token_type in _COMPARISONS
 
 
 def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:

@@ -182,7 +182,7 @@ class Connection:
         return self._database.shown
 
     def survey(self) -> Survey:
-        """All tables, their rows and keys, and what to beware of."""
+        """Return all tables with their row counts, keys and warnings."""
         with self._database.reading() as session:
             return survey(session)
 

@@ -62,7 +62,7 @@ def preview(
 ) -> None:
     """The matched rows of WHAT, their number, and what depends on them.
 
-    Says whether the filter fixes a key (then it matches one row at most) or could match more.
+    Tells whether the filter pins a unique key (then it can match one row at most) or not.
     """
     if as_json and as_csv:
         raise UsageError("--json and --csv are both given.", "Choose one.")

@@ -11,7 +11,7 @@ import click
 from yeldro import __version__
 
 COMMANDS = {
-    "survey": ("inspect", "Tables, keys, foreign keys, and what to beware of."),
+    "survey": ("inspect", "Tables, keys, foreign keys and warnings."),
     "preview": ("inspect", "The matched rows, their number, and what depends on them."),
     "duplicates": ("inspect", "Groups of rows that are equal on chosen columns."),
     "orphans": ("inspect", "Rows whose foreign key has no parent row."),

@@ -299,7 +299,7 @@ class StandardSession:
         return None
 
     def notes(self) -> tuple[str, ...]:
-        """Nothing to beware of."""
+        """No warnings."""
         return ()
 
     def commit(self) -> None:

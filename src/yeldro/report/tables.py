@@ -50,7 +50,7 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
     parts: list[RenderableType] = [
         heading("survey", shown, counted(len(found.tables), "table")),
         grid(
-            ["table", "rows", "rows told apart by", "references (on delete)", "beware"], rows, [1]
+            ["table", "rows", "row key", "references (on delete)", "warnings"], rows, [1]
         ),
     ]
     parts += [remark(note) for note in found.notes]
@@ -74,7 +74,7 @@ def detail_view(found: TableDetail) -> RenderableType:
         columns.append([column.name, column.type, ", ".join(details), ", ".join(keys)])
     parts: list[RenderableType] = [
         heading("survey", str(table.name), held),
-        Text(f"Rows told apart by: {_identity(table.identity.kind, table.identity.columns)}"),
+        Text(f"Row key: {_identity(table.identity.kind, table.identity.columns)}"),
         grid(["column", "type", "", "key"], columns),
     ]
     if table.foreign_keys:
@@ -295,11 +295,11 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
 def _pinning(plan: Plan) -> str:
     key = ", ".join(plan.pinned_key)
     if plan.at_most == 1:
-        return f"The filter fixes the key ({visible(key)}): it can match one row at most."
+        return f"The filter pins the unique key ({visible(key)}), so it can match one row at most."
     if plan.at_most is not None:
         most = counted(plan.at_most, "row")
-        return f"The filter fixes the key ({visible(key)}): it can match {most} at most."
-    return "Nothing here fixes a key, so any number of rows could match."
+        return f"The filter pins the unique key ({visible(key)}), so it can match {most} at most."
+    return "No unique key is pinned, so any number of rows can match."
 
 
 def _treatment(treatment: str) -> Text:

@@ -1,4 +1,4 @@
-"""Looking at a database before anything is planned: tables, keys, links and what to beware of."""
+"""A database before anything is planned: its tables, keys, foreign keys and warnings."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class TableSurvey:
     Args:
         rows: None for views, whose rows are not counted.
         referenced_by: foreign keys of any table that reference this one.
-        warnings: what to beware of, as sentences.
+        warnings: as sentences.
     """
 
     table: Table

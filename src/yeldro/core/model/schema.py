@@ -158,7 +158,7 @@ class Table:
         foreign_keys: those in which this table is the child.
         heirs: the tables that inherit from this one, at every depth; `Table` means its own rows.
         transactional: whether what is removed can be rolled back.
-        notes: what to beware of, as phrases.
+        notes: warnings, as phrases.
     """
 
     name: TableName

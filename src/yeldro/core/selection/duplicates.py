@@ -77,7 +77,7 @@ class DuplicateReport:
         ties: groups in which the keep rules prefer no single row, so that row identity decides.
         tied: the values of one such group.
         prevention: the statement that would have kept the duplicates out.
-        warnings: what to beware of, as sentences.
+        warnings: as sentences.
     """
 
     table: Table

@@ -27,6 +27,7 @@ MODULES = (
     *(f"sqlglot.dialects.{each}" for each in ("mysql", "postgres", "sqlite")),
     *(f"yeldro.cli.{each}"
       for each in ("batching", "demo", "files", "inspect", "main", "receipts", "remove")),
+    *(f"yeldro.cli.declared.{each}" for each in ("files", "inspect", "receipts", "remove")),
     *(f"yeldro.engines.{each}" for each in ("mariadb", "postgresql", "sqlite")),
 )  # fmt: skip
 

@@ -8,13 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.execution import expectation_results as answers
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import SeenPlans
-from yeldro.core.execution.expectation_results import Answer
-from yeldro.core.execution.run import RunResult
 from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
 from yeldro.core.model.equality import Sameness
@@ -28,13 +26,17 @@ from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.core.restore import restore as restoring
-from yeldro.core.restore.restore import RestorePlan, RestoreResult
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
 from yeldro.core.selection.selection import RelatedTable, Selection
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_file import read_cleanup_file
+
+if TYPE_CHECKING:
+    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.execution.run import RunResult
+    from yeldro.core.restore.restore import RestorePlan, RestoreResult
 
 _LOCK_WAIT = 10.0
 

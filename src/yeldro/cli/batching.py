@@ -8,17 +8,19 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from yeldro.cli.what import What
 from yeldro.core.execution.batches import Batches, Progress, run_in_batches
-from yeldro.core.execution.run import RunResult
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import counted
-from yeldro.core.planning.plan import Plan
-from yeldro.core.receipts.writer import ReceiptWish
+
+if TYPE_CHECKING:
+    from yeldro.cli.what import What
+    from yeldro.core.execution.run import RunResult
+    from yeldro.core.planning.plan import Plan
+    from yeldro.core.receipts.writer import ReceiptWish
 
 _SECONDS_BETWEEN_LINES = 2.0
 

@@ -8,11 +8,14 @@ import shlex
 import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.core.database.protocol import Database
 from yeldro.core.model.errors import Refused
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
 
 _RETIRED = ["buoy", "--where", "retired_on < :cutoff", "--param", "cutoff=2022-01-01"]
 _GONE = [*_RETIRED, "--missing-in", "deployment"]
@@ -88,8 +91,8 @@ def _walk(database: Database) -> None:
 
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
         """Matched rows and the total, as a user reads them off the plan."""
+        from yeldro.cli.declared.remove import plan as command
         from yeldro.cli.options import cleanup_of
-        from yeldro.cli.remove import plan as command
 
         context = command.make_context("plan", list(arguments))
         found = plan(database, Job.of(cleanup_of(context.params)))

@@ -9,7 +9,6 @@ from typing import Any
 
 import click
 
-from yeldro.cli import options as opt
 from yeldro.cli.last import last_preview
 from yeldro.cli.what import what_of
 from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
@@ -17,21 +16,8 @@ from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
 
 
-@click.command()
-@click.argument("file", metavar="FILE", type=click.Path(dir_okay=False, path_type=Path))
-@opt.what_options
-@opt.ripple_options
-@opt.expect_option
-@opt.triggers_option
-@opt.no_way_back_option
-@click.option("--from-last", is_flag=True, help="Take the options of the last 'yeldro preview'.")
-@opt.database_option
 def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
-    """Write a commented cleanup file from a table with options, SQL, or the last preview.
-
-    WHAT is the table, as in 'yeldro preview'. Values given with --param become parameters of the
-    file, which asks for them each time.
-    """
+    """Write a commented cleanup file from a table with options, SQL, or the last preview."""
     if file.suffix != ".toml":
         raise UsageError(f"A cleanup file is called *.toml, and not {file}.", f"Try {file}.toml.")
     shown = db
@@ -54,28 +40,8 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
     click.echo(f"Written. Look at it, then: yeldro plan {shlex.quote(str(file))}", err=True)
 
 
-@click.command()
-@opt.what_options_but_dialect
-@opt.ripple_options
-@opt.expect_option
-@click.option(
-    "--dialect",
-    metavar="NAME",
-    help="The system that is to run it: sqlite, postgresql, mariadb, mysql, sqlserver or oracle. "
-    "Default: that of the database.",
-)
-@click.option(
-    "--sql-dialect",
-    metavar="NAME",
-    help="The system that the statements of --sql are written for, where it is another one.",
-)
-@opt.database_option
 def script(db: str | None, dialect: str | None, sql_dialect: str | None, **options: Any) -> None:
-    """Print the steps of WHAT as a SQL script that stops where a count is another one.
-
-    The counts are those of the database as it is now. The script does what 'yeldro run' would,
-    but it writes no receipt.
-    """
+    """Print the steps of WHAT as a SQL script that stops where a count is another one."""
     what = what_of(options | {"dialect": sql_dialect}, db)
     click.echo(sql_out.script(what.database, what.job, dialect), nl=False)
 

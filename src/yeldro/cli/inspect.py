@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import click
-
 from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.last import remember
@@ -21,20 +19,10 @@ from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.report import documents, tables
 
 
-@click.command()
-@click.argument("table", required=False, metavar="[TABLE]")
-@click.option("--config", is_flag=True, help="What settings hold, and where they are said.")
-@opt.database_option
-@opt.show_option
-@opt.rows_option(5)
-@opt.json_option
 def survey(
     table: str | None, config: bool, db: str | None, show: str | None, rows: int, as_json: bool
 ) -> None:
-    """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings.
-
-    With TABLE: its columns and keys, what it references and what references it, sample rows.
-    """
+    """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings."""
     if config:
         found_settings = settings.holding(db)
         _print(as_json, documents.settings_document, tables.settings_view, found_settings)
@@ -49,21 +37,10 @@ def survey(
             _print(as_json, documents.detail_document, tables.detail_view, detail)
 
 
-@click.command()
-@opt.what_options
-@opt.ripple_options
-@opt.database_option
-@opt.show_option
-@opt.rows_option(10)
-@opt.json_option
-@opt.csv_option
 def preview(
     db: str | None, show: str | None, rows: int, as_json: bool, as_csv: bool, **options: Any
 ) -> None:
-    """The matched rows of WHAT, their number, and what depends on them.
-
-    Tells whether the filter pins a unique key (then it can match one row at most) or not.
-    """
+    """The matched rows of WHAT, their number, and what depends on them."""
     if as_json and as_csv:
         raise UsageError("--json and --csv are both given.", "Choose one.")
     what = what_of(options, db)
@@ -84,24 +61,6 @@ def preview(
             _print(as_json, documents.preview_document, tables.preview_view, each)
 
 
-@click.command()
-@click.argument("table", metavar="TABLE")
-@click.option(
-    "--by",
-    metavar="COLS",
-    help="Columns on which equal rows agree. Without it: which columns repeat at all.",
-)
-@click.option(
-    "--keep",
-    multiple=True,
-    metavar="RULE",
-    help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, order:LIST. "
-    "Repeatable.",
-)
-@opt.sameness_options
-@opt.database_option
-@opt.rows_option(5)
-@opt.json_option
 def duplicates(
     table: str,
     by: str | None,
@@ -111,12 +70,7 @@ def duplicates(
     as_json: bool,
     **options: Any,
 ) -> None:
-    """Groups of rows of TABLE that are equal on the columns --by, the largest first.
-
-    Marks the row of each group that would stay and those that would go. NULL equals NULL. Without
-    --by: whole rows that repeat, copies but for generated keys and moments, and sets of columns
-    that are nearly unique.
-    """
+    """Groups of rows of TABLE that are equal on the columns --by, the largest first."""
     if by is None:
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
@@ -131,16 +85,8 @@ def duplicates(
     _print(as_json, documents.duplicates_document, tables.duplicates_view, found)
 
 
-@click.command()
-@click.argument("table", required=False, metavar="[TABLE]")
-@opt.database_option
-@opt.rows_option(5)
-@opt.json_option
 def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None:
-    """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all.
-
-    To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
-    """
+    """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all."""
     with settings.database_of(db).reading() as session:
         found = find_orphans(session, table, rows)
     _print(as_json, documents.orphans_document, tables.orphans_view, found)

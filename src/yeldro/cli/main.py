@@ -11,18 +11,21 @@ import click
 from yeldro import __version__
 
 COMMANDS = {
-    "survey": ("inspect", "Tables, keys, foreign keys and warnings."),
-    "preview": ("inspect", "The matched rows, their number, and what depends on them."),
-    "duplicates": ("inspect", "Groups of rows that are equal on chosen columns."),
-    "orphans": ("inspect", "Rows whose foreign key has no parent row."),
-    "plan": ("remove", "Every step in order with exact counts, and what blocks."),
-    "rehearse": ("remove", "Do everything in a transaction, compare counts, roll back."),
-    "run": ("remove", "The same, ask for the count, write a receipt, commit."),
-    "check": ("remove", "Are the expectations true now? For pipelines."),
-    "new": ("files", "Write a commented cleanup file from the options given."),
-    "script": ("files", "The same steps as a SQL script, for review or to be run elsewhere."),
-    "receipt": ("receipts", "Earlier runs: list, show, check, export, forget."),
-    "restore": ("receipts", "Put the rows of a receipt back."),
+    "survey": ("declared.inspect", "Tables, keys, foreign keys and warnings."),
+    "preview": ("declared.inspect", "The matched rows, their number, and what depends on them."),
+    "duplicates": ("declared.inspect", "Groups of rows that are equal on chosen columns."),
+    "orphans": ("declared.inspect", "Rows whose foreign key has no parent row."),
+    "plan": ("declared.remove", "Every step in order with exact counts, and what blocks."),
+    "rehearse": ("declared.remove", "Do everything in a transaction, compare counts, roll back."),
+    "run": ("declared.remove", "The same, ask for the count, write a receipt, commit."),
+    "check": ("declared.remove", "Are the expectations true now? For pipelines."),
+    "new": ("declared.files", "Write a commented cleanup file from the options given."),
+    "script": (
+        "declared.files",
+        "The same steps as a SQL script, for review or to be run elsewhere.",
+    ),
+    "receipt": ("declared.receipts", "Earlier runs: list, show, check, export, forget."),
+    "restore": ("declared.receipts", "Put the rows of a receipt back."),
     "demo": ("demo", "Make a demo database and walk through the whole job on it."),
 }
 

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from yeldro.cli.settings import TIME_LIMIT
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations
-from yeldro.core.planning.plan import Cleanup
-from yeldro.core.planning.treatment import Choices
-from yeldro.core.selection.duplicates import KeepRule
-from yeldro.core.selection.selection import RelatedTable, Selection, parameter_value
+
+if TYPE_CHECKING:  # what a command needs is loaded when it is carried out
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.planning.plan import Cleanup
+    from yeldro.core.planning.treatment import Choices
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -246,6 +245,11 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     Raises:
         UsageError: one of them cannot be read.
     """
+    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.planning.plan import Cleanup
+    from yeldro.core.selection.duplicates import KeepRule
+    from yeldro.core.selection.selection import RelatedTable, Selection
+
     selection = Selection(
         table=options["what"],
         where=options["where"],
@@ -274,6 +278,8 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
 
 def choices_of(options: dict[str, Any]) -> Choices:
     """What the ripple options say."""
+    from yeldro.core.planning.treatment import Choices
+
     return Choices(
         tuple(options.get("follow", ())),
         tuple(options.get("detach", ())),
@@ -283,6 +289,8 @@ def choices_of(options: dict[str, Any]) -> Choices:
 
 def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
     """The values that --param gives, as they are bound."""
+    from yeldro.core.selection.selection import parameter_value
+
     return {name: parameter_value(text) for name, text in given_parameters(options).items()}
 
 
@@ -307,5 +315,7 @@ def given_parameters(options: dict[str, Any]) -> dict[str, str]:
 
 def sameness_of(options: dict[str, Any]) -> Sameness:
     """When values of duplicates count as equal."""
+    from yeldro.core.model.equality import Sameness
+
     names = ("ignore_case", "trim", "null_distinct", "as_text")
     return Sameness(**{name: options[name] for name in names})

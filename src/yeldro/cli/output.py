@@ -8,11 +8,10 @@ import json
 import os
 import sys
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from rich.console import Console, RenderableType
-
-from yeldro.report.text import plain
+if TYPE_CHECKING:
+    from rich.console import RenderableType
 
 _WIDTH_WITHOUT_TERMINAL = 120
 
@@ -23,6 +22,8 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
     Args:
         beside: on standard error instead, where standard output is for a document alone.
     """
+    from rich.console import Console
+
     stream = sys.stderr if beside else sys.stdout
     if stream.isatty():
         Console(file=stream, highlight=False, emoji=False, markup=False).print(view)
@@ -41,6 +42,8 @@ def show_json(document: Any) -> None:
 
 def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     """Prints rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
+    from yeldro.report.text import plain
+
     writer = csv.writer(sys.stdout, lineterminator="\n")
     writer.writerow(columns)
     writer.writerows([plain(value) for value in row] for row in rows)

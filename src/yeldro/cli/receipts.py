@@ -6,40 +6,26 @@ import shlex
 import sys
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.output import show as show_text
 from yeldro.cli.output import show_json
-from yeldro.core.database.protocol import Database
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
-from yeldro.core.receipts.writer import ReceiptWish
-from yeldro.core.restore import restore as restoring
-from yeldro.core.restore.staging import Scope
 from yeldro.report import documents, tables
 from yeldro.report.text import visible
 
-receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
+    from yeldro.core.restore.staging import Scope
 
 
-@click.group()
-def receipt() -> None:
-    """Earlier runs. RECEIPT is a file, its short id, or 'last'."""
-
-
-@receipt.command(name="list")
-@click.option("--table", metavar="TABLE", help="Only runs that touched this table.")
-@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not older (UTC).")
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not newer (UTC).")
-@click.option("--of", metavar="URL", help="Only of this database.")
-@opt.receipts_option
-@opt.json_option
 def list_(
     table: str | None,
     since: datetime | None,
@@ -66,10 +52,6 @@ def list_(
         show_text(tables.receipts_view(found, str(folder), len(kept)))
 
 
-@receipt.command()
-@receipt_argument
-@opt.receipts_option
-@opt.json_option
 def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
     """What was asked, planned and done."""
     found = find_receipt(settings.receipts_folder(receipts), receipt)
@@ -79,13 +61,10 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
         show_text(tables.receipt_view(found))
 
 
-@receipt.command()
-@receipt_argument
-@opt.receipts_option
-@opt.database_option
-@opt.json_option
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
     """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    from yeldro.core.restore import restore as restoring
+
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     planned = restoring.compare(_database_of(found, db), found)
     if as_json:
@@ -94,15 +73,8 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
         show_text(tables.restore_view(planned, "receipt check"))
 
 
-@receipt.command()
-@receipt_argument
-@click.option("--yes", is_flag=True, help="Do not ask for the count.")
-@opt.receipts_option
 def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
-    """Erase the stored rows of a receipt for good; its counts stay.
-
-    For data that must be erased. Nothing can be restored from it afterwards.
-    """
+    """Erase the stored rows of a receipt for good; its counts stay."""
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     if found.holds_rows and not yes:
         if not sys.stdin.isatty():
@@ -112,17 +84,6 @@ def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
     click.echo(f"Erased: {counted(rows, 'stored row')} of {found.path}; its counts stay.")
 
 
-@receipt.command()
-@receipt_argument
-@click.option(
-    "--to",
-    type=click.Path(file_okay=False, path_type=Path),
-    required=True,
-    metavar="FOLDER",
-    help="Where the files go, one for each step.",
-)
-@click.option("--lines", is_flag=True, help="JSON Lines in place of CSV.")
-@opt.receipts_option
 def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
     """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
     found = find_receipt(settings.receipts_folder(receipts), receipt)
@@ -130,37 +91,6 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
         click.echo(f"{path}: {counted(rows, 'row')}")
 
 
-@click.command()
-@receipt_argument
-@click.option(
-    "--only", multiple=True, metavar="TABLE", help="Put back rows of this table only. Repeatable."
-)
-@click.option(
-    "--where", metavar="SQL", help="With --only: stored rows for which this condition is true."
-)
-@click.option(
-    "--skip-conflicts",
-    is_flag=True,
-    help="Leave out rows whose key is taken or whose parent is gone.",
-)
-@click.option("--into", metavar="URL", help="Put the rows into another database than their own.")
-@click.option("--yes", is_flag=True, help="Do not ask for the count.")
-@click.option(
-    "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
-)
-@click.option(
-    "--accept-difference",
-    multiple=True,
-    metavar="TABLE",
-    help="Rows of this table may come back other than they were; what differs is told. Repeatable.",
-)
-@opt.triggers_option
-@opt.no_way_back_option
-@opt.receipts_option
-@opt.lock_wait_option
-@opt.database_option
-@opt.json_option
-@opt.quiet_option
 def restore(
     receipt: str,
     only: tuple[str, ...],
@@ -178,12 +108,11 @@ def restore(
     as_json: bool,
     quiet: bool,
 ) -> None:
-    """Put the rows of RECEIPT back, parents first, and undo the links it cut.
+    """Put the rows of RECEIPT back, parents first, and undo the links it cut."""
+    from yeldro.core.receipts.writer import ReceiptWish
+    from yeldro.core.restore import restore as restoring
+    from yeldro.core.restore.staging import Scope
 
-    RECEIPT is a file, its short id, or 'last', the newest run. Refused, with the rows named, where
-    a key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring
-    that one takes the rows away again.
-    """
     folder = settings.receipts_folder(receipts)
     found = find_receipt(folder, receipt)
     database = settings.database_of(into) if into else _database_of(found, db)
@@ -212,6 +141,8 @@ def restore(
 
 
 def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> int:
+    from yeldro.core.restore import restore as restoring
+
     if not sys.stdin.isatty():
         raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
     planned = restoring.compare(database, found, scope)

@@ -7,11 +7,10 @@ import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from yeldro.cli import options as opt
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.batching import batches_of, run_batches
 from yeldro.cli.output import show, show_json
@@ -21,35 +20,17 @@ from yeldro.core.execution.approval import SeenPlans
 from yeldro.core.execution.expectation_results import check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
-from yeldro.core.model.schema import TableName
 from yeldro.core.planning.job import JobPlan, what_follows
 from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, plans
 
-output_option = click.option(
-    "-o",
-    "--output",
-    type=click.Path(dir_okay=False, path_type=Path),
-    metavar="FILE",
-    help="Save the plan for review; 'yeldro run FILE' runs exactly this plan or refuses.",
-)
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import TableName
 
 
-@click.command()
-@opt.what_options
-@opt.ripple_options
-@opt.expect_option
-@output_option
-@opt.allow_more_option
-@opt.database_option
-@opt.json_option
 def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> None:
-    """Every step of WHAT in order, with its exact count and its reason, and what blocks.
-
-    WHAT is a table with options, a cleanup file (*.toml) or a saved plan (*.json). Leaves with 3
-    when something blocks, and with 4 when a count is not as expected.
-    """
+    """Every step of WHAT in order, with its exact count and its reason, and what blocks."""
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
     found = running.plan(what.database, what.job, record)
@@ -62,16 +43,6 @@ def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> 
         _save(output, what, record)
 
 
-@click.command()
-@opt.what_options
-@opt.ripple_options
-@opt.expect_option
-@output_option
-@opt.triggers_option
-@opt.allow_more_option
-@opt.lock_wait_option
-@opt.database_option
-@opt.json_option
 def rehearse(
     db: str | None, lock_wait: float | None, output: Path | None, as_json: bool, **options: Any
 ) -> None:
@@ -87,32 +58,6 @@ def rehearse(
         _save(output, what, record)
 
 
-@click.command()
-@opt.what_options
-@opt.ripple_options
-@opt.expect_option
-@opt.triggers_option
-@opt.no_way_back_option
-@click.option(
-    "--add-constraint",
-    is_flag=True,
-    help="With --duplicates-by: make the constraint that keeps them from coming back.",
-)
-@opt.truncate_option
-@opt.batch_options
-@opt.allow_more_option
-@click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
-@click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
-@click.option(
-    "--copy-to",
-    metavar="SCHEMA.|PREFIX_",
-    help="Keep copies of the rows as tables of the same database, not in the receipt.",
-)
-@opt.receipts_option
-@opt.lock_wait_option
-@opt.database_option
-@opt.json_option
-@opt.quiet_option
 def run(
     db: str | None,
     yes: bool,
@@ -124,12 +69,7 @@ def run(
     quiet: bool,
     **options: Any,
 ) -> None:
-    """Remove the rows of WHAT, if exactly the expected number goes; otherwise change nothing.
-
-    Shows the plan and asks you to type its total. Unattended: --yes with --expect, or with a file
-    that says what is expected, or with a saved plan. Every removed or changed row is in a receipt
-    on disk before the deletion is committed.
-    """
+    """Remove the rows of WHAT, if exactly the expected number goes; otherwise change nothing."""
     what = what_of(options | {"yes": yes}, db)
     wait = what.lock_wait(lock_wait)
     _check_attendance(yes, what)
@@ -160,18 +100,8 @@ def run(
             _tell_way_back(result.receipt, what.without_rows(without_rows), result.copies)
 
 
-@click.command()
-@opt.what_options
-@opt.ripple_options
-@opt.expect_option
-@opt.database_option
-@opt.json_option
-@opt.quiet_option
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
-    """Are the expectations of WHAT, and the checks of a cleanup file, true now?
-
-    Only looks. Leaves with 0 when all hold, and with 4 when one does not.
-    """
+    """Are the expectations of WHAT, and the checks of a cleanup file, true now?"""
     what = what_of(options, db)
     found = check_now(what.database, what.job)
     if as_json:

@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 from functools import lru_cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.core.database.protocol import Database
 from yeldro.core.model.errors import UsageError
-from yeldro.core.planning.job import Limits
-from yeldro.engines import open_database
-from yeldro.formats.project import Project, Setting, find_project
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
+    from yeldro.core.planning.job import Limits
+    from yeldro.formats.project import Project, Setting
 
 TIME_LIMIT = "yeldro.time_limit"
 LOCK_WAIT = 10.0
@@ -21,6 +23,8 @@ LOCK_WAIT = 10.0
 @lru_cache(maxsize=1)
 def project() -> Project:
     """The project file in the working folder or above."""
+    from yeldro.formats.project import find_project
+
     return find_project(Path.cwd())
 
 
@@ -40,6 +44,8 @@ def database_of(typed: str | None) -> Database:
 
 def limits_of(database: Database) -> Limits:
     """What the project file says may never happen to a database, however it is named."""
+    from yeldro.engines import open_database
+
     found = project()
     for name, url in found.urls.items():
         if open_database(url).shown == database.shown:
@@ -49,6 +55,8 @@ def limits_of(database: Database) -> Limits:
 
 def opened(text: str) -> Database:
     """The database that a URL or path means, with the time limit of this command line."""
+    from yeldro.engines import open_database
+
     database = open_database(text)
     context = click.get_current_context(silent=True)
     seconds = context.meta.get(TIME_LIMIT) if context else None
@@ -68,6 +76,8 @@ def receipts_folder(typed: Path | None) -> Path:
 
 def holding(typed: str | None) -> list[Setting]:
     """The settings that hold here, each with where it is said."""
+    from yeldro.formats.project import Setting
+
     found, own = project(), str(project().path)
     source = click.get_current_context().get_parameter_source("db")
     said = "$YELDRO_DB" if source is click.core.ParameterSource.ENVIRONMENT else "--db"

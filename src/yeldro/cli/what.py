@@ -6,24 +6,26 @@ import sys
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
-from yeldro.core.database.protocol import Database
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
 from yeldro.core.planning.heirs import apart
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.plan import Cleanup
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.formats.cleanup_file import CleanupFile, Parameter, read_cleanup_file
 from yeldro.formats.plan_file import SavedPlan, read_plan
 from yeldro.formats.sql_in import cleanups_in
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
+    from yeldro.core.planning.plan import Cleanup
+    from yeldro.core.planning.treatment import Choices
 
 _CHOOSES = (
     "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",

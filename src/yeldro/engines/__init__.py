@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import Database
 from yeldro.core.model.errors import UsageError
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
 
 _CONNECTION_STRING = re.compile(r"\b\w+ *= *\S.*(\s|;)|(password|pwd|passwd) *=", re.IGNORECASE)
 

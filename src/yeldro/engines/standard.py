@@ -6,15 +6,17 @@ import re
 from collections.abc import Collection, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from itertools import count
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.protocol import Truncation
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Fault, Refused
-from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+
+if TYPE_CHECKING:
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 

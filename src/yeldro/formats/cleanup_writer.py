@@ -6,14 +6,16 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import date, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import one_line
-from yeldro.core.planning.job import Job
-from yeldro.core.planning.plan import Cleanup
-from yeldro.core.selection.selection import RelatedTable
 from yeldro.formats.cleanup_keys import REMOVE
+
+if TYPE_CHECKING:
+    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.planning.job import Job
+    from yeldro.core.planning.plan import Cleanup
+    from yeldro.core.selection.selection import RelatedTable
 
 _ABOUT = {key.name: key.about for key in REMOVE}
 _BARE = re.compile(r"[A-Za-z0-9_-]+")

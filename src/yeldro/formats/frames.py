@@ -6,10 +6,12 @@ a quoted name.
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
-from yeldro.core.model.expectation import RowRange
 from yeldro.core.model.names import one_line
+
+if TYPE_CHECKING:
+    from yeldro.core.model.expectation import RowRange
 
 
 class Frame:

@@ -9,9 +9,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
@@ -22,6 +21,9 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.selection import RelatedTable, Selection
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 FORMAT = 1
 _MOST_BYTES = 64_000_000

@@ -10,23 +10,25 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.database.catalogue import find_source, find_table
-from yeldro.core.database.protocol import Database, Session
 from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
 from yeldro.core.selection.selection import Selection, resolve
 from yeldro.formats.foreign_sql import other_meaning
 from yeldro.formats.statements import Statement, statements
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.planning.treatment import Choices
 
 DIALECTS = {
     "sqlite": "sqlite",

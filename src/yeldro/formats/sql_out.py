@@ -10,18 +10,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.database.protocol import Database
 from yeldro.core.execution.run import check_plans
 from yeldro.core.execution.script import Trace, literal_check, trace_cleanup
 from yeldro.core.model.errors import Fault, Refused, UsageError
 from yeldro.core.model.expectation import RowRange
 from yeldro.core.model.names import one_line, suggestion
-from yeldro.core.model.steps import Step
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
 from yeldro.formats.frames import (
     Frame,
@@ -31,6 +30,10 @@ from yeldro.formats.frames import (
     SqliteFrame,
     SqlServerFrame,
 )
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
+    from yeldro.core.model.steps import Step
 
 _KEY_TABLE = re.compile(r'("temp"\.|pg_temp\.)?yeldro_keys_(\d+)')
 # Literals and quoted names, in which nothing is replaced; a name alone in its quotes but `temp`.

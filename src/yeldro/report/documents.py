@@ -4,23 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.execution.expectation_results import Answer
-from yeldro.core.execution.run import RunResult
-from yeldro.core.inspection.orphans import Orphans
-from yeldro.core.inspection.preview import Preview
-from yeldro.core.inspection.repeats import Repeats
-from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
-from yeldro.core.planning.job import JobPlan
-from yeldro.core.planning.plan import Plan
-from yeldro.core.receipts.reader import Receipt
-from yeldro.core.restore.restore import RestorePlan
-from yeldro.core.restore.verification import Difference
-from yeldro.core.selection.checks import Checked
-from yeldro.core.selection.duplicates import DuplicateReport
-from yeldro.formats.project import Setting
 from yeldro.report.text import plain
+
+if TYPE_CHECKING:
+    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.execution.run import RunResult
+    from yeldro.core.inspection.orphans import Orphans
+    from yeldro.core.inspection.preview import Preview
+    from yeldro.core.inspection.repeats import Repeats
+    from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
+    from yeldro.core.planning.job import JobPlan
+    from yeldro.core.planning.plan import Plan
+    from yeldro.core.receipts.reader import Receipt
+    from yeldro.core.restore.restore import RestorePlan
+    from yeldro.core.restore.verification import Difference
+    from yeldro.core.selection.checks import Checked
+    from yeldro.core.selection.duplicates import DuplicateReport
+    from yeldro.formats.project import Setting
 
 Document = dict[str, Any]
 

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.padding import Padding
 from rich.text import Text
 
-from yeldro.core.execution.expectation_results import Answer
 from yeldro.core.execution.run import Outcome, RunResult
 from yeldro.core.model.names import counted
-from yeldro.core.planning.job import JobPlan
-from yeldro.core.planning.plan import Blocked, Plan
-from yeldro.core.selection.checks import Checked
 from yeldro.report.parts import (
     NUMBER,
     QUIET,
@@ -26,6 +23,12 @@ from yeldro.report.parts import (
     spaced,
 )
 from yeldro.report.text import visible
+
+if TYPE_CHECKING:
+    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.planning.job import JobPlan
+    from yeldro.core.planning.plan import Blocked, Plan
+    from yeldro.core.selection.checks import Checked
 
 _WIDE = 110
 

@@ -4,21 +4,13 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from yeldro.core.inspection.orphans import Orphans
-from yeldro.core.inspection.preview import Preview
-from yeldro.core.inspection.repeats import Repeats
-from yeldro.core.inspection.survey import Survey, TableDetail
 from yeldro.core.model.names import counted
 from yeldro.core.model.schema import ForeignKey, IdentityKind
-from yeldro.core.planning.plan import Plan
-from yeldro.core.receipts.reader import Receipt
-from yeldro.core.restore.restore import RestorePlan
-from yeldro.core.selection.duplicates import DuplicateReport
-from yeldro.formats.project import Setting
 from yeldro.report.parts import (
     NUMBER,
     QUIET,
@@ -32,6 +24,17 @@ from yeldro.report.parts import (
     spaced,
 )
 from yeldro.report.text import cell, visible
+
+if TYPE_CHECKING:
+    from yeldro.core.inspection.orphans import Orphans
+    from yeldro.core.inspection.preview import Preview
+    from yeldro.core.inspection.repeats import Repeats
+    from yeldro.core.inspection.survey import Survey, TableDetail
+    from yeldro.core.planning.plan import Plan
+    from yeldro.core.receipts.reader import Receipt
+    from yeldro.core.restore.restore import RestorePlan
+    from yeldro.core.selection.duplicates import DuplicateReport
+    from yeldro.formats.project import Setting
 
 
 def survey_view(found: Survey, shown: str) -> RenderableType:
@@ -49,9 +52,7 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
         )
     parts: list[RenderableType] = [
         heading("survey", shown, counted(len(found.tables), "table")),
-        grid(
-            ["table", "rows", "row key", "references (on delete)", "warnings"], rows, [1]
-        ),
+        grid(["table", "rows", "row key", "references (on delete)", "warnings"], rows, [1]),
     ]
     parts += [remark(note) for note in found.notes]
     return spaced(parts)

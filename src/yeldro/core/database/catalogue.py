@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import Catalogue
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.model.schema import ForeignKey, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Catalogue
+    from yeldro.core.model.schema import ForeignKey, Table
 
 
 def find_table(catalogue: Catalogue, typed: str) -> Table:

@@ -7,13 +7,15 @@ table then holds the print of their contents, in which NULL equals NULL.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.schema import Column, IdentityKind, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 PRINT = Column("yeldro_print", "binary(32)", nullable=False)
 COPIES = Column("yeldro_copies", "bigint", nullable=False)

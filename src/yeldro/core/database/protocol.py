@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
-import sqlalchemy as sa
+if TYPE_CHECKING:
+    import sqlalchemy as sa
 
-from yeldro.core.model.equality import Sameness
-from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 
 @dataclass(frozen=True)

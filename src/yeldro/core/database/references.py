@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
-from yeldro.core.model.schema import ForeignKey, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import ForeignKey, Table
 
 _ROWS_AT_ONCE = 1000
 

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Collection, Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.elements import quoted_name
 
-from yeldro.core.model.schema import ForeignKey, Table, TableName
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import ForeignKey, Table, TableName
 
 _LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
 _CLAUSE = "_rows_of_it"  # kept with the table

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Refused
-from yeldro.core.planning.plan import Plan, Prepared
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.plan import Plan, Prepared
 
 
 class Agreement(Protocol):

@@ -11,12 +11,11 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution import run as running
 from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
 from yeldro.core.execution.proofs import prove_nothing_hangs
@@ -41,8 +40,11 @@ from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.planning.treatment import Treatment
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
-from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.core.selection.selection import resolve
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.receipts.writer import ReceiptWish
 
 _FIRST_SIZE = 1000
 _LARGEST_STEP = 2.0

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import Database
 from yeldro.core.execution import run as running
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import same_name
-from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.selection.checks import ask
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database
+    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.planning.job import Job, JobPlan
 
 
 @dataclass(frozen=True)

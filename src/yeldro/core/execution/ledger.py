@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import ChangeCount
 from yeldro.core.model.counts import Changes, Ledger, Tally
 from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.names import as_typed
-from yeldro.core.model.schema import Table
-from yeldro.core.model.steps import Step
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import ChangeCount
+    from yeldro.core.model.schema import Table
+    from yeldro.core.model.steps import Step
 
 
 def check_step(step: Step, affected: int, table: Table) -> None:

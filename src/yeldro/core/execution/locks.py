@@ -8,6 +8,7 @@ that decide which rows go, and that no foreign key holds, are locked before the 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 from sqlglot import exp
@@ -18,14 +19,16 @@ from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.protocol import Database, Hold, Session
 from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
-from yeldro.core.model.schema import Table, TableName
 from yeldro.core.planning.job import Job, told_apart
-from yeldro.core.planning.plan import Prepared
 from yeldro.core.planning.truncation import table_to_hold
 from yeldro.core.selection.duplicates import kept_rows
 from yeldro.core.selection.filters import parse_filter
 from yeldro.core.selection.parsing import parse
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.planning.plan import Prepared
 
 
 def what_to_hold(database: Database, job: Job) -> Hold:

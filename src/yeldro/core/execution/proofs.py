@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns
-from yeldro.core.database.protocol import Session
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.counts import Ledger
 from yeldro.core.model.errors import CountMismatch, Fault
 from yeldro.core.planning.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.planning.row_sets import depends_on
-from yeldro.core.planning.treatment import Link
 from yeldro.core.selection.groups import group_values, in_some_group
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.counts import Ledger
+    from yeldro.core.planning.treatment import Link
 
 
 def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, computed_columns
-from yeldro.core.database.protocol import Session
 from yeldro.core.database.references import stored_in_parts, without_parent
 from yeldro.core.execution.trigger_changes import (
     Counted,
@@ -19,13 +18,16 @@ from yeldro.core.execution.trigger_changes import (
     is_watched,
     watch,
 )
-from yeldro.core.model.schema import Column, Table, TableName
 from yeldro.core.model.steps import Action
-from yeldro.core.planning.plan import Prepared, Work
 from yeldro.core.planning.row_sets import rows_in
 from yeldro.core.receipts.copies import CopyPlace, make_copy
-from yeldro.core.receipts.format import StoredColumn
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter, stored_columns
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Column, Table, TableName
+    from yeldro.core.planning.plan import Prepared, Work
+    from yeldro.core.receipts.format import StoredColumn
 
 
 def store(

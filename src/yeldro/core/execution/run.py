@@ -6,16 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import Database, Session
-from yeldro.core.execution.approval import Agreement
 from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
 from yeldro.core.execution.proofs import prove_nothing_hangs
 from yeldro.core.execution.row_storage import store
 from yeldro.core.execution.steps import carry_out, check_means, commit_with
-from yeldro.core.execution.trigger_changes import Counted, Watched
 from yeldro.core.model.counts import Ledger, Tally, joined
 from yeldro.core.model.errors import (
     ROLLED_BACK,
@@ -27,11 +25,16 @@ from yeldro.core.model.errors import (
     Refused,
     YeldroError,
 )
-from yeldro.core.model.schema import TableName
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, told_apart, what_follows
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 from yeldro.core.selection.checks import Checked, ask, hold
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.execution.approval import Agreement
+    from yeldro.core.execution.trigger_changes import Counted, Watched
+    from yeldro.core.model.schema import TableName
 
 
 class Outcome(StrEnum):

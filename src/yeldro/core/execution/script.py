@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution.proofs import hanging_rows, lost_groups
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.steps import statement_of
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
-from yeldro.core.selection.checks import Check
 from yeldro.core.selection.filters import with_literals
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.selection.checks import Check
 
 _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", "DELETE FROM ")
 

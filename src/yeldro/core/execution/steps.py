@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.proofs import prove_groups_live
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import DatabaseFailure, Fault, Interrupted, Refused, YeldroError
 from yeldro.core.model.names import as_typed
-from yeldro.core.model.schema import Table
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.plan import Cleanup, Prepared, Work, missing_privileges
 from yeldro.core.planning.truncation import truncate
-from yeldro.core.receipts.writer import ReceiptWriter
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table
+    from yeldro.core.receipts.writer import ReceiptWriter
 
 _EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
 

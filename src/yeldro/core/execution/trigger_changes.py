@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list
-from yeldro.core.database.protocol import Session
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.names import told_rows
 from yeldro.core.model.schema import Column, Table
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Work
-from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.plan import Work
+    from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 
 
 @dataclass(frozen=True)

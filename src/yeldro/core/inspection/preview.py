@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns
-from yeldro.core.database.protocol import Database, Session
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup, Plan, prepare
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
 
 _COLUMNS_SHOWN = 8
 

@@ -6,16 +6,19 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.database.protocol import Session
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused
-from yeldro.core.model.schema import Table
 from yeldro.core.selection.groups import group_values
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Table
 
 MOST_ROWS = 100_000
 _NEARLY = 0.1  # a near-key repeats in at most this part of the rows

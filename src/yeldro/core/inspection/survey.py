@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.schema import ForeignKey, IdentityKind, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 
 @dataclass(frozen=True)

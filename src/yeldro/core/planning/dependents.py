@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import in_keys, stands_in
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Fault
-from yeldro.core.model.schema import Table, TableName
 from yeldro.core.planning.key_tables import KeyTables, once
-from yeldro.core.planning.repoint import Moved, MovedKeys
 from yeldro.core.planning.row_sets import RowSet, depends_on, that_go, that_stay
 from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatment
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.planning.repoint import Moved, MovedKeys
 
 
 @dataclass(frozen=True)

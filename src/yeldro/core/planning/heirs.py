@@ -8,18 +8,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.database.protocol import Database, Session
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.graph import components
-from yeldro.core.model.schema import Table, TableName
-from yeldro.core.planning.job import Job
-from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.selection import resolve
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.planning.job import Job
+    from yeldro.core.planning.plan import Cleanup
 
 
 def apart(database: Database, job: Job) -> Job:

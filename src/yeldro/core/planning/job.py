@@ -6,13 +6,16 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import Catalogue
 from yeldro.core.model.errors import Refused, YeldroError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.planning.plan import Cleanup, Plan
-from yeldro.core.selection.checks import Check
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Catalogue
+    from yeldro.core.planning.plan import Cleanup, Plan
+    from yeldro.core.selection.checks import Check
 
 
 @dataclass(frozen=True)

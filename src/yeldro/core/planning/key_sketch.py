@@ -14,13 +14,15 @@ import hashlib
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.identity import column_list
-from yeldro.core.database.protocol import Session
-from yeldro.core.model.schema import Table
-from yeldro.core.planning.plan import Work
 from yeldro.core.planning.row_sets import rows_in
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table
+    from yeldro.core.planning.plan import Work
 
 _CELLS_IN_A_PART = 512
 _PARTS = 3

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
@@ -17,10 +17,12 @@ from yeldro.core.database.identity import (
     key_values,
     stands_in,
 )
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
-from yeldro.core.planning.treatment import Link, Reach
-from yeldro.core.selection.selection import MatchedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.treatment import Link, Reach
+    from yeldro.core.selection.selection import MatchedRows
 
 WAVE = "yeldro_wave"
 

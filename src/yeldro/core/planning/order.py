@@ -11,18 +11,20 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations, pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, in_keys, stands_in
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Fault, Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
-from yeldro.core.planning.ripple import Ripple
 from yeldro.core.planning.row_sets import RowSet
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.ripple import Ripple
 
 _MOST_WAVES = 200
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
@@ -15,16 +15,18 @@ from yeldro.core.database.protocol import Session, Truncation
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed, suggestion, told_rows
-from yeldro.core.model.schema import ForeignKey, Table, Trigger
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.dependents import Repointed
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, trace
-from yeldro.core.planning.row_sets import RowSet
 from yeldro.core.planning.treatment import CARRIED, REPOINT, Cause, Choices, Link, Treatment, reach
 from yeldro.core.planning.truncation import check_selection, check_truncation
 from yeldro.core.selection.groups import inexact
 from yeldro.core.selection.selection import MatchedRows, Selection, resolve
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import ForeignKey, Table, Trigger
+    from yeldro.core.planning.dependents import Repointed
+    from yeldro.core.planning.row_sets import RowSet
 
 
 @dataclass(frozen=True)

@@ -8,19 +8,21 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns, key_values
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.planning.key_tables import KeyTables, once
 from yeldro.core.planning.row_sets import RowSet, depends_on, references, that_stay
-from yeldro.core.planning.treatment import Link, Reach
-from yeldro.core.planning.unique_conflicts import Rivals
 from yeldro.core.selection.duplicates import Grouping, kept_values
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.treatment import Link, Reach
+    from yeldro.core.planning.unique_conflicts import Rivals
 
 
 @dataclass(frozen=True)

@@ -10,13 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, PRINT, in_keys, stands_in
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
@@ -27,7 +26,10 @@ from yeldro.core.planning.row_sets import RowSet, compared, depends_on, referenc
 from yeldro.core.planning.treatment import Link, Reach, Treatment
 from yeldro.core.planning.unique_conflicts import Rivals
 from yeldro.core.selection.duplicates import note_surplus
-from yeldro.core.selection.selection import MatchedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.selection.selection import MatchedRows
 
 
 @dataclass(frozen=True)

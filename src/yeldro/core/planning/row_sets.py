@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import in_keys, so_many
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Fault
-from yeldro.core.model.schema import Table, TableName
-from yeldro.core.planning.treatment import Link
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.planning.treatment import Link
 
 
 @dataclass(frozen=True)

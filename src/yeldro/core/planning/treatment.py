@@ -7,13 +7,16 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from yeldro.core.database.catalogue import foreign_keys_called
-from yeldro.core.database.protocol import Catalogue
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.graph import components
 from yeldro.core.model.names import as_typed, suggestion
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Catalogue
 
 REPOINT = "--repoint"
 CARRIED = "--repoint, with the rows they reference"

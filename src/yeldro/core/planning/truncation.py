@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.database.protocol import Database, Session, Truncation
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     CountMismatch,
@@ -14,8 +15,11 @@ from yeldro.core.model.errors import (
     Refused,
     UsageError,
 )
-from yeldro.core.model.schema import Table, TableName
 from yeldro.core.selection.selection import Selection
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Database, Session, Truncation
+    from yeldro.core.model.schema import Table, TableName
 
 
 def check_selection(selection: Selection) -> None:

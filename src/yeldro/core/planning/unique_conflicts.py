@@ -9,14 +9,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import key_columns, key_values
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.schema import CandidateKey, Column, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 _OPEN, _FIRST, _STAYS, _GOES = 0, 1, 2, 3
 

@@ -6,15 +6,17 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Plan
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.writer import ReceiptWriter, ledger_rows, stored_columns, sync
+
+if TYPE_CHECKING:
+    from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.planning.plan import Plan
 
 
 @dataclass(frozen=True)

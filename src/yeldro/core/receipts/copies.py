@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     CountMismatch,
@@ -19,7 +18,10 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.schema import Table, TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.receipts.format import StoredColumn
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.receipts.format import StoredColumn
 
 _LONGEST_NAME = 63  # bytes; what every system takes
 _ENDINGS = {Action.DETACH: "_detached", Action.REPOINT: "_repointed"}

@@ -13,16 +13,18 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
-from yeldro.core.model.schema import TableName
-from yeldro.core.model.steps import Step
-from yeldro.core.planning.plan import Plan
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.format import StoredColumn
+
+if TYPE_CHECKING:
+    from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.steps import Step
+    from yeldro.core.planning.plan import Plan
+    from yeldro.core.receipts.copies import CopyPlace
 
 _BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
 

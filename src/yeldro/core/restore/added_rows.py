@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
-from yeldro.core.model.schema import ForeignKey
 from yeldro.core.restore.conflicts import Problem, Restored, sample
 from yeldro.core.restore.dangling import still_referenced
 from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import ForeignKey
 
 
 class AddedRows(StagedRows):

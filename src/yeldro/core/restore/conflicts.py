@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.names import counted, told_rows
-from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
 from yeldro.core.model.steps import Action
-from yeldro.core.receipts.reader import ReceiptStep
 from yeldro.core.restore.dangling import still_referenced
 from yeldro.core.restore.key_swaps import back_under_old_key, goes_from
 from yeldro.core.restore.repeated_changes import back_before, back_before_all, covered_by
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
+    from yeldro.core.receipts.reader import ReceiptStep
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 @dataclass(frozen=True)

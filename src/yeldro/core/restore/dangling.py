@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.errors import CountMismatch
-from yeldro.core.model.schema import ForeignKey
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import ForeignKey
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 def vacated(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:

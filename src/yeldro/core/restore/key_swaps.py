@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
-from yeldro.core.model.schema import CandidateKey
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
+    from yeldro.core.model.schema import CandidateKey
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 def goes_from(whole: StagedRows, moving: StagedRows) -> bool:

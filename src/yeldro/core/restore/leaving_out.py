@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
 from yeldro.core.restore.conflicts import hangs_on
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
+    from yeldro.core.restore.staged_rows import StagedRows
 
 _AT_ONCE = 1000
 

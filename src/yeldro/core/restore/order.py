@@ -7,12 +7,15 @@ reference them move back together with those rows: at once, where the system che
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import references_rows
 from yeldro.core.restore.key_swaps import takes_turns
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 def in_order(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
 from yeldro.core.database.identity import computed_columns
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.receipts.writer import ReceiptWriter
 from yeldro.core.restore.conflicts import without_parent
 from yeldro.core.restore.key_swaps import key_before, share_key
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
+    from yeldro.core.receipts.writer import ReceiptWriter
+    from yeldro.core.restore.staged_rows import StagedRows
 
 _OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
-from yeldro.core.restore.staged_rows import StagedRows
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 def covered_by(each: StagedRows, later: StagedRows) -> sql.Predicate:

@@ -10,10 +10,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import count
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import ChangeCount, Database, Session
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.steps import (
     check_lasting_effects,
@@ -27,7 +27,6 @@ from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.reader import Receipt
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.conflicts import (
@@ -42,7 +41,6 @@ from yeldro.core.restore.leaving_out import leave_out
 from yeldro.core.restore.order import at_once, plan_late_links
 from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
 from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
-from yeldro.core.restore.staged_rows import StagedRows
 from yeldro.core.restore.staging import EVERYTHING, Scope, StagedSteps, stage
 from yeldro.core.restore.verification import (
     Difference,
@@ -52,6 +50,11 @@ from yeldro.core.restore.verification import (
     differing_besides,
     mend,
 )
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import ChangeCount, Database, Session
+    from yeldro.core.receipts.reader import Receipt
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 @dataclass(frozen=True)

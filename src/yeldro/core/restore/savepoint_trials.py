@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
@@ -11,7 +12,9 @@ from yeldro.core.database.protocol import RowRefusal, Session
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.names import told_rows
 from yeldro.core.restore.conflicts import Problem, sample
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.restore.staged_rows import StagedRows
 
 _MOST_REFUSED = 1000
 

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Refused
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.reader import ReceiptStep
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.receipts.reader import ReceiptStep
 
 _AT_ONCE = 1000
 

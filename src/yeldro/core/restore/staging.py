@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.steps import Action
@@ -15,6 +15,9 @@ from yeldro.core.restore.key_swaps import taken_over
 from yeldro.core.restore.order import in_order
 from yeldro.core.restore.staged_rows import StagedRows
 from yeldro.core.selection.filters import parse_stored_filter
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
@@ -11,7 +12,9 @@ from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.names import as_typed, told_rows
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
-from yeldro.core.restore.staged_rows import StagedRows
+
+if TYPE_CHECKING:
+    from yeldro.core.restore.staged_rows import StagedRows
 
 
 @dataclass(frozen=True)

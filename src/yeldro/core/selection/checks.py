@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import CountMismatch, UsageError
-from yeldro.core.model.expectation import RowRange
 from yeldro.core.selection.filters import parse_query
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.expectation import RowRange
 
 
 @dataclass(frozen=True)

@@ -8,19 +8,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.identity import COPIES, PRINT, kept_columns, key_values
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.selection.filters import parse_order
 from yeldro.core.selection.groups import group_values, in_some_group, inexact, shown_values
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
 

@@ -10,7 +10,7 @@ import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 import sqlglot
@@ -18,12 +18,14 @@ from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.database.protocol import Session
 from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.model.schema import Table, TableName
 from yeldro.core.selection.parsing import parse, read_otherwise
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table, TableName
 
 # What the parser logs of text that it cannot read is told in words of our own.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())

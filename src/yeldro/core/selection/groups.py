@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
-from yeldro.core.database.protocol import Session
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.schema import Column, Table
+
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Column, Table
 
 _MOST_COLUMNS = 1000
 _INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)

@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
 from yeldro.core.database.identity import PRINT, so_many
-from yeldro.core.database.protocol import Session
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused, UsageError
@@ -27,6 +26,9 @@ from yeldro.core.selection.duplicates import (
 )
 from yeldro.core.selection.filters import Filter, parse_filter, parse_order
 from yeldro.core.selection.views import View, resolve_view
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 
 @dataclass(frozen=True)

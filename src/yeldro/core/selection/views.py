@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Table
 from yeldro.core.selection.parsing import parse
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
 
 _ROWS_LOST = ("distinct", "group", "having", "limit", "offset", "with_", "windows")
 

@@ -11,9 +11,7 @@ from collections.abc import Iterable, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import groupby
-from typing import Any
-
-import sqlalchemy as sa
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.schema import (
     CandidateKey,
@@ -25,6 +23,9 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
 
 CONVERTED = {"ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32", "utf8", "utf8mb3", "utf8mb4"}
 _LISTED = """

@@ -6,7 +6,7 @@ import json
 import zlib
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import sqlalchemy as sa
 from sqlglot import exp
@@ -15,14 +15,16 @@ from sqlglot.dialects.mysql import MySQL
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, PRINT
 from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
-from yeldro.core.model.schema import Column, Table, TableName
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
+
+if TYPE_CHECKING:
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Column, Table, TableName
 
 SETTINGS = (
     # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
 
-from yeldro.core.model.schema import Column
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import Column
 
 SORTED_BYTES = 1024
 _TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"

@@ -8,9 +8,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property
-from typing import Any
-
-import sqlalchemy as sa
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.protocol import Part
 from yeldro.core.model.schema import (
@@ -23,6 +21,9 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
 
 _KINDS = {
     "r": "table",

@@ -6,7 +6,7 @@ import logging
 import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 from sqlalchemy.types import UserDefinedType
@@ -14,12 +14,14 @@ from sqlalchemy.types import UserDefinedType
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list
 from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused
-from yeldro.core.model.schema import Column, ForeignKey, Table
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.standard import StandardSession
+
+if TYPE_CHECKING:
+    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.schema import Column, ForeignKey, Table
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",

@@ -12,9 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import islice, takewhile
 from string import ascii_lowercase, ascii_uppercase
-from typing import Any
-
-import sqlalchemy as sa
+from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.schema import (
     CandidateKey,
@@ -26,6 +24,9 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
 
 _TO_LOWER = str.maketrans(ascii_uppercase, ascii_lowercase)
 _GENERATED = (2, 3)  # how table_xinfo marks generated columns, virtual and stored

@@ -20,14 +20,13 @@ from contextlib import contextmanager
 from datetime import date, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list
 from yeldro.core.database.protocol import NOTHING, ChangeCount, Hold, RowRefusal
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     DatabaseFailure,
@@ -41,6 +40,9 @@ from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite.groups import Groups
 from yeldro.engines.sqlite.surplus import note_surplus
 from yeldro.engines.standard import StandardSession
+
+if TYPE_CHECKING:
+    from yeldro.core.model.equality import Sameness
 
 _INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
 _HEADER = b"SQLite format 3\0"

@@ -12,11 +12,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import sqlalchemy as sa
 
-from yeldro.core.database import sql
+if TYPE_CHECKING:
+    from yeldro.core.database import sql
 
 MANY = 50_000  # rows, more or less, from which on a look at the table pays
 _LOOKED_AT = 500  # rows by which columns are compared

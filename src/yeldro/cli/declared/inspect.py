@@ -1,0 +1,89 @@
+"""How survey, preview, duplicates and orphans are called."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yeldro.cli import options as opt
+
+
+@click.command()
+@click.argument("table", required=False, metavar="[TABLE]")
+@click.option("--config", is_flag=True, help="What settings hold, and where they are said.")
+@opt.database_option
+@opt.show_option
+@opt.rows_option(5)
+@opt.json_option
+def survey(**options: Any) -> None:
+    """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings.
+
+    With TABLE: its columns and keys, what it references and what references it, sample rows.
+    """
+    from yeldro.cli import inspect
+
+    inspect.survey(**options)
+
+
+@click.command()
+@opt.what_options
+@opt.ripple_options
+@opt.database_option
+@opt.show_option
+@opt.rows_option(10)
+@opt.json_option
+@opt.csv_option
+def preview(**options: Any) -> None:
+    """The matched rows of WHAT, their number, and what depends on them.
+
+    Tells whether the filter pins a unique key (then it can match one row at most) or not.
+    """
+    from yeldro.cli import inspect
+
+    inspect.preview(**options)
+
+
+@click.command()
+@click.argument("table", metavar="TABLE")
+@click.option(
+    "--by",
+    metavar="COLS",
+    help="Columns on which equal rows agree. Without it: which columns repeat at all.",
+)
+@click.option(
+    "--keep",
+    multiple=True,
+    metavar="RULE",
+    help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, order:LIST. "
+    "Repeatable.",
+)
+@opt.sameness_options
+@opt.database_option
+@opt.rows_option(5)
+@opt.json_option
+def duplicates(**options: Any) -> None:
+    """Groups of rows of TABLE that are equal on the columns --by, the largest first.
+
+    Marks the row of each group that would stay and those that would go. NULL equals NULL. Without
+    --by: whole rows that repeat, copies but for generated keys and moments, and sets of columns
+    that are nearly unique.
+    """
+    from yeldro.cli import inspect
+
+    inspect.duplicates(**options)
+
+
+@click.command()
+@click.argument("table", required=False, metavar="[TABLE]")
+@opt.database_option
+@opt.rows_option(5)
+@opt.json_option
+def orphans(**options: Any) -> None:
+    """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all.
+
+    To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
+    """
+    from yeldro.cli import inspect
+
+    inspect.orphans(**options)

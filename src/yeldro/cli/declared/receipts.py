@@ -1,0 +1,129 @@
+"""How the commands about earlier runs are called: receipt list, show and check, and restore."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from yeldro.cli import options as opt
+
+receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
+
+
+@click.group()
+def receipt() -> None:
+    """Earlier runs. RECEIPT is a file, its short id, or 'last'."""
+
+
+@receipt.command(name="list")
+@click.option("--table", metavar="TABLE", help="Only runs that touched this table.")
+@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not older (UTC).")
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not newer (UTC).")
+@click.option("--of", metavar="URL", help="Only of this database.")
+@opt.receipts_option
+@opt.json_option
+def list_(**options: Any) -> None:
+    """The receipts that are kept, newest first."""
+    from yeldro.cli import receipts
+
+    receipts.list_(**options)
+
+
+@receipt.command()
+@receipt_argument
+@opt.receipts_option
+@opt.json_option
+def show(**options: Any) -> None:
+    """What was asked, planned and done."""
+    from yeldro.cli import receipts
+
+    receipts.show(**options)
+
+
+@receipt.command()
+@receipt_argument
+@opt.receipts_option
+@opt.database_option
+@opt.json_option
+def check(**options: Any) -> None:
+    """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    from yeldro.cli import receipts
+
+    receipts.check(**options)
+
+
+@receipt.command()
+@receipt_argument
+@click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@opt.receipts_option
+def forget(**options: Any) -> None:
+    """Erase the stored rows of a receipt for good; its counts stay.
+
+    For data that must be erased. Nothing can be restored from it afterwards.
+    """
+    from yeldro.cli import receipts
+
+    receipts.forget(**options)
+
+
+@receipt.command()
+@receipt_argument
+@click.option(
+    "--to",
+    type=click.Path(file_okay=False, path_type=Path),
+    required=True,
+    metavar="FOLDER",
+    help="Where the files go, one for each step.",
+)
+@click.option("--lines", is_flag=True, help="JSON Lines in place of CSV.")
+@opt.receipts_option
+def export(**options: Any) -> None:
+    """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
+    from yeldro.cli import receipts
+
+    receipts.export(**options)
+
+
+@click.command()
+@receipt_argument
+@click.option(
+    "--only", multiple=True, metavar="TABLE", help="Put back rows of this table only. Repeatable."
+)
+@click.option(
+    "--where", metavar="SQL", help="With --only: stored rows for which this condition is true."
+)
+@click.option(
+    "--skip-conflicts",
+    is_flag=True,
+    help="Leave out rows whose key is taken or whose parent is gone.",
+)
+@click.option("--into", metavar="URL", help="Put the rows into another database than their own.")
+@click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@click.option(
+    "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
+)
+@click.option(
+    "--accept-difference",
+    multiple=True,
+    metavar="TABLE",
+    help="Rows of this table may come back other than they were; what differs is told. Repeatable.",
+)
+@opt.triggers_option
+@opt.no_way_back_option
+@opt.receipts_option
+@opt.lock_wait_option
+@opt.database_option
+@opt.json_option
+@opt.quiet_option
+def restore(**options: Any) -> None:
+    """Put the rows of RECEIPT back, parents first, and undo the links it cut.
+
+    RECEIPT is a file, its short id, or 'last', the newest run. Refused, with the rows named, where
+    a key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring
+    that one takes the rows away again.
+    """
+    from yeldro.cli import receipts
+
+    receipts.restore(**options)

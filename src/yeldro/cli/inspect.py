@@ -6,16 +6,8 @@ from typing import Any
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
-from yeldro.cli.last import remember
 from yeldro.cli.output import show, show_csv, show_json
-from yeldro.cli.what import what_of
-from yeldro.core.inspection.orphans import find_orphans
-from yeldro.core.inspection.preview import look_at
-from yeldro.core.inspection.repeats import search_repeats
-from yeldro.core.inspection.survey import survey as survey_database
-from yeldro.core.inspection.survey import survey_table
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
 from yeldro.report import documents, tables
 
 
@@ -23,6 +15,9 @@ def survey(
     table: str | None, config: bool, db: str | None, show: str | None, rows: int, as_json: bool
 ) -> None:
     """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings."""
+    from yeldro.core.inspection.survey import survey as survey_database
+    from yeldro.core.inspection.survey import survey_table
+
     if config:
         found_settings = settings.holding(db)
         _print(as_json, documents.settings_document, tables.settings_view, found_settings)
@@ -41,6 +36,10 @@ def preview(
     db: str | None, show: str | None, rows: int, as_json: bool, as_csv: bool, **options: Any
 ) -> None:
     """The matched rows of WHAT, their number, and what depends on them."""
+    from yeldro.cli.last import remember
+    from yeldro.cli.what import what_of
+    from yeldro.core.inspection.preview import look_at
+
     if as_json and as_csv:
         raise UsageError("--json and --csv are both given.", "Choose one.")
     what = what_of(options, db)
@@ -71,6 +70,9 @@ def duplicates(
     **options: Any,
 ) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first."""
+    from yeldro.core.inspection.repeats import search_repeats
+    from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
+
     if by is None:
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
@@ -87,6 +89,8 @@ def duplicates(
 
 def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None:
     """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all."""
+    from yeldro.core.inspection.orphans import find_orphans
+
     with settings.database_of(db).reading() as session:
         found = find_orphans(session, table, rows)
     _print(as_json, documents.orphans_document, tables.orphans_view, found)

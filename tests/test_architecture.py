@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import ast
+import os
 import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+
+import pytest
+from systems import SqliteFile
 
 import yeldro
 
@@ -107,6 +111,42 @@ def test_a_receipt_is_read_without_a_database_library() -> None:
     code += f"print([each for each in {heavy} if each in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
+
+
+HEAVY = ["sqlalchemy", "sqlglot", "rich", "asyncio"]
+LOADED = [  # a command line, its exit code, and what of the heavy packages it may load
+    ("--help", 0, ""),
+    ("plan --help", 0, ""),
+    ("receipt list --help", 0, ""),
+    ("plan --bogus", 2, ""),
+    ("pln", 2, ""),
+    ("receipt list", 0, "rich"),
+    ("receipt list --json", 0, "rich"),
+    ("survey", 0, "sqlalchemy rich asyncio"),
+    ("duplicates reading --by sensor_id,taken_at", 0, "sqlalchemy rich asyncio"),
+    ("orphans", 0, "sqlalchemy rich asyncio"),
+    ("preview alert --missing-in buoy", 0, "sqlalchemy rich asyncio"),
+    ("plan alert --all-rows", 0, "sqlalchemy rich asyncio"),
+]
+
+
+@pytest.mark.parametrize(("line", "code", "allowed"), LOADED)
+def test_a_command_loads_only_what_it_needs(
+    demo: SqliteFile, tmp_path: Path, line: str, code: int, allowed: str
+) -> None:
+    """SQLAlchemy itself loads asyncio; SQL is parsed only where somebody has written some."""
+    program = (
+        "import sys; from yeldro.cli.main import execute; code = execute(sys.argv[1:]);"
+        f"print(code, *[name for name in {HEAVY} if name in sys.modules])"
+    )
+    places = {"YELDRO_DB": str(demo.path), "YELDRO_RECEIPTS": str(tmp_path / "none")}
+    done = subprocess.run(
+        [sys.executable, "-c", program, *line.split()],
+        capture_output=True, text=True, check=True, env=os.environ | places,
+    )  # fmt: skip
+    told, *loaded = done.stdout.splitlines()[-1].split()
+    assert told == str(code)
+    assert set(loaded) <= set(allowed.split())
 
 
 def test_the_picture_of_the_rooms_is_drawn_from_these_imports() -> None:

@@ -18,14 +18,13 @@ from yeldro.core.model.names import as_typed
 from yeldro.core.planning.heirs import apart
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.copies import CopyPlace
-from yeldro.formats.cleanup_file import CleanupFile, Parameter, read_cleanup_file
-from yeldro.formats.plan_file import SavedPlan, read_plan
-from yeldro.formats.sql_in import cleanups_in
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
     from yeldro.core.planning.plan import Cleanup
     from yeldro.core.planning.treatment import Choices
+    from yeldro.formats.cleanup_file import CleanupFile, Parameter
+    from yeldro.formats.plan_file import SavedPlan
 
 _CHOOSES = (
     "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",
@@ -108,6 +107,8 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
 def _from_file(options: dict[str, Any], db: str | None) -> What:
     names = [name for name in _CHOOSES if name not in ("follow", "detach")]
     _refuse_choosing(options, names, f"{options['what']} says which rows are meant")
+    from yeldro.formats.cleanup_file import read_cleanup_file
+
     file = read_cleanup_file(Path(options["what"]))
     known = {each.name: each for each in file.parameters}
     given = {
@@ -144,6 +145,8 @@ def _ask(parameter: Parameter) -> Any:
 def _from_plan(options: dict[str, Any], db: str | None) -> What:
     names = (*_CHOOSES, "param", "expect", "allow_trigger", "no_way_back")
     _refuse_choosing(options, names, f"{options['what']} holds a plan that is run as it stands")
+    from yeldro.formats.plan_file import read_plan
+
     saved = read_plan(Path(options["what"]))
     database = settings.database_of(db or saved.database)
     return What(database, saved.job, agreed=saved.for_database(database.shown))
@@ -159,6 +162,8 @@ def _from_sql(options: dict[str, Any], db: str | None) -> What:
     source = options["sql"]
     text = sys.stdin.read() if source == "-" else _read(Path(source))
     database = settings.database_of(db)
+    from yeldro.formats.sql_in import cleanups_in
+
     cleanups = cleanups_in(
         text,
         database,

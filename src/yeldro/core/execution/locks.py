@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
-from sqlglot import exp
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
@@ -22,8 +21,6 @@ from yeldro.core.model.errors import CountMismatch
 from yeldro.core.planning.job import Job, told_apart
 from yeldro.core.planning.truncation import table_to_hold
 from yeldro.core.selection.duplicates import kept_rows
-from yeldro.core.selection.filters import parse_filter
-from yeldro.core.selection.parsing import parse
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
 
 if TYPE_CHECKING:
@@ -56,6 +53,8 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
     if table.kind == "view" and _looks_elsewhere(session, table):
         yield table.name
     if selection.where is not None:
+        from yeldro.core.selection.filters import parse_filter
+
         yield from sorted(parse_filter(selection.where, table, session).tables, key=str)
     for related in selection.matching:
         other = find_table(session.catalogue, related.other)
@@ -73,6 +72,10 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
 
 def _looks_elsewhere(session: Session, view: Table) -> bool:
     """True if the query of a view names more than one table."""
+    from sqlglot import exp
+
+    from yeldro.core.selection.parsing import parse
+
     (tree,) = parse(session.catalogue.view_query(view.name), session.sql_dialect)
     query = tree.expression if isinstance(tree, exp.Create) else tree
     return query is None or len(list(query.find_all(exp.Table))) != 1

@@ -14,7 +14,6 @@ from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.key_swaps import taken_over
 from yeldro.core.restore.order import in_order
 from yeldro.core.restore.staged_rows import StagedRows
-from yeldro.core.selection.filters import parse_stored_filter
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -110,5 +109,9 @@ def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
         each.fill_from(each.step.copy)
         return
     names = [column.stored_as for column in each.step.columns]
-    where = None if condition is None else parse_stored_filter(condition, names)
+    where = None
+    if condition is not None:
+        from yeldro.core.selection.filters import parse_stored_filter
+
+        where = parse_stored_filter(condition, names)
     each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.model.errors import CountMismatch, UsageError
-from yeldro.core.selection.filters import parse_query
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -74,6 +73,8 @@ def hold(found: Sequence[Checked]) -> None:
 
 
 def _number(session: Session, check: Check) -> int | float | None:
+    from yeldro.core.selection.filters import parse_query
+
     query = parse_query(check.query, session)
     missing = sorted(query.parameters - check.parameters.keys())
     if missing:

@@ -18,7 +18,6 @@ from yeldro.core.database.identity import COPIES, PRINT, kept_columns, key_value
 from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
-from yeldro.core.selection.filters import parse_order
 from yeldro.core.selection.groups import group_values, in_some_group, inexact, shown_values
 
 if TYPE_CHECKING:
@@ -353,6 +352,8 @@ def _preferences(
         elif rule.kind == "referenced":
             order.append(sa.case((_is_referenced(table, rows, session), 0), else_=1))
         elif rule.kind == "order":
+            from yeldro.core.selection.filters import parse_order
+
             items = parse_order(rule.argument, table, session)
             order += [sa.literal_column(item) for item in items]
         else:

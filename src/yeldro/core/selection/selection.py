@@ -24,11 +24,11 @@ from yeldro.core.selection.duplicates import (
     surplus_copies,
     surplus_rows,
 )
-from yeldro.core.selection.filters import Filter, parse_filter, parse_order
-from yeldro.core.selection.views import View, resolve_view
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.selection.filters import Filter
+    from yeldro.core.selection.views import View
 
 
 @dataclass(frozen=True)
@@ -166,7 +166,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     table = find_table(session.catalogue, selection.table)
     _check_parts(selection)
     table, parts = _whole_of(selection, table, session)
-    view = resolve_view(session, table) if table.kind == "view" else None
+    view = _view_of(session, table)
     _check_table(view.base if view else table)
     _check_heirs(selection, table, view)
     if view and selection.duplicates_by:
@@ -182,6 +182,8 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
     filtered = None
     if selection.where is not None:
+        from yeldro.core.selection.filters import parse_filter
+
         filtered = parse_filter(selection.where, table, session)
         conditions.append(_condition(filtered, selection.parameters, session))
     elif selection.parameters:
@@ -229,13 +231,25 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     return _through_view(matched, view) if view else matched
 
 
+def _view_of(session: Session, table: Table) -> View | None:
+    if table.kind != "view":
+        return None
+    from yeldro.core.selection.views import resolve_view
+
+    return resolve_view(session, table)
+
+
 def _order(
     selection: Selection, table: Table, rows: sa.TableClause, view: View | None, session: Session
 ) -> list[sa.ColumnElement[Any]]:
     """In which order the first rows are taken: as said, and then by key."""
     if not selection.order_by and selection.batch is None:
         return []
-    said = parse_order(selection.order_by, table, session) if selection.order_by else []
+    said: list[str] = []
+    if selection.order_by:
+        from yeldro.core.selection.filters import parse_order
+
+        said = parse_order(selection.order_by, table, session)
     by_key = sql.columns_of(rows, view.key if view else table.identity.columns)
     return [*map(sa.literal_column, said), *by_key]
 

@@ -82,11 +82,11 @@ class PostgresqlServerDatabase:
         administer(f'DROP DATABASE IF EXISTS "{self.name}" WITH (FORCE)')
 
     def script(self, text: str) -> None:
-        with psycopg.connect(self.url, autocommit=True) as connection:
+        with psycopg.connect(self.url, client_encoding="utf8", autocommit=True) as connection:
             connection.execute(text)
 
     def rows(self, query: str) -> list[tuple[Any, ...]]:
-        with psycopg.connect(self.url) as connection:
+        with psycopg.connect(self.url, client_encoding="utf8") as connection:
             return connection.execute(query).fetchall()
 
     def value(self, query: str) -> Any:
@@ -94,7 +94,7 @@ class PostgresqlServerDatabase:
 
     def dump(self) -> str:
         """All tables and rows as the server's own dump program writes them."""
-        words = ["pg_dump", "--inserts", f"--dbname={self.url}"]
+        words = ["pg_dump", "--encoding=UTF8", "--inserts", f"--dbname={self.url}"]
         text = subprocess.run(words, capture_output=True, text=True, check=True).stdout
         return re.sub(r"(?m)^\\(un)?restrict .*$", "", text)  # which holds a random word
 

@@ -28,6 +28,12 @@ MODULES = (
     *(f"yeldro.cli.{each}"
       for each in ("batching", "demo", "files", "inspect", "main", "receipts", "remove")),
     *(f"yeldro.cli.declared.{each}" for each in ("files", "inspect", "receipts", "remove")),
+    *(f"yeldro.core.inspection.{each}" for each in ("orphans", "preview", "repeats", "survey")),
+    *(f"yeldro.formats.{each}" for each in ("cleanup_file", "plan_file", "project", "sql_in")),
+    "yeldro.core.restore.restore",
+    "yeldro.core.selection.views",
+    "yeldro.cli.what",
+    "rich.console",
     *(f"yeldro.engines.{each}" for each in ("mariadb", "postgresql", "sqlite")),
 )  # fmt: skip
 

@@ -117,6 +117,7 @@ def test_a_kill_at_any_moment_leaves_nothing_half_done(
         hanging = "SELECT count(*) FROM lamp WHERE mast_id NOT IN (SELECT id FROM mast)"
         assert database.value(hanging) == 0
         outcomes.add((killed, left))
+        took *= 1.3 if killed else 1  # a machine that others use is slower than it was at first
         ready = any(receipt.outcome == "ready" for receipt in receipts_in(folder))
         if how == "batches" and left < 300 and ready:
             _finish(words, environment)  # the same command finishes the rest

@@ -123,3 +123,11 @@ def test_a_view_of_a_table_in_another_database_is_refused(yeldro: Yeldro) -> Non
     finally:
         here.drop()
         there.drop()
+
+
+def test_a_dot_in_a_name_is_no_border_between_schema_and_table(
+    yeldro: Yeldro, server: PostgresqlServerDatabase
+) -> None:
+    server.script('CREATE SCHEMA "old.x"; CREATE TABLE "old.x".buoy (id int PRIMARY KEY)')
+    (yeldro.folder / "in.sql").write_text('DELETE FROM old."x.buoy" WHERE id = 1')
+    assert "no table" in yeldro("plan", "--sql", "in.sql", db=server.url, code=2).err

@@ -51,11 +51,12 @@ def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
     """
     if schema:
         places = catalogue.places()
-        spelled = {each: f"{each[0]}.{each[1]}".casefold() for each in places}
-        wanted = (schema, name)
-        alike = [each for each in places if spelled[each] == f"{schema}.{name}".casefold()]
-        if wanted in places or len(alike) == 1:
-            return catalogue.table(places[wanted if wanted in places else alike[0]])
+        if (schema, name) in places:
+            return catalogue.table(places[schema, name])
+        wanted = (schema.casefold(), name.casefold())
+        alike = [each for each in places if (each[0].casefold(), each[1].casefold()) == wanted]
+        if len(alike) == 1:
+            return catalogue.table(places[alike[0]])
         known = [f"{each[0]}.{each[1]}" for each in places]
         raise UsageError(
             f"There is no table '{schema}.{name}' here.", suggestion(f"{schema}.{name}", known)

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.errors import Refused, UsageError
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.schema import Column
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import Receipt, stored_rows
@@ -16,7 +20,12 @@ from yeldro.core.restore.order import in_order
 from yeldro.core.restore.staged_rows import StagedRows
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import TableName
+
+_AT_ONCE = 1000
 
 
 @dataclass(frozen=True)
@@ -106,7 +115,7 @@ def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
                 f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
                 "Drop --where, or put them back from there by hand.",
             )
-        each.fill_from(each.step.copy)
+        _fill_from_copy(each, each.step.copy)
         return
     names = [column.stored_as for column in each.step.columns]
     where = None
@@ -114,4 +123,74 @@ def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
         from yeldro.core.selection.filters import parse_stored_filter
 
         where = parse_stored_filter(condition, names)
-    each.fill(stored_rows(receipt.path, each.step, where), all_of_them=where is None)
+    rows = stored_rows(receipt.path, each.step, where)
+    _fill_from_receipt(each, rows, all_of_them=where is None)
+
+
+def _fill_from_receipt(
+    each: StagedRows, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool
+) -> None:
+    """Lays stored rows out.
+
+    Args:
+        all_of_them: these should be all rows that the step affected.
+
+    Raises:
+        DatabaseFailure: they should be, and are not.
+    """
+    names = list(each.roles)
+    plain: list[dict[str, Any]] = []
+    number = 0
+    for row in rows:
+        number += 1
+        values: dict[str, Any] = {"yeldro_row": number}
+        values |= dict(zip(names, (value for value, _ in row), strict=True))
+        if not any(kind for _, kind in row):
+            plain.append(values)
+            if len(plain) == _AT_ONCE:
+                each.session.connection.execute(sa.insert(each.staged), plain)
+                plain = []
+            continue
+        for name, (value, kind) in zip(names, row, strict=True):
+            if kind:
+                values[name] = each.session.restored(value, kind)
+        each.session.connection.execute(sa.insert(each.staged).values(values))
+    if plain:
+        each.session.connection.execute(sa.insert(each.staged), plain)
+    _filled(each, number, all_of_them=all_of_them)
+
+
+def _fill_from_copy(each: StagedRows, place: TableName) -> None:
+    """Lays out the rows of a copy in the database.
+
+    Raises:
+        Refused: the copy, or a column of it, is not there any more.
+        DatabaseFailure: it holds another number of rows than the step affected.
+    """
+    catalogue = each.session.catalogue
+    known = catalogue.table(place).by_name if catalogue.has_table(place) else {}
+    gone = [column.stored_as for column in each.step.columns if column.stored_as not in known]
+    if gone:
+        what = f"column {place}.{gone[0]}" if known else f"copy {place}"
+        raise Refused(f"The {what} is not there any more.", "Nothing can be restored from it.")
+    rows = sql.rows_of(catalogue.table(place))
+    values = [
+        each.session.readable(rows.c[column.stored_as], Column(column.name, column.type))
+        for column in each.roles.values()
+    ]
+    number = sa.func.row_number().over()
+    names = ["yeldro_row", *each.roles]
+    query = sa.select(number, *values)
+    statement = sa.insert(each.staged).from_select(sql.columns_of(each.staged, names), query)
+    _filled(each, sql.inserted(each.session.connection, statement), all_of_them=True)
+
+
+def _filled(each: StagedRows, number: int, *, all_of_them: bool) -> None:
+    if all_of_them and each.step.affected not in (None, number):
+        raise DatabaseFailure(
+            f"{'The copy' if each.step.copy else 'The receipt'} holds {number:,} rows of step "
+            f"{each.step.n}, and {each.step.affected:,} were affected: it is not complete.",
+            "Nothing can be restored from it safely.",
+        )
+    each.stored = number
+    each.session.key_table_filled(each.staged)

@@ -9,13 +9,29 @@ from __future__ import annotations
 import codecs
 import ssl
 from functools import cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pymysql
 
 from yeldro.core.model.errors import UsageError
+from yeldro.engines.mariadb.values import SORTED_BYTES
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
 
 _ENCODING = "yeldro-utf8"
+_SETTINGS = (
+    # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
+    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
+    "NO_ENGINE_SUBSTITUTION'",
+    "max_recursive_iterations = 4294967295",
+    # Where a server or a client sets a limit, every longer result is cut without a word.
+    "sql_select_limit = 18446744073709551615",
+    # With it on, `id IS NULL` matches the row that was added last.
+    "sql_auto_is_null = 0",
+    # So many bytes of a value are looked at when rows are sorted, or grouped by sorting.
+    f"max_sort_length = {SORTED_BYTES}",
+)
 
 
 class _Connection(pymysql.connections.Connection):
@@ -32,6 +48,12 @@ def _unverified() -> ssl.SSLContext:
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     return context
+
+
+def set_up(connection: sa.Connection) -> None:
+    """Set a session up so that nothing that a server or a client has set bends a result."""
+    connection.exec_driver_sql(f"SET SESSION {', '.join(_SETTINGS)}")
+    connection.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
 
 
 def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:

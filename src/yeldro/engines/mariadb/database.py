@@ -20,9 +20,9 @@ from pymysql.constants import FIELD_TYPE
 
 from yeldro.core.database.protocol import NOTHING, Hold
 from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
-from yeldro.engines.mariadb.connection import connect
+from yeldro.engines.mariadb.connection import connect, set_up
 from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
-from yeldro.engines.mariadb.session import SETTINGS, MariadbSession
+from yeldro.engines.mariadb.session import MariadbSession
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
 _AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
@@ -125,8 +125,7 @@ class MariadbDatabase:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
                 sa.event.listen(connection, "after_cursor_execute", heed_warnings)
                 session = MariadbSession(connection, self._name)
-                for setting in SETTINGS:
-                    connection.exec_driver_sql(f"SET SESSION {setting}")
+                set_up(connection)
                 session.tells_changes = session.setting("innodb_snapshot_isolation") is not None
                 if session.tells_changes:
                     session.set("innodb_snapshot_isolation", 1)

@@ -18,7 +18,7 @@ from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncat
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
-from yeldro.engines.mariadb.connection import HalfPairs
+from yeldro.engines.mariadb.connection import HalfPairs, set_up
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
@@ -26,19 +26,6 @@ if TYPE_CHECKING:
     from yeldro.core.model.equality import Sameness
     from yeldro.core.model.schema import Column, Table, TableName
 
-SETTINGS = (
-    # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
-    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
-    "NO_ENGINE_SUBSTITUTION'",
-    "max_recursive_iterations = 4294967295",
-    # Where a server or a client sets a limit, every longer result is cut without a word.
-    "sql_select_limit = 18446744073709551615",
-    # With it on, `id IS NULL` matches the row that was added last.
-    "sql_auto_is_null = 0",
-    # So many bytes of a value are looked at when rows are sorted, or grouped by sorting.
-    f"max_sort_length = {values.SORTED_BYTES}",
-    "TRANSACTION ISOLATION LEVEL REPEATABLE READ",
-)
 _COUNTERS = """
 SELECT COLUMN_NAME FROM information_schema.COLUMNS
 WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
@@ -197,8 +184,7 @@ class MariadbSession(StandardSession):
     ) -> None:
         """Another connection makes it: the server commits whatever makes a table."""
         with self.connection.engine.connect() as another:
-            for setting in SETTINGS:
-                another.exec_driver_sql(f"SET SESSION {setting}")
+            set_up(another)
             another.exec_driver_sql(self._copy_statement(name, table, columns))
         self._copies.append(name)
 

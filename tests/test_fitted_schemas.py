@@ -113,6 +113,23 @@ class Check:
         found = self.ours.contents(stamps=not (last or "touches" in self.kinds()))
         return {name: rows for name, rows in found.items() if not name.endswith("log")}
 
+    def without_leave(self, database: Database, cleanup: Cleanup) -> None:
+        """Runs with no trigger allowed: as many rows as are told are other rows then, or none."""
+        before = self.ours.contents()
+        job = apart(database, Job.of(cleanup))
+        try:
+            done = run(database, job, ReceiptWish(self.folder / "unallowed"), 5)
+        except YeldroError as error:
+            assert self.ours.contents() == before, error
+            return
+        after = self.ours.contents()
+        others = sum((Counter(rows) - Counter(after[name])).total()
+                     for name, rows in before.items())  # fmt: skip
+        told = sum(part.tally.total for part in done.parts)
+        assert others == told, (before, after)
+        self.ours.close()
+        self.ours = self.maker("ours", self.made, self.seed)
+
     def whole(self) -> None:
         theirs = self.maker("theirs", self.made.declared(), self.seed)
         goes = theirs.delete()
@@ -121,6 +138,8 @@ class Check:
         cleanup = chosen(self.made, self.ours)
         try:
             self.fired = tuple(sorted(touched(database, self.ours, cleanup)))
+            if self.fired:
+                self.without_leave(database, cleanup)
             self.job = apart(database, Job.of(replace(cleanup, allowed_triggers=self.fired)))
             done = run(database, self.job, ReceiptWish(self.folder / "whole"), 5)
         except YeldroError as error:

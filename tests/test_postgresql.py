@@ -103,7 +103,7 @@ def test_a_rule_that_removes_elsewhere_or_removes_nothing_is_found(yeldro, serve
     """)
     before = server.contents()
     words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
-    assert "-1 rows" not in yeldro(*words, db=server.url, code=4).err
+    assert "-1 row" not in yeldro(*words, db=server.url, code=4).err
     words = ("run", "lamp", "--all-rows", "--expect", "2", "--yes")
     assert "affected 1 rows" in yeldro(*words, db=server.url, code=4).err
     assert server.contents() == before
@@ -148,6 +148,93 @@ def test_triggers_and_rules_are_counted_by_table(yeldro, server) -> None:
     assert server.contents() == before
     done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).json()
     assert done["unplanned"] == {"log": 2}
+
+
+def with_trigger(server, body: str, kind: str = "", more: str = "") -> None:
+    """A table whose removals run a function, and another table with three rows."""
+    waits = "DEFERRABLE INITIALLY DEFERRED" if kind else ""
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE lamp (id int PRIMARY KEY);
+        INSERT INTO mast VALUES (1), (2), (3); INSERT INTO lamp VALUES (1), (2), (3);
+        {more};
+        CREATE FUNCTION act() RETURNS trigger LANGUAGE plpgsql AS
+            $$ BEGIN {body}; RETURN NULL; END $$;
+        CREATE {kind} TRIGGER acting AFTER DELETE ON mast {waits}
+            FOR EACH ROW EXECUTE FUNCTION act();
+    """)
+
+
+@pytest.mark.parametrize("way", ["whole", "batches", "restore"])
+def test_a_trigger_that_waits_for_the_commit_is_counted(yeldro, server, way: str) -> None:
+    with_trigger(server, "DELETE FROM lamp WHERE id = 2; INSERT INTO mast VALUES (OLD.id + 10)",
+                 "CONSTRAINT")  # fmt: skip
+    before = server.contents()
+    words = ["run", "mast", "--where", "id = 2", "--expect", "1", "--yes"]
+    if way == "restore":
+        server.script("CREATE CONSTRAINT TRIGGER again AFTER INSERT ON mast DEFERRABLE INITIALLY"
+                      " DEFERRED FOR EACH ROW WHEN (NEW.id < 9) EXECUTE FUNCTION act();"
+                      "ALTER TABLE mast DISABLE TRIGGER acting;"
+                      "CREATE OR REPLACE FUNCTION act() RETURNS trigger LANGUAGE plpgsql AS"
+                      " $$ BEGIN DELETE FROM lamp WHERE id = 2; RETURN NULL; END $$")  # fmt: skip
+        yeldro(*words, db=server.url)
+        before = server.contents()
+        words = ["restore", "last", "--yes"]
+    words += ["--batch", "1"] * (way == "batches")
+    told = yeldro(*words, code=4, db=server.url).err
+    assert "+1 row in lamp" in told
+    assert server.contents() == before
+
+
+@pytest.mark.parametrize(
+    ("body", "more", "where"),
+    [
+        ("TRUNCATE lamp", "", "pg_catalog"),
+        ("DROP TABLE lamp", "", "pg_catalog"),
+        ("ALTER TABLE lamp ADD deep int", "", "pg_catalog"),
+        ("CREATE TABLE lens (id int)", "", "pg_catalog"),
+        ("PERFORM lo_unlink(7)", "SELECT lo_create(7)", "pg_largeobject"),
+    ],
+)
+def test_what_a_trigger_does_to_whole_tables_is_seen(
+    yeldro, server, body: str, more: str, where: str
+) -> None:
+    with_trigger(server, body, more=more)
+    words = ("run", "mast", "--where", "id = 2", "--expect", "1", "--yes")
+    told = yeldro(*words, db=server.url, code=4).err
+    assert f"in {where}" in told
+    assert server.value("SELECT count(*) FROM lamp") == 3
+    assert server.value("SELECT count(*) FROM mast") == 3
+    done = yeldro(*words, "--allow-trigger", "acting", "--json", db=server.url).json()
+    assert where in done["unplanned"]
+
+
+@pytest.mark.parametrize(
+    ("body", "more", "name"),
+    [
+        ("PERFORM dblink_exec('', 'DELETE FROM lamp')", "CREATE EXTENSION dblink", "dblink_exec"),
+        ("PERFORM far()", """CREATE EXTENSION dblink; CREATE FUNCTION far() RETURNS text
+            LANGUAGE sql AS $$ SELECT dblink_exec('', 'DELETE FROM lamp') $$""", "dblink_exec"),
+        ('DELETE FROM "Far lamp"', """CREATE EXTENSION postgres_fdw;
+            CREATE SERVER far FOREIGN DATA WRAPPER postgres_fdw;
+            CREATE FOREIGN TABLE "Far lamp" (id int) SERVER far""", "Far lamp"),
+        ("DELETE FROM lamp", """CREATE EXTENSION dblink; CREATE FUNCTION also() RETURNS trigger
+            LANGUAGE plpgsql AS $$ BEGIN PERFORM dblink_exec('', ''); RETURN OLD; END $$;
+            CREATE TRIGGER also BEFORE DELETE ON lamp FOR EACH ROW EXECUTE FUNCTION also()""",
+         "dblink_exec"),
+        ("COPY lamp TO PROGRAM 'true'", "", "COPY"),
+    ],
+)  # fmt: skip
+def test_a_trigger_that_leaves_the_transaction_is_refused_before_anything_runs(
+    yeldro, server, body: str, more: str, name: str
+) -> None:
+    with_trigger(server, body, more=more)
+    before = server.contents()
+    words = ("mast", "--where", "id = 2")
+    told = yeldro("run", *words, "--expect", "1", "--yes", db=server.url, code=3).err
+    assert f"The trigger acting of mast uses {name}" in told
+    assert "--no-way-back" in told
+    assert f"uses {name}" in yeldro("rehearse", *words, db=server.url, code=3).err
+    assert server.contents() == before
 
 
 def test_rows_that_somebody_else_changes_meanwhile_are_left_alone(yeldro, server) -> None:
@@ -309,7 +396,7 @@ def test_rows_that_a_policy_hides_are_warned_of_and_never_taken_along(yeldro, se
     assert plan["total"] == 2
     assert any("row-level security" in each for each in plan["warnings"])
     found = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url, code=4)
-    assert "+1 rows in lamp" in found.err
+    assert "+1 row in lamp" in found.err
     assert server.value("SELECT count(*) FROM lamp") == 2
 
 

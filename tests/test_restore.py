@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import json
+import random
 import sqlite3
 from pathlib import Path
 
@@ -71,6 +73,45 @@ def test_rows_in_conflict_are_left_out_when_that_is_said(yeldro: Yeldro, made) -
         (1, "a"), (3, "c"), (9, "b")
     ]  # fmt: skip
     assert database.rows("SELECT id FROM ship ORDER BY id") == [(1,), (3,)]
+    again = yeldro("restore", "last", "--skip-conflicts", "--yes").out
+    assert "the rows that are missing were left out" in again
+    assert "in place." not in again
+    chosen = yeldro("restore", "last", "--only", "port", "--where", "id = 1", "--yes").out
+    assert "every row that was chosen is in place" in chosen
+
+
+@pytest.mark.parametrize("encoding", ["UTF-8", "UTF-16le", "UTF-16be"])
+def test_no_text_comes_back_as_another(yeldro: Yeldro, tmp_path: Path, encoding: str) -> None:
+    """Pairs of units of UTF-16, and bytes that no encoding has, in files of each encoding."""
+    path = tmp_path / "texts.db"
+    chance = random.Random(encoding)
+    units = ["0041", "d800", "dc00", "dbff", "dfff", "0000", "ffff", "fffd"]
+    texts = ["".join(chance.sample(units, 2)) for _ in range(16)]
+    texts += [chance.randbytes(chance.randint(1, 7)).hex() for _ in range(4)]
+    with contextlib.closing(sqlite3.connect(path)) as connection:
+        connection.executescript(f"PRAGMA encoding = '{encoding}'; CREATE TABLE said"
+                                 " (id INTEGER PRIMARY KEY, words TEXT)")  # fmt: skip
+        for text in texts:
+            connection.execute(f"INSERT INTO said (words) VALUES (CAST(x'{text}' AS TEXT))")
+        connection.commit()
+
+        def contents() -> list[tuple[int, str]]:
+            return connection.execute("SELECT id, hex(words) FROM said").fetchall()
+
+        before = contents()
+        whole = 0
+        for number in range(1, len(texts) + 1):
+            words = ("run", "said", "--where", f"id = {number}", "--expect", "1", "--yes")
+            done = yeldro(*words, db=str(path), code=None)
+            if done.code == 3:
+                assert encoding != "UTF-8"
+                assert "could not come back" in done.err
+            else:
+                assert len(contents()) == len(before) - 1
+                yeldro("restore", "last", "--yes")
+                whole += 1
+            assert contents() == before
+    assert whole >= 4
 
 
 GENERATED = """

@@ -23,6 +23,7 @@ from yeldro.report.text import visible
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
+    from yeldro.core.restore.restore import RestorePlan
     from yeldro.core.restore.staging import Scope
 
 
@@ -130,14 +131,24 @@ def restore(
             show_text(tables.restore_view(done.plan, "restore"))
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
-        nothing = "Nothing to do: every row of this receipt is in place."
-        if found.is_of_restore:
-            nothing = "Nothing to do: this restore is undone already."
-        click.secho(f"\n{committed if done.total else nothing}", fg="green", bold=True)
+        ended = committed if done.total else _why_nothing(done.plan, scope)
+        click.secho(f"\n{ended}", fg="green", bold=True)
         for each in done.differences:
             click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
+
+
+def _why_nothing(planned: RestorePlan, scope: Scope) -> str:
+    if not planned.steps:
+        return "Nothing to do."
+    if planned.skipped:
+        return "Nothing was changed: the rows that are missing were left out."
+    if scope.only or scope.where:
+        return "Nothing to do: every row that was chosen is in place."
+    if planned.receipt.is_of_restore:
+        return "Nothing to do: this restore is undone already."
+    return "Nothing to do: every row of this receipt is in place."
 
 
 def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> int:

@@ -15,6 +15,7 @@ from yeldro.core.database.protocol import Truncation
 from yeldro.core.model.errors import Fault, Refused
 
 if TYPE_CHECKING:
+    from yeldro.core.database.protocol import LastingEffect
     from yeldro.core.model.equality import Sameness
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
@@ -67,6 +68,9 @@ class StandardSession:
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing to do where the core checks when all is done."""
+
+    def run_deferred(self) -> None:
+        """Nothing to do where no trigger can be put off until the commit."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Nothing to do where statements are not planned by counts."""
@@ -213,7 +217,7 @@ class StandardSession:
         """Nothing to do where nothing is unseen."""
         return nullcontext()
 
-    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
+    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
         """None, where everything that a trigger does is rolled back with the rest."""
         del table, event
         return ()

@@ -118,6 +118,23 @@ class Catalogue(Protocol):
         """Declared foreign keys whose parent table or parent columns do not exist, as text."""
 
 
+@dataclass(frozen=True)
+class LastingEffect:
+    """Something that a trigger can do and that does not end with the transaction.
+
+    Args:
+        trigger: its name.
+        name: of the table or function by which it does that, by which it can be accepted.
+        said: what it does, as the rest of a sentence.
+        remedy: what helps, as the beginning of one.
+    """
+
+    trigger: str
+    name: str
+    said: str
+    remedy: str
+
+
 class Session(Protocol):
     """One connection to one database, reading or writing, in one transaction."""
 
@@ -156,6 +173,9 @@ class Session(Protocol):
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Has the system check these deferrable foreign keys at the commit."""
+
+    def run_deferred(self) -> None:
+        """Has the system do now what it put off until the commit: its checks, and its triggers."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """An empty temporary table of these columns; the first `unique` of them are its key."""
@@ -300,15 +320,11 @@ class Session(Protocol):
     def letting_the_system_check(self) -> AbstractContextManager[None]:
         """Within it the system itself refuses what would leave rows of unseen tables hanging."""
 
-    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
-        """The triggers that write, as they are fired, to tables in which nothing is rolled back.
+    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
+        """What triggers of a table can do, as far as their text tells, that is not rolled back.
 
         Args:
             event: insert, update or delete of rows of `table`.
-
-        Returns:
-            Pairs of a trigger and a table; what a routine does that this user may not read is a
-            table of that name.
         """
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:

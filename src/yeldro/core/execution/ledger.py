@@ -78,7 +78,7 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
     if not ledger.unplanned or (triggers and not unnamed):
         return
     where = ", ".join(
-        f"{rows:+,} rows" + ("" if name == "*" else f" in {name}")
+        f"{rows:+,} row{'' if abs(rows) == 1 else 's'}" + ("" if name == "*" else f" in {name}")
         for name, rows in ledger.unplanned.items()
     )
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""

@@ -90,13 +90,12 @@ def check_lasting_effects(
         if not table.triggers:
             continue
         event = _EVENTS.get(action, "update")
-        for trigger, written in session.lasting_effects(table, event):
-            if no_way_back is None or written not in no_way_back:
-                accept = f", or accept it with --no-way-back {as_typed(written)}"
+        for effect in session.lasting_effects(table, event):
+            if no_way_back is None or effect.name not in no_way_back:
+                accept = f", or accept it with --no-way-back {as_typed(effect.name)}"
                 raise Refused(
-                    f"The trigger {trigger} of {table.name} can write to {written}, and what it "
-                    f"does there cannot be rolled back.",
-                    f"Convert it to the engine InnoDB{accept if no_way_back is not None else ''}.",
+                    f"The trigger {effect.trigger} of {table.name} {effect.said}.",
+                    f"{effect.remedy}{accept if no_way_back is not None else ''}.",
                 )
 
 
@@ -138,6 +137,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     for work, rows in _carried_out(session, prepared.work, truncating=cleanup.truncate):
         check_step(work.step, rows, work.rows.table)
         affected.append(rows)
+    session.run_deferred()
     tally = Tally(prepared.plan.steps, tuple(affected))
     if cleanup.truncate:  # no row is counted by the system, and the table is empty
         return tally, Ledger(tally.by_table({}))

@@ -406,7 +406,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
                 warnings.append(
                     f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
-                    f"it changes rows, everything is rolled back, unless --allow-trigger "
+                    f"it changes rows here, everything is rolled back, unless --allow-trigger "
                     f"{trigger.name} is given."
                 )
             if trigger.event == ("update" if event == "update" else "insert"):

@@ -324,6 +324,7 @@ def _put_back(
     for each in staged_steps:
         if not isinstance(each, AddedRows):
             late.append((each, each.set_late_links()))
+    session.run_deferred()
     after = session.change_count()
     mended = _mended(session, mend(staged_steps, meanwhile), after)
     found = differences(staged_steps, meanwhile)
@@ -350,6 +351,7 @@ def _mended(
     changed = [(passing(each, rows), rows) for each, rows in mended if rows]
     if not changed:
         return Ledger({})
+    session.run_deferred()
     ledger = read_ledger(before, session.change_count(), _tally(changed))
     # A row in which a trigger sets its own values again may count as not changed at all.
     more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}

@@ -312,7 +312,7 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
 def _check_table(table: Table) -> None:
     if table.kind != "table":
         raise Refused(
-            f"{table.name} is a {table.kind}, and rows are removed from tables only.",
+            f"{table.name} is a {table.kind}, and rows are removed from plain tables only.",
             "Name the table whose rows should go.",
         )
 

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     import sqlalchemy as sa
 
 CONVERTED = {"ascii", "latin1", "ucs2", "utf16", "utf16le", "utf32", "utf8", "utf8mb3", "utf8mb4"}
+_KINDS = {"BASE TABLE": "table", "SYSTEM VERSIONED": "system-versioned table"}
 _LISTED = """
 SELECT TABLE_NAME AS name, TABLE_TYPE AS type, ENGINE AS engine
 FROM information_schema.TABLES
@@ -196,7 +197,7 @@ class MariadbCatalogue:
                 Trigger(each.name, each.event) for each in self._rows(_TRIGGERS, schema, bare)
             ),
             indexes=tuple(indexes),
-            kind="table" if row.type == "BASE TABLE" else row.type.lower(),
+            kind=_KINDS.get(row.type, row.type.lower()),
             transactional=transactional,
             notes=notes,
         )

@@ -14,7 +14,13 @@ from sqlglot.dialects.mysql import MySQL
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, PRINT
-from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
+from yeldro.core.database.protocol import (
+    ChangeCount,
+    Hold,
+    LastingEffect,
+    RowRefusal,
+    Truncation,
+)
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
@@ -300,8 +306,17 @@ class MariadbSession(StandardSession):
             if not self.connection.invalidated:
                 self.set("foreign_key_checks", 0)
 
-    def lasting_effects(self, table: Table, event: str) -> tuple[tuple[str, str], ...]:
-        return self.catalogue.lasting_effects(table.name, event)
+    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
+        """Writing to a table without transactions; or what a routine does that is not shown."""
+        return tuple(
+            LastingEffect(
+                trigger,
+                written,
+                f"can write to {written}, and what it does there cannot be rolled back",
+                "Convert it to the engine InnoDB",
+            )
+            for trigger, written in self.catalogue.lasting_effects(table.name, event)
+        )
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """An enum's empty error value, which a strict mode refuses."""

@@ -281,6 +281,11 @@ class PostgresqlCatalogue:
             named_to_change=tuple(row.changed or ()),
         )
 
+    def oids_of(self, name: TableName) -> set[int]:
+        """The numbers of a table and of its partitions."""
+        oid = self._list()[name].oid
+        return {oid, *(row.inhrelid for row in self._rows(_PARTS, oid))}
+
     def _triggers(self, oid: int) -> list[Trigger]:
         """Triggers and rules, those of partitions too, which run for the whole table's rows.
 

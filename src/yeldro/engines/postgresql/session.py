@@ -13,10 +13,17 @@ from sqlalchemy.types import UserDefinedType
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list
-from yeldro.core.database.protocol import ChangeCount, Hold, RowRefusal, Truncation
+from yeldro.core.database.protocol import (
+    ChangeCount,
+    Hold,
+    LastingEffect,
+    RowRefusal,
+    Truncation,
+)
 from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
+from yeldro.engines.postgresql.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
@@ -73,13 +80,21 @@ SELECT attname FROM pg_attribute
 WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
   AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
 """
+# What makes, changes, empties or drops a table shows in the system's own tables alone; a large
+# object lies there too.
 _COUNTS = """
-SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid,
+SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid, NULL AS name,
        sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
        sum(s.n_tup_ins)::bigint AS added
 FROM pg_stat_xact_user_tables AS s
 WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
 GROUP BY 1
+UNION ALL
+SELECT NULL, s.name, sum(s.n_tup_del)::bigint, sum(s.n_tup_upd)::bigint, sum(s.n_tup_ins)::bigint
+FROM (SELECT *, CASE WHEN relname LIKE 'pg\\_largeobject%%' THEN 'pg_largeobject'
+                     ELSE 'pg_catalog' END AS name FROM pg_stat_xact_sys_tables) AS s
+WHERE s.schemaname = 'pg_catalog' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
+GROUP BY s.name
 """
 
 
@@ -108,6 +123,7 @@ class PostgresqlSession(StandardSession):
     def __init__(self, connection: sa.Connection) -> None:
         super().__init__(connection)
         self.catalogue = PostgresqlCatalogue(connection)
+        self._trigger_effects: TriggerEffects | None = None
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         return getattr(error.orig, "sqlstate", None) == STOPPED
@@ -119,6 +135,11 @@ class PostgresqlSession(StandardSession):
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         del keys
+        self._ddl("SET CONSTRAINTS ALL DEFERRED")
+
+    def run_deferred(self) -> None:
+        """Runs constraint triggers before their changes are counted; later ones wait again."""
+        self._ddl("SET CONSTRAINTS ALL IMMEDIATE")
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
@@ -336,11 +357,17 @@ class PostgresqlSession(StandardSession):
         """As a literal without a type of its own, which takes that of what it is compared with."""
         return None if value is None else str(value)
 
+    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
+        """What the functions of triggers name that is outside of this transaction."""
+        if self._trigger_effects is None:
+            self._trigger_effects = TriggerEffects(self.connection)
+        return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)
+
     def change_count(self) -> ChangeCount:
         """Rows changed in this transaction by table, cascades and triggers included."""
         counted: dict[str, tuple[int, ...]] = {}
         for row in self.connection.exec_driver_sql(_COUNTS).all():
-            name = str(self.catalogue.name_of(row.oid) or row.oid)
+            name = row.name or str(self.catalogue.name_of(row.oid) or row.oid)
             so_far = counted.get(name, (0, 0, 0))
             more = (row.removed, row.changed, row.added)
             counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))

@@ -15,7 +15,7 @@ import sqlite3
 import stat
 import time
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
 from functools import cached_property
@@ -49,6 +49,9 @@ _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
 _INTERRUPTED = "interrupted"
+_RAISED = "user-defined function raised exception"  # only `_well_formed` raises any
+_UTF_16 = {2: "utf-16-le", 3: "utf-16-be"}  # sqlite.org/fileformat2.html, 1.3.13
+_ENCODING_AT = 59
 _CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
 _STEPS_BETWEEN_SIGNALS = 100_000
 
@@ -114,7 +117,7 @@ class SqliteDatabase:
 
     @contextmanager
     def _session(self, mode: str, lock_wait: float) -> Iterator[SqliteSession]:
-        self._check_file()
+        codec = _UTF_16.get(self._check_file(), "")
         address = f"{self.path.as_uri()}?mode={mode}"
 
         def begin(*_: Any) -> None:
@@ -129,6 +132,7 @@ class SqliteDatabase:
             )
             raw.text_factory = _text
             raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
+            raw.create_function("yeldro_well_formed", 2, _well_formed(codec), deterministic=True)
             raw.execute(f"PRAGMA cache_size = -{_CACHED}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw
@@ -137,7 +141,7 @@ class SqliteDatabase:
         sa.event.listen(engine, "before_cursor_execute", begin)
         try:
             with engine.connect() as connection:
-                session = SqliteSession(connection)
+                session = SqliteSession(connection, in_utf_16=bool(codec))
                 try:
                     yield session
                 finally:
@@ -149,7 +153,8 @@ class SqliteDatabase:
         except sa.exc.DBAPIError as error:
             raise self._explained(error, lock_wait, writes=mode == "rw") from error
 
-    def _check_file(self) -> None:
+    def _check_file(self) -> int:
+        """Refuses what is no database; the number of the encoding that its texts have."""
         if not self.path.exists():
             near = self.path.parent if self.path.parent.is_dir() else None
             files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
@@ -162,15 +167,16 @@ class SqliteDatabase:
             raise DatabaseFailure(f"{self.path} is a folder.", "Name the database file in it.")
         try:
             with self.path.open("rb") as file:
-                start = file.read(16)
+                start = file.read(_ENCODING_AT + 1)
         except OSError as error:
             raise DatabaseFailure(
                 f"The file {self.path} cannot be read: {error.strerror}.", "Check its permissions."
             ) from error
-        if start and start != _HEADER:
+        if start and not start.startswith(_HEADER):
             raise DatabaseFailure(
                 f"The file {self.path} is not an SQLite database.", "Name a database file."
             )
+        return start[_ENCODING_AT] if len(start) > _ENCODING_AT else 0
 
     def _explained(self, error: sa.exc.DBAPIError, lock_wait: float, *, writes: bool) -> Exception:
         """What a failure of SQLite means for the data, and what to do."""
@@ -201,6 +207,13 @@ class SqliteDatabase:
                 f"The file {self.path} is damaged ({reason}).",
                 "Look at it with PRAGMA integrity_check before anything else.",
             )
+        if reason == _RAISED:
+            return Refused(
+                "A text in these rows could not come back: SQLite reads or writes it as another "
+                "one (not well-formed UTF-16, or U+FFFE or U+FFFF in it).",
+                "Correct that text, or keep no rows: --without-rows.",
+                data=ROLLED_BACK,
+            )
         return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
 
 
@@ -217,9 +230,10 @@ class SqliteSession(StandardSession):
     sql_dialect = "sqlite"
     checks_when_all_is_done = True
 
-    def __init__(self, connection: sa.Connection) -> None:
+    def __init__(self, connection: sa.Connection, *, in_utf_16: bool) -> None:
         super().__init__(connection)
         self.catalogue = SqliteCatalogue(connection)
+        self._in_utf_16 = in_utf_16
         self.seen_by_others = ""
         self.longest_wait: float | None = None
 
@@ -291,6 +305,12 @@ class SqliteSession(StandardSession):
         raw = self.connection.connection.driver_connection
         still_open = isinstance(raw, sqlite3.Connection) and raw.in_transaction
         return not isinstance(error, sa.exc.DBAPIError) and not still_open
+
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """As it is; in a file in UTF-16 held against what SQLite makes of it in UTF-8."""
+        if not self._in_utf_16:
+            return super().readable(value, column)
+        return sa.func.yeldro_well_formed(value, sa.cast(value, sa.LargeBinary))
 
     def is_text(self, column: Column) -> bool:
         """By affinity; where a column has none its values decide one by one."""
@@ -396,6 +416,20 @@ def _text(raw: bytes) -> str | UndecodableText:
     except UnicodeDecodeError:
         UndecodableText.seen = True
         return UndecodableText(raw)
+
+
+def _well_formed(codec: str) -> Callable[[Any, bytes], Any]:
+    """A function that gives a value back, but fails on a text that SQLite's UTF-8 changes.
+
+    SQLite reads two characters of UTF-8 as U+FFFD (sqlite.org/src/file/src/utf.c, READ_UTF8).
+    """
+
+    def checked(value: Any, raw: bytes) -> Any:
+        if isinstance(value, str) and not {"\ufffe", "\uffff"}.isdisjoint(raw.decode(codec)):
+            raise ValueError(value)
+        return value
+
+    return checked
 
 
 def _without_case(value: Any) -> Any:

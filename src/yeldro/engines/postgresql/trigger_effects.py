@@ -1,0 +1,110 @@
+"""Triggers whose functions name what is outside the transaction, or what its counts leave out.
+
+What a function does is not known before it runs. Its text is looked through for what it names:
+foreign tables, functions of dblink, languages that may do anything, COPY to a file or program. SQL
+that it puts together as it runs is not seen.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from yeldro.core.database.protocol import LastingEffect
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+_TRIGGERS = """
+SELECT t.tgname AS name, t.tgrelid AS table_oid, c.relname AS table_name, p.oid AS function_oid,
+       NULL AS text, t.tgtype & 4 > 0 AS on_insert, t.tgtype & 8 > 0 AS on_delete,
+       t.tgtype & 16 > 0 AS on_update
+FROM pg_trigger AS t JOIN pg_class AS c ON c.oid = t.tgrelid JOIN pg_proc AS p ON p.oid = t.tgfoid
+WHERE NOT t.tgisinternal
+UNION ALL
+SELECT r.rulename, r.ev_class, c.relname, NULL, pg_get_ruledef(r.oid), r.ev_type = '3',
+       r.ev_type = '4', r.ev_type = '2'
+FROM pg_rewrite AS r JOIN pg_class AS c ON c.oid = r.ev_class WHERE r.rulename <> '_RETURN'
+"""
+_FUNCTIONS = """
+SELECT p.oid, p.proname AS name, coalesce(nullif(p.prosrc, ''), pg_get_function_sqlbody(p.oid), '')
+       AS text, l.lanname AS language, l.lanpltrusted AS trusted, e.extname AS extension
+FROM pg_proc AS p JOIN pg_language AS l ON l.oid = p.prolang
+     LEFT JOIN pg_depend AS d ON d.objid = p.oid AND d.classid = 'pg_proc'::regclass
+          AND d.deptype = 'e'
+     LEFT JOIN pg_extension AS e ON e.oid = d.refobjid
+WHERE p.pronamespace <> 'pg_catalog'::regnamespace
+"""
+_FOREIGN_TABLES = "SELECT relname AS name FROM pg_class WHERE relkind = 'f'"
+_WORDS = re.compile(r'"((?:[^"]|"")+)"|(\w+)')
+_COPY_OUT = re.compile(r"\bCOPY\b[^;]*\b(?:PROGRAM\b|TO\s+(?:E?'|\$))", re.IGNORECASE)
+_COMPILED = ("c", "internal")  # their text tells nothing; most do no more than compute
+
+
+class TriggerEffects:
+    """The triggers and functions of a database, by what they name."""
+
+    def __init__(self, connection: sa.Connection) -> None:
+        def rows(statement: str) -> list[Any]:
+            return list(connection.exec_driver_sql(statement).all())
+
+        self._triggers = rows(_TRIGGERS)
+        self._functions = {row.oid: row for row in rows(_FUNCTIONS)}
+        self._foreign = {row.name for row in rows(_FOREIGN_TABLES)}
+        self._functions_by_name: dict[str, list[Any]] = defaultdict(list)
+        for function in self._functions.values():
+            self._functions_by_name[function.name].append(function)
+        self._triggers_by_table: dict[str, list[Any]] = defaultdict(list)
+        for trigger in self._triggers:
+            self._triggers_by_table[trigger.table_name].append(trigger)
+
+    def of(self, oids: set[int], event: str) -> tuple[LastingEffect, ...]:
+        """What the triggers on some tables name, through the functions and tables named there.
+
+        Args:
+            oids: of a table and its partitions.
+            event: insert, update or delete.
+        """
+        found: dict[LastingEffect, None] = {}
+        for trigger in self._triggers:
+            if trigger.table_oid not in oids or not getattr(trigger, f"on_{event}"):
+                continue
+            for named in self._named(trigger):
+                found[
+                    LastingEffect(
+                        trigger.name,
+                        named,
+                        f"uses {named}, and what that changes is neither counted nor rolled back "
+                        f"for certain",
+                        "Look at what it does there",
+                    )
+                ] = None
+        return tuple(found)
+
+    def _named(self, trigger: Any) -> Iterator[str]:
+        waiting = [trigger]
+        seen = set()
+        while waiting:
+            each = waiting.pop()
+            function = self._functions.get(getattr(each, "function_oid", None) or 0, each)
+            text = function.text or ""
+            if (function.name, text) in seen:
+                continue
+            seen.add((function.name, text))
+            language = getattr(function, "language", "")
+            if not getattr(function, "trusted", True) and language not in _COMPILED:
+                yield function.name
+            if getattr(function, "extension", None) == "dblink":
+                yield function.name
+            if language in _COMPILED:
+                continue
+            if _COPY_OUT.search(text):
+                yield "COPY"
+            for quoted, plain in _WORDS.findall(text):
+                name = quoted.replace('""', '"') or plain.lower()
+                if name in self._foreign:
+                    yield name
+                waiting += self._functions_by_name.get(name, ())
+                waiting += self._triggers_by_table.get(name, ())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
     from yeldro.core.planning.repoint import Moved, MovedKeys
+
+_LITERAL = re.compile(r"[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")
 
 
 @dataclass(frozen=True)
@@ -162,6 +165,9 @@ class Settling:
             return None
         defaults = [found.table.by_name[name].default for name in link.key.columns]
         if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
+            if not all(_is_fixed(str(each), self.session) for each in defaults):
+                words = f"the default of {link.key.name} is computed anew for each row"
+                return Obstacle(Cause.NO_FIXED_DEFAULT, words)
             parent = self.session.catalogue.table(link.key.parent)
             rows = sql.rows_of(parent)
             is_default = [
@@ -211,3 +217,12 @@ class Settling:
                     words = f"{key.name} references the columns that would change"
                     return Obstacle(Cause.REFERENCED, words)
         return None
+
+
+def _is_fixed(default: str, session: Session) -> bool:
+    """Whether a column's default has one value in a transaction."""
+    if _LITERAL.fullmatch(default):
+        return True
+    from yeldro.core.selection.filters import is_fixed  # loads the parser, which is seldom needed
+
+    return is_fixed(default, session)

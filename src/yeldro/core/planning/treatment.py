@@ -40,6 +40,7 @@ class Cause(StrEnum):
     TWICE = "a unique key would be there twice"
     REFERENCED = "rows that stay reference the columns that would change"
     NO_KEY = "rows could not be found again"
+    NO_FIXED_DEFAULT = "the default is computed anew for each row"
     NO_DEFAULT_ROW = "the default references no row that stays"
 
 

@@ -308,6 +308,16 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
         )
 
 
+def is_fixed(text: str, session: Session) -> bool:
+    """Whether an expression of the schema, such as a default, has one value in a transaction."""
+    try:
+        for tree in parse(f"SELECT {text}", session.sql_dialect):
+            _refuse_writing(tree, session)
+    except (SqlglotError, UsageError):
+        return False
+    return True
+
+
 def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[str]]:
     """The functions, operators and types of an expression, by their names as it is written."""
     text = tree.sql(dialect=dialect, comments=False)

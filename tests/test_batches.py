@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -12,7 +13,7 @@ from undoing import back_and_forth
 
 from yeldro.api import cleanup, connect
 from yeldro.core.execution.batches import Batches, Progress, run_in_batches
-from yeldro.core.model.errors import Interrupted
+from yeldro.core.model.errors import Interrupted, Refused
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptWish
@@ -112,3 +113,49 @@ def test_rows_without_a_key_go_in_batches_where_they_can_come_back(
     assert database.contents() == before
     yeldro("run", *words, "--yes", "--without-rows", db=database.url)
     assert database.value("SELECT count(*) FROM mast") == 0
+
+
+LINKED = """
+    CREATE TABLE mast (id INTEGER PRIMARY KEY, mark INTEGER);
+    CREATE TABLE heap (number INTEGER, one INTEGER, two INTEGER, three INTEGER,
+        FOREIGN KEY (one) REFERENCES mast (id) ON DELETE {0},
+        FOREIGN KEY (two) REFERENCES mast (id) ON DELETE {1},
+        FOREIGN KEY (three) REFERENCES mast (id) ON DELETE {2});
+"""
+
+
+@pytest.mark.parametrize("cut", range(4))
+def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
+    made, tmp_path: Path, cut: int
+) -> None:
+    """Of three foreign keys of one table, the first `cut` are set to NULL."""
+    actions = ["SET NULL"] * cut + ["CASCADE"] * (3 - cut)
+    random.Random(cut).shuffle(actions)
+    database: AnyDatabase = made(LINKED.format(*actions))
+    opened = open_database(database.url)
+    told = Counter[str]()
+    for seed in range(6):
+        chance = random.Random(seed)
+        masts = range(1, chance.randint(4, 7))
+        database.script("DELETE FROM heap; DELETE FROM mast")
+        database.script(
+            "; ".join(f"INSERT INTO mast VALUES ({n}, {chance.randint(0, 2)})" for n in masts)
+        )
+        for number in range(6):
+            links = ", ".join(str(chance.choice(["NULL", *masts])) for _ in range(3))
+            database.script(f"INSERT INTO heap VALUES ({number}, {links})")
+        before = database.contents()
+        job = Job.of(cleanup("mast", where="mark < 2", expect="0.."))
+        wish = ReceiptWish(tmp_path / str(seed))
+        try:
+            ended = run_in_batches(opened, job, wish, 5, Batches(chance.randint(1, 2)))
+        except Refused as error:
+            assert "heap has no key" in str(error)
+            told["refused"] += 1
+        else:
+            if ended.receipt is not None:
+                told["run"] += 1
+                back_and_forth(opened, ended.receipt, database.contents)
+        assert database.contents() == before, seed
+    has_row_ids = isinstance(database, SqliteFile)
+    assert told["run" if cut == 0 or (cut == 1 and has_row_ids) else "refused"] > 2

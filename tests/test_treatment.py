@@ -76,6 +76,46 @@ def test_a_default_is_taken_where_its_parent_stays_and_blocks_elsewhere(yeldro, 
 
 
 @pytest.mark.parametrize("made", ["sqlite", "postgresql"], indirect=True)
+@pytest.mark.parametrize(
+    ("default", "fixed"),
+    [("0", True), ("'1'", True), ("(1 - 1)", True), ("(abs(random() * 0))", False)],
+)
+def test_a_default_that_is_computed_anew_for_each_row_is_not_taken(
+    yeldro, made, default: str, fixed: bool
+) -> None:
+    database = made(f"""
+        CREATE TABLE quay (id INTEGER PRIMARY KEY);
+        CREATE TABLE boat (id INTEGER PRIMARY KEY,
+            quay_id INTEGER DEFAULT {default} REFERENCES quay (id) ON DELETE SET DEFAULT);
+        INSERT INTO quay VALUES (0), (1), (2); INSERT INTO boat VALUES (1, 2), (2, 2);
+    """)
+    if fixed:
+        there_and_back(yeldro, database, "quay", "--where", "id = 2", "--expect", "1")
+        return
+    before = database.contents()
+    words = ("run", "quay", "--where", "id = 2", "--expect", "1", "--yes")
+    told = yeldro(*words, db=database.url, code=3).err
+    assert "the default of boat.quay_id is computed anew for each row" in told
+    assert database.contents() == before
+
+
+@pytest.mark.parametrize("made", ["postgresql"], indirect=True)
+def test_a_default_for_some_columns_of_a_key_is_held_against_what_the_others_keep(
+    yeldro, made
+) -> None:
+    database = made("""
+        CREATE TABLE quay (port INTEGER, n INTEGER, PRIMARY KEY (port, n));
+        CREATE TABLE boat (id INTEGER PRIMARY KEY, port INTEGER DEFAULT 5, n INTEGER DEFAULT 0,
+            FOREIGN KEY (port, n) REFERENCES quay ON DELETE SET DEFAULT (n));
+        INSERT INTO quay VALUES (1, 0), (1, 1), (2, 1), (5, 0);
+        INSERT INTO boat VALUES (1, 1, 1), (2, 2, 1);
+    """)
+    there_and_back(yeldro, database, "quay", "--where", "port = 1 AND n = 1", "--expect", "1")
+    refused = yeldro("plan", "quay", "--where", "port = 2", db=database.url, code=3)
+    assert "references no row that stays" in refused.err
+
+
+@pytest.mark.parametrize("made", ["sqlite", "postgresql"], indirect=True)
 def test_set_null_on_a_column_that_accepts_none_blocks(yeldro, harbour) -> None:
     found = yeldro("plan", "quay", "--where", "id = 3", "--follow", "rope", "--detach",
                    "boat.home_id", db=harbour.url, code=3)  # fmt: skip

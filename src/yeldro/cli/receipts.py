@@ -16,6 +16,7 @@ from yeldro.cli.output import show as show_text
 from yeldro.cli.output import show_json
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
+from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents, tables
@@ -131,6 +132,9 @@ def restore(
             show_text(tables.restore_view(done.plan, "restore"))
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
+        told = [(each.step.action, str(each.step.table)) for each in done.plan.steps]
+        if not count_each_row_once(told, in_batches=True):
+            committed += " A row counts in each step that changed it."
         ended = committed if done.total else _why_nothing(done.plan, scope)
         click.secho(f"\n{ended}", fg="green", bold=True)
         for each in done.differences:

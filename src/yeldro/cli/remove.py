@@ -95,7 +95,7 @@ def run(
     if as_json:
         show_json(documents.run_document(result, what.job.described))
     elif not quiet:
-        show(plans.run_view(result))
+        show(plans.run_view(result, in_batches=batches is not None))
         if result.outcome is Outcome.COMMITTED and result.receipt:
             _tell_way_back(result.receipt, what.without_rows(without_rows), result.copies)
 

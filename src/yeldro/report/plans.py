@@ -11,6 +11,7 @@ from rich.text import Text
 
 from yeldro.core.execution.run import Outcome, RunResult
 from yeldro.core.model.names import counted
+from yeldro.core.model.steps import count_each_row_once
 from yeldro.report.parts import (
     NUMBER,
     QUIET,
@@ -26,11 +27,13 @@ from yeldro.report.text import visible
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.model.steps import Step
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Blocked, Plan
     from yeldro.core.selection.checks import Checked
 
 _WIDE = 110
+_COUNTED_OFTEN = "A row counts in each step that changes it."
 
 
 def plan_view(
@@ -51,6 +54,7 @@ def plan_view(
                     (f"{plan.total:,}", NUMBER),
                     " in all: ",
                     _sums(plan),
+                    f" {_COUNTED_OFTEN}" if _by_step(plan.steps) else "",
                 )
             )
     else:
@@ -82,7 +86,13 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
     return Group(*parts, total)
 
 
-def run_view(result: RunResult) -> RenderableType:
+def _by_step(steps: Sequence[Step], *, in_batches: bool = False) -> bool:
+    """Whether some rows can be in the count of more than one step."""
+    told = [(each.action, each.table) for each in steps if not each.in_passing]
+    return not count_each_row_once(told, in_batches=in_batches)
+
+
+def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     committed = result.outcome is Outcome.COMMITTED
     command = "rehearse" if result.outcome is Outcome.ROLLED_BACK else "run"
     if result.outcome is Outcome.NOTHING_TO_DO:
@@ -109,6 +119,7 @@ def run_view(result: RunResult) -> RenderableType:
         if part.plan.steps:
             parts.append(_Steps(part.plan, part.tally.affected))
     total = counted(result.tally.total, "row")
+    often = f" {_COUNTED_OFTEN}" if _by_step(result.tally.steps, in_batches=in_batches) else ""
     agree = "The ledger agrees with the tally."
     if result.ledger.unplanned:
         changed = sum(result.ledger.unplanned.values())
@@ -116,9 +127,11 @@ def run_view(result: RunResult) -> RenderableType:
             f"Allowed triggers changed {counted(changed, 'row')} besides, which no restore undoes."
         )
     if committed:
-        parts.append(Text(f"Committed: {total} gone or changed. {agree}", style="bold green"))
+        done = f"Committed: {total} gone or changed. {agree}{often}"
+        parts.append(Text(done, style="bold green"))
     else:
-        parts.append(Text(f"Rolled back as rehearsed: {total}. {agree}", style="bold green"))
+        done = f"Rolled back as rehearsed: {total}. {agree}{often}"
+        parts.append(Text(done, style="bold green"))
         parts.append(Text("A run would change exactly these rows."))
     parts += _checked(result.after)
     for part in result.parts:

@@ -7,7 +7,7 @@ its own; together they take the rows that the plan of the whole counted, no more
 from __future__ import annotations
 
 import time
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -38,7 +38,7 @@ from yeldro.core.model.schema import IdentityKind, TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
-from yeldro.core.planning.treatment import Treatment
+from yeldro.core.planning.treatment import Link, Treatment
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
 from yeldro.core.selection.selection import resolve
 
@@ -211,7 +211,11 @@ def _check_divisible(prepared: Prepared) -> None:
 
 
 def _check_told_apart(session: Session, prepared: Prepared) -> None:
-    """Rows of a table without a key that are equal, or become so, are counted as a whole only."""
+    """Refuse changed rows without a key that nothing would find again after several batches.
+
+    Those that are equal, or become so, are counted as a whole only. Those that several batches
+    change are stored as each of them found them.
+    """
     for work in prepared.work:
         table = work.rows.table
         if counted_only(session, table) and become_equal(session, prepared, work):
@@ -220,6 +224,30 @@ def _check_told_apart(session: Session, prepared: Prepared) -> None:
                 f"after several batches nothing would tell which of them can be put back.",
                 f"Give {table.name} a key, or run it without --batch, or with --without-rows.",
             )
+    for name, links in _changing(prepared).items():
+        table = session.catalogue.table(name)
+        goes = name in prepared.ripple.removed and counted_only(session, table)
+        if not table.has_key and (goes or len(links) > 1):
+            keys = ", ".join(link.key.name for link in links)
+            raise Refused(
+                f"{name} has no key, and a row of it that one batch changes ({keys}) can be one "
+                f"that another batch changes or removes: nothing would tell how to put it back.",
+                f"Give {name} a key, or run it without --batch, or with --without-rows.",
+            )
+
+
+def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
+    """The foreign keys for which rows of a table can be changed, if any row depends on one."""
+    rows = {line.foreign_key: line.rows for line in prepared.plan.ripple}
+    changing: dict[TableName, list[Link]] = defaultdict(list)
+    for link in prepared.ripple.reach.links:
+        if link.treatment in (Treatment.DETACH, Treatment.REPOINT):
+            changing[link.key.child].append(link)
+    return {
+        name: links
+        for name, links in changing.items()
+        if any(rows.get(str(link.key)) for link in links)
+    }
 
 
 def _without_expectations(cleanup: Cleanup) -> Cleanup:

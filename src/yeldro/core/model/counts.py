@@ -32,7 +32,7 @@ class Tally:
 
     @property
     def total(self) -> int:
-        """Rows gone or changed; each of them once."""
+        """Rows gone or changed; one that several steps change counts in each of them."""
         pairs = zip(self.steps, self.affected, strict=True)
         return sum(rows for step, rows in pairs if not step.in_passing)
 

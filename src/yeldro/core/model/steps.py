@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -34,3 +36,20 @@ class Step:
     because: str
     path: tuple[str, ...]
     in_passing: bool = False
+
+
+def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:
+    """Whether the rows of all steps are so many different rows.
+
+    Args:
+        steps: what is done to which table, but for steps in passing. Rows that one step changes
+            can be rows that another changes in the same table.
+        in_batches: rows that one batch changes can be rows that a later one removes.
+    """
+    changing = Counter(
+        table for action, table in steps if action not in (Action.REMOVE, Action.ADD)
+    )
+    whole = {table for action, table in steps if action in (Action.REMOVE, Action.ADD)}
+    return all(
+        rows == 1 and not (in_batches and table in whole) for table, rows in changing.items()
+    )

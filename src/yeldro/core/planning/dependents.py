@@ -163,25 +163,47 @@ class Settling:
         """Why rows can not take the value that detaching gives them, None where they can."""
         if not found.rows:
             return None
-        defaults = [found.table.by_name[name].default for name in link.key.columns]
-        if link.to_default and all(each and each.upper() != "NULL" for each in defaults):
-            if not all(_is_fixed(str(each), self.session) for each in defaults):
-                words = f"the default of {link.key.name} is computed anew for each row"
-                return Obstacle(Cause.NO_FIXED_DEFAULT, words)
-            parent = self.session.catalogue.table(link.key.parent)
-            rows = sql.rows_of(parent)
-            is_default = [
-                rows.c[name] == sa.literal_column(str(default))
-                for name, default in zip(link.key.referenced_columns, defaults, strict=True)
-            ]
-            removed = self.removed[parent.name].keys
-            if removed is None:
-                raise Fault("removed is not known here")
-            stays = ~in_keys(self.session, parent, rows, removed)
-            if not sql.count(self.session.connection, rows, *is_default, stays):
-                words = f"the default of {link.key.name} references no row that stays"
-                return Obstacle(Cause.NO_DEFAULT_ROW, words)
+        if link.to_default:
+            obstacle = self._default_obstacle(link, found)
+            if obstacle:
+                return obstacle
         return self._referenced_change(found, link.key.changed_columns)
+
+    def _default_obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
+        """Why rows can not take their columns' defaults, None where they can.
+
+        Some keys change only some of their columns; the others keep what they hold.
+        """
+        child, key = found.table, link.key
+        defaults = {name: child.by_name[name].default or "NULL" for name in key.changed_columns}
+        if not all(_is_fixed(default, self.session) for default in defaults.values()):
+            words = f"the default of {key.name} is computed anew for each row"
+            return Obstacle(Cause.NO_FIXED_DEFAULT, words)
+        if any(default.upper() == "NULL" for default in defaults.values()):
+            return None
+        parent = self.session.catalogue.table(key.parent)
+        parents = sql.parents_of(key, parent)
+        removed = self.removed[parent.name].keys
+        if removed is None:
+            raise Fault("removed is not known here")
+        then = {
+            name: sa.literal_column(defaults[name]) if name in defaults else found.source.c[name]
+            for name in key.columns
+        }
+        same = (
+            parents.c[theirs] == then[ours]
+            for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
+        )
+        stays = ~in_keys(self.session, parent, parents, removed)
+        has_parent = sa.exists(
+            sa.select(sa.literal(1)).select_from(parents).where(*same, stays)
+        ).correlate(found.source)
+        needs_one = (then[name].is_not(None) for name in key.columns if name not in defaults)
+        rows = found.source
+        if sql.count(self.session.connection, rows, found.condition, *needs_one, ~has_parent):
+            words = f"the default of {key.name} references no row that stays"
+            return Obstacle(Cause.NO_DEFAULT_ROW, words)
+        return None
 
     def _referenced_change(self, found: RowSet, columns: Sequence[str]) -> Obstacle | None:
         """Why columns can not change, as rows that stay reference them; None where none do.

@@ -23,11 +23,17 @@ _AT_ONCE = 1000
 
 
 class StagedRows:
-    """The stored rows of one step in a temporary table, held against the real one."""
+    """The stored rows of one step in a temporary table, held against the real one.
 
-    def __init__(self, session: Session, step: ReceiptStep) -> None:
+    Args:
+        changing: columns of the table that some step of the receipt changes. Where rows have no
+            key but a row id, these do not help to find them: batches change them in any order.
+    """
+
+    def __init__(self, session: Session, step: ReceiptStep, changing: Collection[str] = ()) -> None:
         self.session = session
         self.step = step
+        self.changing = changing
         self.table = table_of(session, step)
         self.rows = sql.rows_of(self.table)
         self.row_id = (
@@ -80,7 +86,8 @@ class StagedRows:
         if self.table.has_key:
             pairs = [pair for pair in pairs if pair[0] in self.table.identity.columns]
         elif self.row_id:
-            pairs = [(self.row_id, form.ROW_ID), *pairs]
+            steady = (pair for pair in pairs if pair[0] not in self.changing)
+            pairs = [(self.row_id, form.ROW_ID), *steady]
         return pairs
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -88,8 +89,14 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         raise UsageError(
             "--where speaks of the rows of one table.", "Add --only TABLE to say which."
         )
+    changing: dict[TableName, set[str]] = defaultdict(set)
+    for step in kept:
+        changing[step.table].update(each.name for each in step.columns if each.role == "old")
     staged_steps = [
-        (AddedRows if step.action is Action.ADD else StagedRows)(session, step) for step in stored
+        (AddedRows if step.action is Action.ADD else StagedRows)(
+            session, step, changing[step.table]
+        )
+        for step in stored
     ]
     for each in staged_steps:
         _fill(each, receipt, scope.where)
@@ -98,7 +105,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
             each.taken_over = taken_over(each, staged_steps)
     named = {key.parent for each in staged_steps for key in each.table.foreign_keys}
     parents = [
-        StagedRows(session, step)
+        StagedRows(session, step, changing[step.table])
         for step in kept
         if step not in stored and step.action is Action.REMOVE and step.table in named
     ]

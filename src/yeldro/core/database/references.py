@@ -1,13 +1,14 @@
-"""Rows without a parent row, and rows read in parts: what every room asks of a database."""
+"""Rows without a parent row, rows read in parts, and tables for rows that were stored."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.model.schema import Column
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -32,3 +33,15 @@ def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[list[tu
     """The rows of a query as a receipt holds them, a bounded number at a time."""
     streamed = session.connection.execute(query.execution_options(stream_results=True))
     return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
+
+
+def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> sa.TableClause:
+    """Make an empty temporary table for stored rows, numbered by `yeldro_row`.
+
+    Args:
+        columns: its columns, each with the name and the declared type of the one it is stored of.
+    """
+    declared = [Column(short, session.staging_type(Column(*own))) for short, own in columns.items()]
+    return session.create_key_table(
+        [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
+    )

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 _LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
 _CLAUSE = "_rows_of_it"  # kept with the table
+_IN_BRACKETS = 100
 
 Predicate = sa.ColumnElement[bool]
 PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
@@ -98,6 +99,19 @@ def parents_of(key: ForeignKey, parent: Table) -> sa.FromClause:
 def parent_alias(key: ForeignKey) -> str:
     """The name under which `parents_of` looks at the parent table."""
     return f"yeldro_parent_{zlib.crc32(key.name.encode()):08x}"
+
+
+def in_groups(conditions: Sequence[Predicate]) -> list[Predicate]:
+    """The same conditions, a hundred at a time in brackets.
+
+    SQLite takes no expression deeper than 1,000, and each AND is a level (sqlite.org/limits.html).
+    """
+    if len(conditions) <= _IN_BRACKETS:
+        return list(conditions)
+    return [
+        sa.sql.elements.Grouping(sa.and_(*conditions[start : start + _IN_BRACKETS]))
+        for start in range(0, len(conditions), _IN_BRACKETS)
+    ]
 
 
 def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, computed_columns
-from yeldro.core.database.references import stored_in_parts, without_parent
+from yeldro.core.database.references import staging_table, stored_in_parts, without_parent
 from yeldro.core.execution.trigger_changes import (
     Counted,
     Watched,
@@ -18,6 +18,7 @@ from yeldro.core.execution.trigger_changes import (
     is_watched,
     watch,
 )
+from yeldro.core.model.errors import ROLLED_BACK, Refused
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.row_sets import rows_in
 from yeldro.core.receipts.copies import CopyPlace, make_copy
@@ -28,6 +29,9 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Column, Table, TableName
     from yeldro.core.planning.plan import Prepared, Work
     from yeldro.core.receipts.format import StoredColumn
+
+_WIDE = 200  # columns from which on it is tried whether a table can hold them
+_WIDEST = 1998  # of a receipt's table: SQLite's 2,000 but for two of its own
 
 
 def store(
@@ -53,15 +57,17 @@ def store(
             continue
         earlier = [other for other in prepared.work[:place] if other.rows.table == table]
         columns, values = _columns_to_store(session, work, earlier, changes)
+        known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
+        forms = [
+            session.readable(value, known[name]).label(f"c{place}")
+            for place, (value, (_, name, _)) in enumerate(zip(values, columns, strict=True))
+        ]
+        query = rows_in(session, work.rows, forms)
+        if len(columns) >= _WIDE:
+            _check_width(session, table, columns, query)
         if wish.copy_to:
             _copy(session, work, receipt, wish.copy_to, stored_columns(columns), values)
         else:
-            known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
-            forms = [
-                session.readable(value, known[name]).label(f"c{place}")
-                for place, (value, (_, name, _)) in enumerate(zip(values, columns, strict=True))
-            ]
-            query = rows_in(session, work.rows, forms)
             held = query if work.rows.copies else session.held(query)
             receipt.add_rows(work.step, columns, stored_in_parts(session, held))
         if counted_only(session, table):
@@ -80,6 +86,40 @@ def store(
     if wish.with_rows:
         watched += [count_changed(session, works) for works in _changed_unseen(prepared)]
     return watched
+
+
+def _check_width(
+    session: Session,
+    table: Table,
+    columns: Sequence[tuple[str, str, str]],
+    query: sa.Select[Any],
+) -> None:
+    """Refuse rows that a restore could not lay out beside the table again.
+
+    Args:
+        query: the rows, as they are stored.
+
+    Raises:
+        Refused: neither a table of the system nor one of the receipt holds so much in a row.
+    """
+    why = f"a table of a receipt has {_WIDEST:,} columns at most"
+    if len(columns) <= _WIDEST:
+        try:
+            staged = staging_table(session, {f"c{n}": each[1:] for n, each in enumerate(columns)})
+            rows = query.subquery("yeldro_wide")
+            numbered = sa.select(sa.func.row_number().over(), *rows.c)
+            names = [column.name for column in staged.c]
+            session.connection.execute(sa.insert(staged).from_select(names, numbered))
+        except sa.exc.DBAPIError as error:
+            why = session.reason(error)
+        else:
+            return
+    raise Refused(
+        f"{table.name} has {len(columns):,} columns to store, and its rows could not be put back: "
+        f"{why}.",
+        "Keep no rows: --without-rows.",
+        data=ROLLED_BACK,
+    )
 
 
 def counted_only(session: Session, table: Table) -> bool:

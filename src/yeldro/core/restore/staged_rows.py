@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.references import staging_table
 from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Refused
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
@@ -44,21 +45,23 @@ class StagedRows:
         short = (form.ROW_ID if each.role == "row id" else f"c{place}"
                  for place, each in enumerate(step.columns))  # fmt: skip
         self.roles = dict(zip(short, step.columns, strict=True))
-        declared = [
-            Column(name, session.staging_type(Column(column.name, column.type)))
-            for name, column in self.roles.items()
-        ]
-        self.staged = session.create_key_table(
-            [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
+        self.staged = staging_table(
+            session, {name: (column.name, column.type) for name, column in self.roles.items()}
         )
-        for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
-            session.add_index(self.staged, [staged for _, staged in pairs])
+        self.add_indexes(are_filled=False)
         self.stored = 0
         self.missing = 0
         self.late: list[ForeignKey] = []
         self.part: tuple[int, int] | None = None
         self._besides: list[tuple[str, str, str]] | None = None
         self.taken_over: sql.Predicate = sa.false()
+
+    def add_indexes(self, *, are_filled: bool) -> None:
+        """Has the staged rows found by their keys: once they are there, if the system lets that."""
+        if are_filled == self.session.makes_key_tables_first:
+            return
+        for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
+            self.session.add_index(self.staged, [staged for _, staged in pairs])
 
     @property
     def holds_whole_rows(self) -> bool:
@@ -206,7 +209,7 @@ class StagedRows:
                 conditions.append(self.rows.c[ours] == self.typed(staged))
             else:
                 conditions.append(self._as_stored(column, staged))
-        return conditions
+        return sql.in_groups(conditions)
 
     def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
         """Whether a column holds what is stored, in the form and of the type in which it is."""

@@ -100,6 +100,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     ]
     for each in staged_steps:
         _fill(each, receipt, scope.where)
+        each.add_indexes(are_filled=True)
     for each in staged_steps:
         if each.holds_whole_rows and each.table.has_key:
             each.taken_over = taken_over(each, staged_steps)
@@ -111,6 +112,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     ]
     for each in parents:
         _fill(each, receipt, None)
+        each.add_indexes(are_filled=True)
     return StagedSteps(in_order(staged_steps), parents)
 
 

@@ -78,7 +78,7 @@ def test_a_default_is_taken_where_its_parent_stays_and_blocks_elsewhere(yeldro, 
 @pytest.mark.parametrize("made", ["sqlite", "postgresql"], indirect=True)
 @pytest.mark.parametrize(
     ("default", "fixed"),
-    [("0", True), ("'1'", True), ("(1 - 1)", True), ("(abs(random() * 0))", False)],
+    [("0", True), ("'1'", True), ("NULL", True), ("(1 - 1)", True), ("(abs(random() * 0))", False)],
 )
 def test_a_default_that_is_computed_anew_for_each_row_is_not_taken(
     yeldro, made, default: str, fixed: bool

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Table, TableName
     from yeldro.core.planning.repoint import Moved, MovedKeys
 
-_LITERAL = re.compile(r"[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")
+_LITERAL = re.compile(r"NULL|[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")
 
 
 @dataclass(frozen=True)
@@ -198,7 +198,7 @@ class Settling:
         has_parent = sa.exists(
             sa.select(sa.literal(1)).select_from(parents).where(*same, stays)
         ).correlate(found.source)
-        needs_one = (then[name].is_not(None) for name in key.columns if name not in defaults)
+        needs_one = (value.is_not(None) for value in then.values())
         rows = found.source
         if sql.count(self.session.connection, rows, found.condition, *needs_one, ~has_parent):
             words = f"the default of {key.name} references no row that stays"

@@ -80,10 +80,10 @@ SELECT attname FROM pg_attribute
 WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
   AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
 """
-# What makes, changes, empties or drops a table shows in the system's own tables alone; a large
-# object lies there too.
 _IN_AN_INDEX = 32  # columns at most
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
+# What makes, changes, empties or drops a table shows in the system's own tables alone; a large
+# object lies there too.
 _COUNTS = """
 SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid, NULL AS name,
        sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,

@@ -438,7 +438,7 @@ def test_a_table_may_have_any_name_that_statements_use_themselves(yeldro, file_m
 # Words of Yeldro's own and of its statements; none may be read as anything but a name.
 WORDS = ("wave", "twice", "a) SELECT b", "it's -- 50%:x", "no action", "--detach", "matched",
          "references the columns that would change", "yeldro_keys_1 {} \\ (c) VALUES", "rôle ☃",
-         "removed on another path")  # fmt: skip
+         "removed on another path", "mast → lamp")  # fmt: skip
 
 
 @pytest.mark.parametrize("how", [(), ("--batch", "1")])
@@ -463,6 +463,22 @@ def test_names_are_never_read_as_words(yeldro, made, how) -> None:
                "total=2", "--yes", db=database.url)  # fmt: skip
         yeldro("restore", "last", "--yes")
         assert database.contents() == before
+
+
+def test_a_remedy_names_a_table_as_it_is_called_whatever_that_is(yeldro, made) -> None:
+    database = made("CREATE TABLE x (id INTEGER)")
+    quote = "`{}`" if database.url.startswith("mariadb") else '"{}"'
+    name = quote.format("mast → lamp")
+    database.script(f"""
+        CREATE TABLE {name} (id INTEGER PRIMARY KEY, up INTEGER,
+            FOREIGN KEY (up) REFERENCES {name} (id));
+        INSERT INTO {name} VALUES (1, NULL); INSERT INTO {name} VALUES (2, 1), (3, 2);
+    """)
+    words = ("run", "mast → lamp", "--all-rows", "--batch", "1", "--expect", "3", "--yes")
+    told = yeldro(*words, db=database.url, code=3).err
+    assert "--follow 'mast → lamp.up'" in told
+    yeldro(*words, "--follow", "mast → lamp.up", db=database.url)
+    assert database.rows(f"SELECT id FROM {name}") == []
 
 
 def test_parts_of_a_statement_fit_together_however_many_tables_there_are() -> None:

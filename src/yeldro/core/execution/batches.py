@@ -34,11 +34,11 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
-from yeldro.core.model.schema import IdentityKind, TableName
+from yeldro.core.model.schema import IdentityKind, ReferentialAction, TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
-from yeldro.core.planning.treatment import Link, Treatment
+from yeldro.core.planning.treatment import Fate, Link, Treatment
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
 from yeldro.core.selection.selection import resolve
 
@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.writer import ReceiptWish
 
+_WAITING = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
 _FIRST_SIZE = 1000
 _LARGEST_STEP = 2.0
 
@@ -198,15 +199,16 @@ def _check_divisible(prepared: Prepared) -> None:
             "Rows of a cycle of foreign keys go in waves, which cannot be cut into batches.",
             "Run it without --batch.",
         )
-    held = [line for line in prepared.plan.ripple
-            if line.treatment == "removed on another path" and line.reason in
-            ("no action", "restrict")]  # fmt: skip
+    held = [
+        line
+        for line in prepared.plan.ripple
+        if line.treatment is Fate.REMOVED_ELSEWHERE and line.reason in _WAITING
+    ]
     if held:
         raise Refused(
             f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
             f"blocked by rows of a later one.",
-            f"Add --follow {as_typed(held[0].foreign_key.partition(' → ')[0])}, so that each takes "
-            f"its own along.",
+            f"Add --follow {as_typed(held[0].name)}, so that each takes its own along.",
         )
 
 
@@ -238,7 +240,7 @@ def _check_told_apart(session: Session, prepared: Prepared) -> None:
 
 def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
     """The foreign keys for which rows of a table can be changed, if any row depends on one."""
-    rows = {line.foreign_key: line.rows for line in prepared.plan.ripple}
+    depended = {line.name for line in prepared.plan.ripple if line.rows}
     changing: dict[TableName, list[Link]] = defaultdict(list)
     for link in prepared.ripple.reach.links:
         if link.treatment in (Treatment.DETACH, Treatment.REPOINT):
@@ -246,7 +248,7 @@ def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
     return {
         name: links
         for name, links in changing.items()
-        if any(rows.get(str(link.key)) for link in links)
+        if any(link.key.name in depended for link in links)
     }
 
 

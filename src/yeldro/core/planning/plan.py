@@ -18,7 +18,16 @@ from yeldro.core.model.names import as_typed, suggestion, told_rows
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, trace
-from yeldro.core.planning.treatment import CARRIED, REPOINT, Cause, Choices, Link, Treatment, reach
+from yeldro.core.planning.treatment import (
+    CARRIED,
+    REPOINT,
+    Cause,
+    Choices,
+    Fate,
+    Link,
+    Treatment,
+    reach,
+)
 from yeldro.core.planning.truncation import check_selection, check_truncation
 from yeldro.core.selection.groups import inexact
 from yeldro.core.selection.selection import MatchedRows, Selection, resolve
@@ -27,6 +36,13 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import ForeignKey, Table, Trigger
     from yeldro.core.planning.dependents import Repointed
     from yeldro.core.planning.row_sets import RowSet
+
+_FATES = {
+    Treatment.REMOVE: Fate.REMOVED,
+    Treatment.DETACH: Fate.DETACHED,
+    Treatment.BLOCK: Fate.BLOCKS,
+    Treatment.REPOINT: Fate.REPOINTED,
+}
 
 
 @dataclass(frozen=True)
@@ -72,12 +88,18 @@ class Blocked:
 
 @dataclass(frozen=True)
 class RippleLine:
-    """How many rows depend on removed rows through one foreign key, and what happens to them."""
+    """How many rows depend on removed rows through one foreign key, and what happens to them.
+
+    Args:
+        foreign_key: in words, `name` as it is typed.
+        reason: the referential action, or the option that overrides it.
+    """
 
     foreign_key: str
+    name: str
     table: str
     rows: int
-    treatment: str
+    treatment: Fate
     reason: str
 
 
@@ -366,18 +388,12 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
 
 
 def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
-    words = {
-        Treatment.REMOVE: "removed",
-        Treatment.DETACH: "detached",
-        Treatment.BLOCK: "blocks",
-        Treatment.REPOINT: "repointed",
-    }
-    what = words[link.treatment]
+    fate = _FATES[link.treatment]
     if link.key in {blocked.key for blocked in ripple.blocked}:
-        what = words[Treatment.BLOCK]
+        fate = Fate.BLOCKS
     elif link.treatment in (Treatment.DETACH, Treatment.BLOCK) and link not in ripple.detached:
-        what = "removed on another path"
-    return RippleLine(str(link.key), str(link.key.child), rows, what, link.reason)
+        fate = Fate.REMOVED_ELSEWHERE
+    return RippleLine(str(link.key), link.key.name, str(link.key.child), rows, fate, link.reason)
 
 
 def _without_effect(choice: str) -> str:

@@ -31,6 +31,16 @@ class Treatment(StrEnum):
     REPOINT = "repoint"
 
 
+class Fate(StrEnum):
+    """What happens to the rows that depend on removed ones through one foreign key."""
+
+    REMOVED = "removed"
+    DETACHED = "detached"
+    REPOINTED = "repointed"
+    BLOCKS = "blocks"
+    REMOVED_ELSEWHERE = "removed on another path"
+
+
 class Cause(StrEnum):
     """Why the treatment of a foreign key cannot be carried out."""
 

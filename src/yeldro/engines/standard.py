@@ -28,6 +28,7 @@ class StandardSession:
     system: str
     checks_when_all_is_done = False
     makes_key_tables_first = False
+    indexes_filled_tables = False
     makes_constraints_at_once = True
 
     def __init__(self, connection: sa.Connection) -> None:

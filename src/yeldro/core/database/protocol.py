@@ -171,6 +171,10 @@ class Session(Protocol):
     def makes_key_tables_first(self) -> bool:
         """Whether every key table must be made before the first row is looked at."""
 
+    @property
+    def indexes_filled_tables(self) -> bool:
+        """Whether an index waits for a temporary table's rows, which can be too long for one."""
+
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Has the system check these deferrable foreign keys at the commit."""
 

@@ -31,7 +31,7 @@ class StagedRows:
             key but a row id, these do not help to find them: batches change them in any order.
     """
 
-    def __init__(self, session: Session, step: ReceiptStep, changing: Collection[str] = ()) -> None:
+    def __init__(self, session: Session, step: ReceiptStep, changing: Collection[str]) -> None:
         self.session = session
         self.step = step
         self.changing = changing
@@ -57,8 +57,8 @@ class StagedRows:
         self.taken_over: sql.Predicate = sa.false()
 
     def add_indexes(self, *, are_filled: bool) -> None:
-        """Has the staged rows found by their keys: once they are there, if the system lets that."""
-        if are_filled == self.session.makes_key_tables_first:
+        """Has the staged rows found by their keys, if the system makes its indexes at this time."""
+        if are_filled != self.session.indexes_filled_tables:
             return
         for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
             self.session.add_index(self.staged, [staged for _, staged in pairs])

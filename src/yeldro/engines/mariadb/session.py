@@ -6,11 +6,9 @@ import json
 import zlib
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
-from sqlglot import exp
-from sqlglot.dialects.mysql import MySQL
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, PRINT
@@ -25,6 +23,7 @@ from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fa
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
+from yeldro.engines.mariadb.dialect import COMPUTING
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
@@ -39,31 +38,6 @@ WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
-_COMPUTING = """
-    addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
-    convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set
-    format_pico_time format from_base64 from_days from_unixtime get_format inet6_aton inet6_ntoa
-    inet_aton inet_ntoa insert instr is_ipv4 is_ipv6 isnull json_compact json_contains
-    json_contains_path json_depth json_detailed json_equals json_exists json_keys json_length
-    json_loose json_normalize json_query json_quote json_search json_type json_unquote json_valid
-    json_value last_day locate make_set makedate maketime microsecond mid minute monthname
-    natural_sort_key now oct octet_length old_password ord period_add period_diff quarter quote
-    regexp_instr sec_to_time second sformat sha soundex space strcmp subdate substring_index
-    subtime sysdate time_format time_to_sec timediff timestamp to_base64 to_days to_seconds ucase
-    uncompress unix_timestamp utc_date utc_time utc_timestamp weekday weight_string yearweek
-"""
-
-
-class MariaDB(MySQL):
-    """MySQL's dialect of SQL, where MariaDB writes the same in another way."""
-
-    class Generator(MySQL.Generator):  # type: ignore[misc, valid-type]
-        """Writes what MariaDB reads."""
-
-        TRANSFORMS: ClassVar[dict[Any, Any]] = {
-            **MySQL.Generator.TRANSFORMS,
-            exp.RegexpLike: lambda self, node: self.binary(node, "REGEXP"),
-        }
 
 
 class MariadbSession(StandardSession):
@@ -413,7 +387,7 @@ class MariadbSession(StandardSession):
 
     def is_free_of_side_effects(self, function: str) -> bool:
         """The server's own functions that compute; stored ones may write, whatever they declare."""
-        return function.lower() in _COMPUTING.split()
+        return function.lower() in COMPUTING.split()
 
     def change_count(self) -> ChangeCount:
         """All rows changed, by triggers too; cascades inside InnoDB would be missing here."""

@@ -121,6 +121,7 @@ class PostgresqlSession(StandardSession):
 
     system = "PostgreSQL"
     sql_dialect = "postgres"
+    indexes_filled_tables = True
 
     def __init__(self, connection: sa.Connection) -> None:
         super().__init__(connection)

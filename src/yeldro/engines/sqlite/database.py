@@ -132,7 +132,9 @@ class SqliteDatabase:
             )
             raw.text_factory = _text
             raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
-            raw.create_function("yeldro_well_formed", 2, _well_formed(codec), deterministic=True)
+            if codec:
+                check = _well_formed(codec)
+                raw.create_function("yeldro_well_formed", 2, check, deterministic=True)
             raw.execute(f"PRAGMA cache_size = -{_CACHED}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
             return raw

@@ -45,3 +45,11 @@ def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> s
     return session.create_key_table(
         [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
     )
+
+
+def fill_staging_table(session: Session, staged: sa.TableClause, query: sa.Select[Any]) -> int:
+    """Put the rows of a query, in stored form, into a staging table; return their number."""
+    rows = query.subquery("yeldro_stored")
+    numbered = sa.select(sa.func.row_number().over(), *rows.c)
+    names = [column.name for column in staged.c]
+    return sql.inserted(session.connection, sa.insert(staged).from_select(names, numbered))

@@ -9,7 +9,12 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, computed_columns
-from yeldro.core.database.references import staging_table, stored_in_parts, without_parent
+from yeldro.core.database.references import (
+    fill_staging_table,
+    staging_table,
+    stored_in_parts,
+    without_parent,
+)
 from yeldro.core.execution.trigger_changes import (
     Counted,
     Watched,
@@ -106,10 +111,7 @@ def _check_width(
     if len(columns) <= _WIDEST:
         try:
             staged = staging_table(session, {f"c{n}": each[1:] for n, each in enumerate(columns)})
-            rows = query.subquery("yeldro_wide")
-            numbered = sa.select(sa.func.row_number().over(), *rows.c)
-            names = [column.name for column in staged.c]
-            session.connection.execute(sa.insert(staged).from_select(names, numbered))
+            fill_staging_table(session, staged, query)
         except sa.exc.DBAPIError as error:
             why = session.reason(error)
         else:

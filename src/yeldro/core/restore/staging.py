@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.references import fill_staging_table
 from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.model.schema import Column
@@ -184,14 +185,13 @@ def _fill_from_copy(each: StagedRows, place: TableName) -> None:
         raise Refused(f"The {what} is not there any more.", "Nothing can be restored from it.")
     rows = sql.rows_of(catalogue.table(place))
     values = [
-        each.session.readable(rows.c[column.stored_as], Column(column.name, column.type))
-        for column in each.roles.values()
+        each.session.readable(rows.c[column.stored_as], Column(column.name, column.type)).label(
+            name
+        )
+        for name, column in each.roles.items()
     ]
-    number = sa.func.row_number().over()
-    names = ["yeldro_row", *each.roles]
-    query = sa.select(number, *values)
-    statement = sa.insert(each.staged).from_select(sql.columns_of(each.staged, names), query)
-    _filled(each, sql.inserted(each.session.connection, statement), all_of_them=True)
+    number = fill_staging_table(each.session, each.staged, sa.select(*values))
+    _filled(each, number, all_of_them=True)
 
 
 def _filled(each: StagedRows, number: int, *, all_of_them: bool) -> None:

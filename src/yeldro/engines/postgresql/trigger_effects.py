@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.protocol import LastingEffect
@@ -43,6 +44,22 @@ _COPY_OUT = re.compile(r"\bCOPY\b[^;]*\b(?:PROGRAM\b|TO\s+(?:E?'|\$))", re.IGNOR
 _COMPILED = ("c", "internal")  # their text tells nothing; most do no more than compute
 
 
+@dataclass(frozen=True)
+class _Code:
+    """A function, or the statement of a rule.
+
+    Args:
+        trusted: its language can do no more than its user may do in SQL.
+        extension: the one it belongs to.
+    """
+
+    name: str
+    text: str
+    language: str = ""
+    trusted: bool = True
+    extension: str | None = None
+
+
 class TriggerEffects:
     """The triggers and functions of a database, by what they name."""
 
@@ -51,14 +68,20 @@ class TriggerEffects:
             return list(connection.exec_driver_sql(statement).all())
 
         self._triggers = rows(_TRIGGERS)
-        self._functions = {row.oid: row for row in rows(_FUNCTIONS)}
+        functions = {
+            row.oid: _Code(row.name, row.text, row.language, row.trusted, row.extension)
+            for row in rows(_FUNCTIONS)
+        }
         self._foreign = {row.name for row in rows(_FOREIGN_TABLES)}
-        self._functions_by_name: dict[str, list[Any]] = defaultdict(list)
-        for function in self._functions.values():
-            self._functions_by_name[function.name].append(function)
-        self._triggers_by_table: dict[str, list[Any]] = defaultdict(list)
-        for trigger in self._triggers:
-            self._triggers_by_table[trigger.table_name].append(trigger)
+        self._code: dict[Any, _Code] = {
+            trigger: functions.get(trigger.function_oid, _Code(trigger.name, trigger.text or ""))
+            for trigger in self._triggers
+        }
+        self._runs: dict[str, list[_Code]] = defaultdict(list)
+        for function in functions.values():
+            self._runs[function.name].append(function)
+        for trigger, code in self._code.items():
+            self._runs[trigger.table_name].append(code)
 
     def of(self, oids: set[int], event: str) -> tuple[LastingEffect, ...]:
         """What the triggers on some tables name, through the functions and tables named there.
@@ -71,7 +94,7 @@ class TriggerEffects:
         for trigger in self._triggers:
             if trigger.table_oid not in oids or not getattr(trigger, f"on_{event}"):
                 continue
-            for named in self._named(trigger):
+            for named in self._named(self._code[trigger]):
                 found[
                     LastingEffect(
                         trigger.name,
@@ -83,28 +106,24 @@ class TriggerEffects:
                 ] = None
         return tuple(found)
 
-    def _named(self, trigger: Any) -> Iterator[str]:
-        waiting = [trigger]
-        seen = set()
+    def _named(self, code: _Code) -> Iterator[str]:
+        """What is named in a function, in those it calls and in triggers of tables it names."""
+        waiting = [code]
+        seen: set[_Code] = set()
         while waiting:
             each = waiting.pop()
-            function = self._functions.get(getattr(each, "function_oid", None) or 0, each)
-            text = function.text or ""
-            if (function.name, text) in seen:
+            if each in seen:
                 continue
-            seen.add((function.name, text))
-            language = getattr(function, "language", "")
-            if not getattr(function, "trusted", True) and language not in _COMPILED:
-                yield function.name
-            if getattr(function, "extension", None) == "dblink":
-                yield function.name
-            if language in _COMPILED:
+            seen.add(each)
+            is_compiled = each.language in _COMPILED
+            if each.extension == "dblink" or not (each.trusted or is_compiled):
+                yield each.name
+            if is_compiled:
                 continue
-            if _COPY_OUT.search(text):
+            if _COPY_OUT.search(each.text):
                 yield "COPY"
-            for quoted, plain in _WORDS.findall(text):
+            for quoted, plain in _WORDS.findall(each.text):
                 name = quoted.replace('""', '"') or plain.lower()
                 if name in self._foreign:
                     yield name
-                waiting += self._functions_by_name.get(name, ())
-                waiting += self._triggers_by_table.get(name, ())
+                waiting += self._runs.get(name, ())

@@ -15,6 +15,7 @@ from typing import Any
 
 import loaded
 import pytest
+from schemas import check_document
 from systems import (
     AnyDatabase,
     MariadbServerDatabase,
@@ -38,9 +39,17 @@ class Finished:
     code: int
     out: str
     err: str
+    words: tuple[str, ...] = ()
 
     def json(self) -> Any:
-        return json.loads(self.out)
+        document = json.loads(self.out)
+        check_document(self.words, document)
+        return document
+
+    def one(self) -> Any:
+        """The document, with the values of a single cleanup beside those of the whole."""
+        document = self.json()
+        return document | (document["removes"][0] if len(document["removes"]) == 1 else {})
 
 
 class Yeldro:
@@ -72,9 +81,10 @@ class Yeldro:
                 check=False,
                 timeout=_LONGEST,
             )
-            found = Finished(done.returncode, done.stdout, done.stderr)
+            found = Finished(done.returncode, done.stdout, done.stderr, words)
         else:
-            found = Finished(*loaded.run(words, environment, self.folder, _LONGEST))
+            ended = loaded.run(words, environment, self.folder, _LONGEST)
+            found = Finished(*ended, words)
         assert code is None or found.code == code, found
         return found
 
@@ -82,7 +92,7 @@ class Yeldro:
 def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
     """Runs, sees that something is gone, restores, and sees that all is as it was."""
     before = database.contents()
-    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).one()
     assert done["outcome"] == "committed"
     assert database.contents() != before
     assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"

@@ -167,7 +167,7 @@ def test_a_mistake_in_a_file_is_told_with_its_line(yeldro, demo, text, line, sai
 def test_a_file_written_from_the_last_preview_plans_the_same(yeldro, demo) -> None:
     words = [*GONE, "--follow", "visit"]
     yeldro.environment["XDG_STATE_HOME"] = str(yeldro.folder / "state")
-    seen = yeldro("preview", "buoy", *words, "--json", db=demo.url).json()
+    seen = yeldro("preview", "buoy", *words, "--json", db=demo.url).one()
     yeldro("new", "kept.toml", "--from-last", "--expect", str(seen["matched"]), db=demo.url)
     again = yeldro("new", "kept.toml", "--from-last", db=demo.url, code=3)
     assert "left as it is" in again.err
@@ -182,7 +182,7 @@ def test_what_is_written_is_read_back_whatever_it_holds(yeldro, demo) -> None:
     words = ["buoy", "--where", odd, "--param", "wanted=a\nb", "--keep", "lowest:id",
              "--duplicates-by", "region_id", "--ignore-case"]  # fmt: skip
     yeldro("new", "odd.toml", *words, db=demo.url)
-    planned = yeldro("plan", *words, "--json", db=demo.url).json()
+    planned = yeldro("plan", *words, "--json", db=demo.url).one()
     found = yeldro("plan", "odd.toml", "--param", "wanted=a\nb", "--json", db=demo.url).json()
     assert found["removes"][0]["matched"] == planned["matched"]
 
@@ -375,7 +375,7 @@ def test_what_blocks_a_file_is_told_with_an_option_that_works(yeldro, network) -
     assert "Add --follow visit.buoy_id" in blocked.err
     done = yeldro("plan", name, *CUTOFF, "--follow", "visit.buoy_id", "--json", db=network.url)
     with_it = yeldro("plan", written(yeldro), *CUTOFF, "--json", db=network.url)
-    assert done.json()["total"] == with_it.json()["total"]
+    assert done.one()["total"] == with_it.one()["total"]
 
 
 def test_a_file_of_many_kinds_of_nonsense_is_never_a_fault(yeldro, demo) -> None:

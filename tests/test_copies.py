@@ -31,7 +31,7 @@ def test_rows_are_copied_beside_the_originals_and_come_back_from_there(
 ) -> None:
     before = without_copies(network)
     buoys = network.rows("SELECT * FROM buoy ORDER BY id")
-    done = yeldro(*FOLLOWED, "--copy-to", "old_", db=network.url).json()
+    done = yeldro(*FOLLOWED, "--copy-to", "old_", db=network.url).one()
     assert "old_buoy" in {name.rpartition(".")[2] for name in done["copies"]}
     left = network.rows("SELECT * FROM buoy ORDER BY id")
     copied = network.rows("SELECT * FROM old_buoy ORDER BY id")
@@ -102,7 +102,7 @@ def test_another_schema_takes_the_copies(yeldro: Yeldro, made) -> None:
     database.script(f"CREATE SCHEMA {schema}")
     try:
         done = yeldro("run", "port", "--where", "id = 1", "--expect", "1", "--yes", "--json",
-                      "--copy-to", f"{schema}.", db=database.url).json()  # fmt: skip
+                      "--copy-to", f"{schema}.", db=database.url).one()  # fmt: skip
         assert done["copies"] == [f"{schema}.port"]
         assert database.value(f"SELECT name FROM {schema}.port") == "a"
         yeldro("restore", "last", "--yes")

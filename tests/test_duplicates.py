@@ -141,7 +141,7 @@ def test_dependents_move_to_the_kept_row_and_back(yeldro, made) -> None:
     database = made(NETWORK)
     words = (*SAME_SERIAL, "--repoint", "--follow", "tag", "--expect", "3", "--expect", "total=12")
     before = database.contents()
-    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).one()
     assert sorted((s["action"], s["table"], s["affected"]) for s in done["steps"]) == [
         ("remove", "buoy", 3),
         ("remove", "tag", 2),
@@ -188,13 +188,13 @@ def test_a_constraint_keeps_out_what_was_removed_and_lets_in_the_rest(
         database, SqliteFile
     ):  # its indexes know A to Z only
         before = database.contents()
-        assert yeldro("plan", *by, "--json", db=database.url).json()["prevention"] is None
+        assert yeldro("plan", *by, "--json", db=database.url).one()["prevention"] is None
         told = yeldro("run", *by, "--expect", "0..", "--yes", "--add-constraint", db=database.url,
                       code=2).err  # fmt: skip
         assert "No constraint of SQLite compares text" in told
         assert database.contents() == before
         return
-    plan = yeldro("plan", *by, "--json", db=database.url).json()
+    plan = yeldro("plan", *by, "--json", db=database.url).one()
     assert plan["prevention"] in " ".join(yeldro("plan", *by, db=database.url).out.split())
     run_words = ("run", *by, "--expect", str(plan["matched"]), "--yes")
     out = yeldro(*run_words, "--add-constraint", db=database.url).out
@@ -212,7 +212,7 @@ def test_a_constraint_gets_a_name_that_is_free(yeldro, made) -> None:
     for place, name in enumerate(("sample_spot_depth_once", "sample_spot_depth_once_2")):
         database.script(f"CREATE INDEX {name} ON sample (id)")
         plan = yeldro("plan", "sample", "--duplicates-by", "spot,depth", "--json", db=database.url)
-        assert f"sample_spot_depth_once_{place + 2}" in plan.json()["prevention"]
+        assert f"sample_spot_depth_once_{place + 2}" in plan.one()["prevention"]
     yeldro("run", "sample", "--duplicates-by", "spot,depth", "--expect", "1..", "--yes",
            "--add-constraint", db=database.url)  # fmt: skip
 
@@ -289,7 +289,7 @@ def test_keys_move_to_the_kept_row_with_the_rows_that_reference_them(yeldro, mad
 def test_a_key_that_others_reference_since_does_not_move_back(yeldro, made) -> None:
     database = made(VISITS)
     done = yeldro("run", *SAME_SERIAL, "--repoint", "--expect", "2", "--yes", "--json",
-                  db=database.url).json()  # fmt: skip
+                  db=database.url).one()  # fmt: skip
     database.script("INSERT INTO part_used VALUES (1, 2, 'buoy')")
     moved = database.contents()
     told = yeldro("restore", done["receipt"], "--yes", code=3).err
@@ -520,7 +520,7 @@ def test_what_cannot_be_compared_is_said_and_numbers_that_are_not_exact_are_warn
     run_words = ("sample", "--duplicates-by", "doc", "--as-text", "--expect", "1")
     there_and_back(yeldro, database, *run_words)
     by_depth = yeldro("plan", "sample", "--duplicates-by", "depth", "--json", db=database.url)
-    exact = [each for each in by_depth.json()["warnings"] if "to the last bit" in each]
+    exact = [each for each in by_depth.one()["warnings"] if "to the last bit" in each]
     assert exact or database.url.startswith("mariadb")
     told = yeldro("plan", "sample", "--where", "id = 1", "--trim", db=database.url, code=2).err
     assert "--duplicates-by" in told

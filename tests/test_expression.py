@@ -73,8 +73,8 @@ def test_a_key_compared_more_loosely_than_it_is_unique_is_not_said_to_be_fixed(
     database = file_made("CREATE TABLE mast (name TEXT PRIMARY KEY); "
                          "INSERT INTO mast VALUES ('a'), ('A');")  # fmt: skip
     words = ("preview", "mast", "--json", "--where")
-    assert yeldro(*words, "name = 'a'", db=database.url).json()["at_most"] == 1
-    loosely = yeldro(*words, "name = 'a' COLLATE NOCASE", db=database.url).json()
+    assert yeldro(*words, "name = 'a'", db=database.url).one()["at_most"] == 1
+    loosely = yeldro(*words, "name = 'a' COLLATE NOCASE", db=database.url).one()
     assert (loosely["matched"], loosely["at_most"]) == (2, None)
 
 
@@ -150,5 +150,5 @@ def test_operators_and_functions_that_only_compute_pick_what_the_database_picks(
         database.script("ALTER TABLE t ADD arr int[]; UPDATE t SET arr = ARRAY[id, 1]")
     for where in COMPUTING[database.url[0]]:
         rows = database.value(f"SELECT count(*) FROM t WHERE {where}")
-        found = yeldro("plan", "t", "--where", where, "--json", db=database.url).json()
+        found = yeldro("plan", "t", "--where", where, "--json", db=database.url).one()
         assert found["matched"] == rows, where

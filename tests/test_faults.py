@@ -359,7 +359,7 @@ def test_batches_refuse_what_needs_all_rows_at_once(yeldro: Yeldro, demo) -> Non
     words = ("run", "alert", "--expect", "total=0..", "--yes", "--batch", "10")
     both = yeldro(*words, "--order-by", "id", "--limit", "5", db=demo.url, code=2)
     assert "both cut" in both.err
-    alike = yeldro("run", "raw_upload", "--all-rows", *words[2:], "--json", db=demo.url).json()
+    alike = yeldro("run", "raw_upload", "--all-rows", *words[2:], "--json", db=demo.url).one()
     assert alike["outcome"] == "committed"  # by row id
     slow = yeldro(*words[:-2], "--all-rows", "--batch-seconds", "0.2", "--json", db=demo.url)
-    assert slow.json()["steps"][-1]["affected"] == slow.json()["matched"]
+    assert slow.one()["steps"][-1]["affected"] == slow.one()["matched"]

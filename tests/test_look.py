@@ -76,7 +76,7 @@ def test_survey_tells_of_triggers_and_of_foreign_keys_that_lead_nowhere(yeldro, 
 def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
     yeldro: Yeldro, network: AnyDatabase
 ) -> None:
-    found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=network.url).json()
+    found = yeldro("preview", "buoy", *GONE, "--rows", "3", "--json", db=network.url).one()
     expected = network.rows(f"SELECT id FROM buoy WHERE {GONE_SQL} ORDER BY id")
     assert found["matched"] == len(expected) > 3
     assert [row["id"] for row in found["rows"]] == [row[0] for row in expected[:3]]
@@ -103,7 +103,7 @@ def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
     ],
 )
 def test_preview_says_whether_the_filter_fixes_a_key(yeldro, network, condition, at_most) -> None:
-    found = yeldro("preview", "buoy", "--where", condition, "--json", db=network.url).json()
+    found = yeldro("preview", "buoy", "--where", condition, "--json", db=network.url).one()
     assert found["at_most"] == at_most
     assert at_most is None or found["matched"] <= at_most
     text = yeldro("preview", "buoy", "--where", condition, db=network.url).out
@@ -155,7 +155,7 @@ def test_stored_bytes_cannot_drive_the_terminal_and_survive_as_json(yeldro, file
         assert not {"\x1b", "\x9b", "\u202e"} & set(text)
         assert "␛" in text
     found = yeldro("preview", name, "--where", "id = 1", "--json", db=database.url)
-    assert found.json()["rows"][0]["na\nme"] == "\x1b[2J\x9b\u202e"
+    assert found.one()["rows"][0]["na\nme"] == "\x1b[2J\x9b\u202e"
     assert "\x9b" not in found.out
     assert not set(yeldro("plan", "x\x1b[0m", "--all-rows", db=database.url, code=2).err) & {"\x1b"}
 

@@ -155,7 +155,7 @@ KEYLESS = """
 def test_equal_rows_without_a_key_go_but_for_one_of_each(yeldro, server) -> None:
     """Equal means equal in every byte: 'x', 'X' and 'x ' differ, though MariaDB compares alike."""
     server.script(KEYLESS)
-    preview = yeldro("preview", "heap", "--duplicates-by", "a,b,c", "--json", db=server.url).json()
+    preview = yeldro("preview", "heap", "--duplicates-by", "a,b,c", "--json", db=server.url).one()
     assert (preview["matched"], len(preview["rows"])) == (5, 5)
     there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "5")
     server.script("UPDATE heap SET a = concat(a, c) WHERE a = 'y'; DELETE FROM heap WHERE a = 'X'")
@@ -281,7 +281,7 @@ def test_rows_that_a_trigger_adds_are_counted(yeldro, server) -> None:
     words = ("run", "mast", "--where", "id < 3", "--expect", "2", "--yes")
     assert "+2 rows" in yeldro(*words, db=server.url, code=4).err
     assert server.contents() == before
-    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).json()
+    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).one()
     assert done["unplanned"] == {"*": 2}
 
 
@@ -412,7 +412,7 @@ def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, user) 
     assert "A privilege is missing: DELETE on mast" in yeldro("plan", *words, db=url).out
     server.script(f"GRANT DELETE ON {server.name}.mast TO {user};"
                   f"GRANT UPDATE (mast_id) ON {server.name}.lamp TO {user}")  # fmt: skip
-    assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
+    assert yeldro("run", *words, "--yes", "--json", db=url).one()["outcome"] == "committed"
 
 
 def test_a_view_alone_is_no_access_to_its_table(yeldro, server, user) -> None:
@@ -712,6 +712,6 @@ def test_what_sessions_begin_with_changes_nothing(yeldro, server) -> None:
         yeldro("restore", "last", "--yes")
         assert server.contents() == before
     words = ("plan", "mast", "--duplicates-by", "t", "--json")
-    assert yeldro(*words, db=url).json()["matched"] == 0
-    assert len(yeldro("preview", "mast", "--all-rows", "--json", db=url).json()["rows"]) > 2
-    assert yeldro("plan", "mast", "--where", "id IS NULL", "--json", db=url).json()["matched"] == 0
+    assert yeldro(*words, db=url).one()["matched"] == 0
+    assert len(yeldro("preview", "mast", "--all-rows", "--json", db=url).one()["rows"]) > 2
+    assert yeldro("plan", "mast", "--where", "id IS NULL", "--json", db=url).one()["matched"] == 0

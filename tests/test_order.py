@@ -158,7 +158,7 @@ def test_ten_thousand_levels_take_few_statements_and_come_back(yeldro, made) -> 
     """)
     before = database.contents()
     found = yeldro("run", "chain", "--where", "id = 2", "--expect", "total=9999", "--yes", "--json",
-                   db=database.url).json()  # fmt: skip
+                   db=database.url).one()  # fmt: skip
     assert (found["matched"], len(found["steps"])) == (1, 1)
     assert database.rows("SELECT id FROM chain") == [(1,)]
     yeldro("restore", "last", "--yes")
@@ -175,7 +175,7 @@ def test_a_view_that_shows_one_tables_key_names_its_rows(yeldro, network) -> Non
     """)
     where = ("--where", "region = 'Grey Bank'")
     expected = network.value("SELECT count(*) FROM retired WHERE region = 'Grey Bank'")
-    found = yeldro("preview", "retired", *where, "--json", db=network.url).json()
+    found = yeldro("preview", "retired", *where, "--json", db=network.url).one()
     assert (found["table"], found["matched"]) == ("buoy", expected)
     assert expected > 0
     latest = network.rows("SELECT id FROM danger ORDER BY raised_at DESC, id DESC LIMIT 3")
@@ -204,7 +204,7 @@ def test_orphans_are_listed_removed_like_any_rows_and_restored_as_orphans(yeldro
     assert found["visit.technician_id → technician.id"]["rows"] == 2
     assert "--orphans visit.technician_id" in yeldro("orphans", db=network.url).out
     done = yeldro("run", "visit", "--orphans", "technician_id", "--expect", "2", "--expect",
-                  "total=3", "--yes", "--json", db=network.url).json()  # fmt: skip
+                  "total=3", "--yes", "--json", db=network.url).one()  # fmt: skip
     assert [step["table"] for step in done["steps"]] == ["part_used", "visit"]
     assert all(each["rows"] == 0 for each in yeldro("orphans", "--json", db=network.url).json())
     if network.url.startswith("postgresql"):
@@ -228,14 +228,12 @@ def test_a_key_without_an_index_and_a_trigger_are_warned_of(yeldro, file_made) -
         INSERT INTO lamp VALUES {rows};
         CREATE TRIGGER dark AFTER DELETE ON lamp BEGIN SELECT 1; END;
     """)
-    warnings = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).json()[
+    warnings = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).one()[
         "warnings"
     ]
     assert any("2,000 rows are read" in each and "CREATE INDEX" in each for each in warnings)
     assert any("trigger dark" in each for each in warnings)
     statement = next(each for each in warnings if "CREATE INDEX" in each)
     database.script(statement[statement.index("CREATE INDEX") : statement.index(" helps")])
-    again = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).json()[
-        "warnings"
-    ]
+    again = yeldro("plan", "mast", "--where", "id = 1", "--json", db=database.url).one()["warnings"]
     assert not any("No index" in each for each in again)

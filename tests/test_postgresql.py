@@ -48,7 +48,7 @@ def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
     server.script(TYPES)
     there_and_back(yeldro, server, "kinds", "--all-rows", "--expect", "4")
     (row,) = yeldro("preview", "kinds", "--where", "id = 1", "--show", "n,a,j,b,nothing", "--json",
-                    db=server.url).json()["rows"]  # fmt: skip
+                    db=server.url).one()["rows"]  # fmt: skip
     assert row == {"n": "12345678901234567890.123456789", "a": [1, 2, None], "j": {"a": 1},
                    "b": "x'00ff'", "nothing": None}  # fmt: skip
     server.script("INSERT INTO kinds (n) VALUES (1)")
@@ -146,7 +146,7 @@ def test_triggers_and_rules_are_counted_by_table(yeldro, server) -> None:
     found = yeldro(*words, db=server.url, code=4)
     assert "+2 rows in log" in found.err
     assert server.contents() == before
-    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).json()
+    done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).one()
     assert done["unplanned"] == {"log": 2}
 
 
@@ -204,7 +204,7 @@ def test_what_a_trigger_does_to_whole_tables_is_seen(
     assert f"in {where}" in told
     assert server.value("SELECT count(*) FROM lamp") == 3
     assert server.value("SELECT count(*) FROM mast") == 3
-    done = yeldro(*words, "--allow-trigger", "acting", "--json", db=server.url).json()
+    done = yeldro(*words, "--allow-trigger", "acting", "--json", db=server.url).one()
     assert where in done["unplanned"]
 
 
@@ -291,7 +291,7 @@ def test_a_role_that_only_reads_by_default_may_plan_and_is_told_why_it_may_not_r
     """)
     url = f"{server.url}?user={role}"
     words = ("mast", "--where", "id IN (SELECT id FROM mast)", "--expect", "1")
-    assert yeldro("plan", *words, "--json", db=url).json()["matched"] == 1
+    assert yeldro("plan", *words, "--json", db=url).one()["matched"] == 1
     assert "may only read" in yeldro("run", *words, "--yes", db=url, code=5).err
     assert server.value("SELECT count(*) FROM mast") == 1
 
@@ -358,7 +358,7 @@ def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, role) 
     assert "DELETE on mast, UPDATE (mast_id) on lamp" in found.err
     assert "A privilege is missing: DELETE on mast" in yeldro("plan", *words, db=url).out
     server.script(f"GRANT DELETE ON mast TO {role}; GRANT UPDATE (mast_id) ON lamp TO {role}")
-    assert yeldro("run", *words, "--yes", "--json", db=url).json()["outcome"] == "committed"
+    assert yeldro("run", *words, "--yes", "--json", db=url).one()["outcome"] == "committed"
 
 
 def test_a_view_alone_is_no_access_to_its_table(yeldro, server, role) -> None:
@@ -392,7 +392,7 @@ def test_rows_that_a_policy_hides_are_warned_of_and_never_taken_along(yeldro, se
         GRANT SELECT, DELETE ON mast, lamp TO {role};
     """)
     url = f"{server.url}?user={role}"
-    plan = yeldro("plan", "mast", "--all-rows", "--json", db=url).json()
+    plan = yeldro("plan", "mast", "--all-rows", "--json", db=url).one()
     assert plan["total"] == 2
     assert any("row-level security" in each for each in plan["warnings"])
     found = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url, code=4)
@@ -428,7 +428,7 @@ def test_rows_of_heirs_go_from_their_own_tables_and_come_back_whole(yeldro, serv
     there_and_back(yeldro, server, "site", "--matching", "mast:mast_id=id", "--expect", "2")
     script = yeldro.folder / "only.sql"
     script.write_text("DELETE FROM ONLY mast WHERE id = 2")
-    only = yeldro("plan", "--sql", "only.sql", "--json", db=server.url).json()
+    only = yeldro("plan", "--sql", "only.sql", "--json", db=server.url).one()
     assert [each["matched"] for each in only["removes"]] == [1]
     yeldro("plan", *words, "-o", "plan.json", db=server.url)
     before = server.contents()

@@ -142,9 +142,7 @@ def test_a_locked_database_is_waited_for_and_its_holder_named(yeldro, demo) -> N
 
 def test_a_read_only_file_can_be_looked_at_and_not_changed(yeldro, demo) -> None:
     demo.path.chmod(0o444)
-    assert (
-        yeldro("plan", "alert", "--where", "id = 1", "--json", db=demo.url).json()["matched"] == 1
-    )
+    assert yeldro("plan", "alert", "--where", "id = 1", "--json", db=demo.url).one()["matched"] == 1
     found = yeldro(
         "run", "alert", "--where", "id = 1", "--expect", "1", "--yes", db=demo.url, code=3
     )
@@ -229,7 +227,7 @@ def test_a_table_whose_name_has_a_colon_can_be_matched(yeldro: Yeldro, made) -> 
         INSERT INTO mast VALUES (1, 1), (2, 2); INSERT INTO {quote.format("a:b")} VALUES (1, 1);
     """)
     for typed in ("a:b", "a:b:id=mast_id"):
-        found = yeldro("plan", "mast", "--matching", typed, "--json", db=database.url).json()
+        found = yeldro("plan", "mast", "--matching", typed, "--json", db=database.url).one()
         assert found["matched"] == 1
 
 

@@ -36,7 +36,7 @@ def test_a_blocked_plan_names_the_foreign_key_the_rows_and_the_option(yeldro, ne
     visits = network.value(
         f"SELECT count(*) FROM visit WHERE buoy_id IN (SELECT id FROM buoy WHERE {GONE_SQL})"
     )
-    (blocked,) = found.json()["blocked"]
+    (blocked,) = found.one()["blocked"]
     assert blocked["foreign_key"] == "visit.buoy_id → buoy.id"
     assert blocked["rows"] == visits
     assert blocked["remedies"] == ["--follow visit.buoy_id"]
@@ -46,7 +46,7 @@ def test_a_blocked_plan_names_the_foreign_key_the_rows_and_the_option(yeldro, ne
 
 
 def test_steps_come_children_first_and_tell_their_reason_and_path(yeldro, network) -> None:
-    found = yeldro("plan", *FOLLOWED, "--json", db=network.url).json()
+    found = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()
     places = {(step["action"], step["table"]): step for step in found["steps"]}
     order = {key: step["n"] for key, step in places.items()}
     assert order["remove", "part_used"] < order["remove", "visit"] < order["remove", "buoy"]
@@ -60,9 +60,9 @@ def test_steps_come_children_first_and_tell_their_reason_and_path(yeldro, networ
 
 def test_a_run_removes_what_was_planned_and_restore_brings_back_every_row(yeldro, network) -> None:
     before = network.contents()
-    plan = yeldro("plan", *FOLLOWED, "--json", db=network.url).json()
+    plan = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()
     done = yeldro("run", *FOLLOWED, "--expect", str(plan["matched"]), "--expect",
-                  f"total={plan['total']}", "--yes", "--json", db=network.url).json()  # fmt: skip
+                  f"total={plan['total']}", "--yes", "--json", db=network.url).one()  # fmt: skip
     assert done["outcome"] == "committed"
     assert [step["affected"] for step in done["steps"]] == [step["rows"] for step in plan["steps"]]
     assert done["ledger"]["visit"]["removed"] == places(done)["visit"]
@@ -100,7 +100,7 @@ def test_no_match_is_said_and_is_an_error_only_where_rows_were_expected(yeldro, 
     assert (
         "no row matches" in yeldro("run", *nobody, "--expect", "..5", "--yes", db=network.url).out
     )
-    found = yeldro("run", *nobody, "--expect", "0", "--yes", "--json", db=network.url).json()
+    found = yeldro("run", *nobody, "--expect", "0", "--yes", "--json", db=network.url).one()
     assert (found["outcome"], found["receipt"]) == ("nothing_to_do", None)
     yeldro("run", *nobody, "--expect", "1", "--yes", db=network.url, code=4)
     assert network.contents() == before
@@ -108,7 +108,7 @@ def test_no_match_is_said_and_is_an_error_only_where_rows_were_expected(yeldro, 
 
 def test_a_rehearsal_counts_like_a_run_and_leaves_everything(yeldro, network) -> None:
     before = network.contents()
-    found = yeldro("rehearse", *FOLLOWED, "--json", db=network.url).json()
+    found = yeldro("rehearse", *FOLLOWED, "--json", db=network.url).one()
     assert found["outcome"] == "rolled_back"
     assert [step["affected"] for step in found["steps"]] == [
         step["rows"] for step in found["steps"]
@@ -134,7 +134,7 @@ def test_removing_duplicates_leaves_one_row_in_every_group(yeldro, network) -> N
         ORDER BY 1, 2""")
         == best
     )
-    again = yeldro("run", *TWICE, "--expect", "0", "--yes", "--json", db=network.url).json()
+    again = yeldro("run", *TWICE, "--expect", "0", "--yes", "--json", db=network.url).one()
     assert again["outcome"] == "nothing_to_do"
     yeldro("restore", "last", "--yes")
     assert network.contents() == before
@@ -160,11 +160,11 @@ def test_rows_that_stand_in_another_table_are_counted_once_however_often_they_st
     )
     assert joined > once
     listed = yeldro("plan", "buoy", "--matching", "retired_serial:serial=serial", "--follow", "all",
-                    "--json", db=network.url).json()  # fmt: skip
+                    "--json", db=network.url).one()  # fmt: skip
     assert listed["matched"] == once
     total = network.value("SELECT count(*) FROM buoy")
     others = yeldro("plan", "buoy", "--missing-in", "retired_serial:serial=serial", "--follow",
-                    "all", "--json", db=network.url).json()  # fmt: skip
+                    "all", "--json", db=network.url).one()  # fmt: skip
     assert others["matched"] == total - once
 
 
@@ -173,7 +173,7 @@ def test_order_and_limit_pick_the_first_rows(yeldro, network) -> None:
         "SELECT id FROM alert WHERE level = 'danger' ORDER BY raised_at, id LIMIT 5"
     )
     found = yeldro("preview", "alert", "--where", "level = 'danger'", "--order-by", "raised_at",
-                   "--limit", "5", "--json", db=network.url).json()  # fmt: skip
+                   "--limit", "5", "--json", db=network.url).one()  # fmt: skip
     assert found["matched"] == 5
     assert [row["id"] for row in found["rows"]] == [row[0] for row in oldest]
     yeldro("run", "alert", "--where", "level = 'danger'", "--order-by", "raised_at", "--limit", "5",
@@ -209,7 +209,7 @@ def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, 
     assert "--allow-trigger logging" in found.err
     assert database.contents() == before
     assert not list(yeldro.receipts.glob("*"))
-    done = yeldro(*words, "--allow-trigger", "logging", "--json", db=database.url).json()
+    done = yeldro(*words, "--allow-trigger", "logging", "--json", db=database.url).one()
     assert done["outcome"] == "committed"
     assert done["unplanned"] == {"*": 2}
     assert database.value("SELECT count(*) FROM log") == 2
@@ -248,7 +248,7 @@ def test_a_receipt_without_rows_keeps_the_counts_and_cannot_restore(yeldro, netw
 def test_a_receipt_can_be_read_with_any_sqlite_tool(yeldro, network) -> None:
     columns = "id, serial, name, CAST(retired_on AS CHAR(10))"
     expected = network.rows(f"SELECT {columns} FROM buoy WHERE {GONE_SQL} ORDER BY id")
-    done = yeldro("run", *FOLLOWED, "--expect", "1..", "--yes", "--json", db=network.url).json()
+    done = yeldro("run", *FOLLOWED, "--expect", "1..", "--yes", "--json", db=network.url).one()
     receipt = sqlite3.connect(done["receipt"])
     assert receipt.execute("SELECT outcome FROM receipt").fetchone() == ("committed",)
     (table,) = receipt.execute(
@@ -357,7 +357,7 @@ def is_locked(database: SqliteFile) -> bool:
 
 def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> None:
     before = network.contents()
-    total = yeldro("plan", *FOLLOWED, "--json", db=network.url).json()["total"]
+    total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
     child = typing(yeldro, network, "run", *FOLLOWED)
     child.expect(f"Type the number of rows to remove or change \\({total:,}\\): ")
     child.sendline(str(total - 1))
@@ -385,7 +385,7 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
 
 
 def test_rows_that_change_while_the_question_stands_are_noticed(yeldro, network) -> None:
-    total = yeldro("plan", *FOLLOWED, "--json", db=network.url).json()["total"]
+    total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
     child = typing(yeldro, network, "run", *FOLLOWED)
     child.expect("Type the number")
     network.script(f"INSERT INTO alert SELECT 9999, NULL, min(id), 'danger', '2025-01-01 00:00' "

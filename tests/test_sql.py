@@ -181,7 +181,7 @@ def test_a_script_does_what_a_run_does_and_stops_at_another_count(
     before = network.contents()
     script.write_text(yeldro("script", *words, db=network.url).out)
     assert network.contents() == before
-    done = yeldro("run", *words, "--expect", "0..", "--yes", "--json", db=network.url).json()
+    done = yeldro("run", *words, "--expect", "0..", "--yes", "--json", db=network.url).one()
     after = network.contents()
     yeldro("restore", "last", "--yes")
     assert network.contents() == before

@@ -35,7 +35,7 @@ def harbour(made, request: pytest.FixtureRequest) -> AnyDatabase:
 
 def ripple(yeldro: Yeldro, harbour: AnyDatabase, *words: str) -> dict[str, str]:
     """What would happen through each foreign key."""
-    found = yeldro("preview", "quay", *words, "--json", db=harbour.url).json()["ripple"]
+    found = yeldro("preview", "quay", *words, "--json", db=harbour.url).one()["ripple"]
     return {line["foreign_key"].split(" ")[0]: line["treatment"] for line in found}
 
 
@@ -48,7 +48,7 @@ def test_each_declared_action_is_kept_and_partly_null_keys_depend_on_nothing(
         "berth.quay_id": "removed",
         "rope.row_no,place": "blocks",
     }
-    blocked = yeldro("plan", "quay", "--where", "id = 2", "--json", db=harbour.url, code=3).json()
+    blocked = yeldro("plan", "quay", "--where", "id = 2", "--json", db=harbour.url, code=3).one()
     assert {each["foreign_key"].split(" ")[0]: each["rows"] for each in blocked["blocked"]} == {
         "boat.home_id": 1,
         "rope.row_no,place": 1,
@@ -138,7 +138,7 @@ def test_a_foreign_key_speaks_before_a_table_and_a_table_before_all(
     yeldro, harbour, words, treatment, reason
 ) -> None:
     harbour.script("DROP TABLE rope; UPDATE berth SET quay_id = 1; UPDATE boat SET spare_id = 1")
-    found = yeldro("preview", "quay", "--where", "id = 2", *words, "--json", db=harbour.url).json()
+    found = yeldro("preview", "quay", "--where", "id = 2", *words, "--json", db=harbour.url).one()
     by_key = {line["foreign_key"].split(" ")[0]: line for line in found["ripple"]}
     assert (by_key["boat.home_id"]["treatment"], by_key["boat.home_id"]["reason"]) == (
         treatment,
@@ -150,7 +150,7 @@ def test_a_row_detached_on_one_path_and_removed_on_another_is_removed(yeldro, ha
     before = harbour.contents()
     words = ("quay", "--where", "id = 3", "--follow", "boat.spare_id", "--follow", "rope",
              "--detach", "boat.home_id")  # fmt: skip
-    done = yeldro("run", *words, "--expect", "1", "--yes", "--json", db=harbour.url).json()
+    done = yeldro("run", *words, "--expect", "1", "--yes", "--json", db=harbour.url).one()
     assert {(step["action"], step["table"]): step["rows"] for step in done["steps"]} == {
         ("remove", "boat"): 3,
         ("remove", "rope"): 1,
@@ -177,7 +177,7 @@ def test_rows_without_a_key_that_become_equal_get_their_links_back(yeldro, made)
 
 def test_a_name_that_leads_nowhere_is_warned_of(yeldro, harbour) -> None:
     words = ("plan", "rope", "--where", "id = 100", "--follow", "boat", "--json")
-    (warning,) = yeldro(*words, db=harbour.url).json()["warnings"]
+    (warning,) = yeldro(*words, db=harbour.url).one()["warnings"]
     assert "--follow boat has no effect" in warning
 
 
@@ -280,13 +280,13 @@ def test_a_visible_table_is_meant_before_one_of_another_schema(yeldro, made) -> 
     found = yeldro(*words, db=database.url, code=3).err
     assert "1 of other.lamp (other.lamp.mast_id" in found
     both = (*words, "--follow", "other.lamp")
-    assert yeldro(*both, db=database.url).json()["total"] == 3
+    assert yeldro(*both, db=database.url).one()["total"] == 3
 
 
 def test_all_is_a_name_of_no_foreign_keys_too(yeldro, made) -> None:
     """In a database without any foreign key there is nothing to follow, and nothing is wrong."""
     database = made("CREATE TABLE log (id INTEGER PRIMARY KEY); INSERT INTO log VALUES (1), (2);")
     words = ("plan", "log", "--where", "id = 1", "--follow", "all", "--json")
-    plan = yeldro(*words, db=database.url).json()
+    plan = yeldro(*words, db=database.url).one()
     assert "--follow all has no effect: no foreign key references the rows" in plan["warnings"][0]
     assert plan["matched"] == 1

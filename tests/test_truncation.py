@@ -48,7 +48,7 @@ def test_a_truncated_table_comes_back_from_the_receipt(yeldro: Yeldro, flat) -> 
     words = (*WORDS, *accepted(flat), "--yes", "--expect")
     assert "expected 4, would be 3" in yeldro(*words, "4", db=flat.url, code=4).err
     assert flat.contents() == before
-    done = yeldro(*words, "3", "--json", db=flat.url).json()
+    done = yeldro(*words, "3", "--json", db=flat.url).one()
     assert done["outcome"] == "committed"
     assert flat.value("SELECT count(*) FROM cable") == 0
     said = json.dumps(done)

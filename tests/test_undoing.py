@@ -160,7 +160,7 @@ def test_links_of_equal_rows_come_back_to_the_rows_they_were_cut_from(yeldro: Ye
     back_and_forth(open_database(database.url), path, database.contents)
     assert database.contents() == whole
     done = yeldro("run", "port", "--where", "id < 10", "--detach", "all", "--expect", "9", "--yes",
-                  "--json").json()  # fmt: skip
+                  "--json").one()  # fmt: skip
     assert database.rows("SELECT mark, origin, goal FROM leg ORDER BY mark DESC")[0] == (
         1, None, None
     )  # fmt: skip

@@ -11,9 +11,30 @@ if TYPE_CHECKING:
     from yeldro.api import Connection, check, cleanup, connect, job, load
     from yeldro.core.model.equality import Sameness
     from yeldro.core.model.errors import (
+        AccessDenied,
+        BlockedByForeignKey,
+        CheckFailed,
+        ConcurrentChange,
+        ConnectionLost,
         CountMismatch,
         DatabaseFailure,
+        Interrupted,
+        KeyTaken,
+        LimitReached,
+        LockTimeout,
+        MissingPrivilege,
+        NoSelection,
+        NoWayBack,
+        OutOfReach,
+        ParentGone,
+        PlanChanged,
+        ReceiptNotClosed,
         Refused,
+        RestoreConflict,
+        RowsDiffer,
+        StatementTimeout,
+        UnknownName,
+        UnplannedChange,
         UsageError,
         YeldroError,
     )
@@ -21,11 +42,32 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 __all__ = [
+    "AccessDenied",
+    "BlockedByForeignKey",
+    "CheckFailed",
+    "ConcurrentChange",
     "Connection",
+    "ConnectionLost",
     "CountMismatch",
     "DatabaseFailure",
+    "Interrupted",
+    "KeyTaken",
+    "LimitReached",
+    "LockTimeout",
+    "MissingPrivilege",
+    "NoSelection",
+    "NoWayBack",
+    "OutOfReach",
+    "ParentGone",
+    "PlanChanged",
+    "ReceiptNotClosed",
     "Refused",
+    "RestoreConflict",
+    "RowsDiffer",
     "Sameness",
+    "StatementTimeout",
+    "UnknownName",
+    "UnplannedChange",
     "UsageError",
     "YeldroError",
     "check",
@@ -35,10 +77,7 @@ __all__ = [
     "load",
 ]
 
-_WHERE = {"Sameness": "yeldro.core.model.equality"} | dict.fromkeys(
-    ("CountMismatch", "DatabaseFailure", "Refused", "UsageError", "YeldroError"),
-    "yeldro.core.model.errors",
-)
+_FUNCTIONS = ("Connection", "check", "cleanup", "connect", "job", "load")
 
 
 def __getattr__(name: str) -> Any:
@@ -47,4 +86,7 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     import importlib
 
-    return getattr(importlib.import_module(_WHERE.get(name, "yeldro.api")), name)
+    module = "yeldro.api" if name in _FUNCTIONS else "yeldro.core.model.errors"
+    if name == "Sameness":
+        module = "yeldro.core.model.equality"
+    return getattr(importlib.import_module(module), name)

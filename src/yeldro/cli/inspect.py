@@ -6,7 +6,8 @@ from typing import Any
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
-from yeldro.cli.output import show, show_csv, show_json
+from yeldro.cli.output import show as print_view
+from yeldro.cli.output import show_csv, show_json
 from yeldro.core.model.errors import UsageError
 from yeldro.report import documents, tables
 
@@ -52,12 +53,11 @@ def preview(
     found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]
     if as_csv:
         show_csv(found[0].columns, found[0].rows)
-    elif as_json and what.job.described:
-        removes = [documents.preview_document(each) for each in found]
-        show_json({"title": what.job.title, "removes": removes})
+    elif as_json:
+        show_json(documents.preview_document(what.job.title, found, what.job.after))
     else:
         for each in found:
-            _print(as_json, documents.preview_document, tables.preview_view, each)
+            print_view(tables.preview_view(each))
 
 
 def duplicates(
@@ -100,4 +100,4 @@ def _print(as_json: bool, document: Any, view: Any, found: Any, *more: Any) -> N
     if as_json:
         show_json(document(found))
     else:
-        show(view(found, *more))
+        print_view(view(found, *more))

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import importlib
 import sys
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 import click
 
 from yeldro import __version__
+
+if TYPE_CHECKING:
+    from yeldro.core.model.errors import YeldroError
 
 COMMANDS = {
     "survey": ("declared.inspect", "Tables, keys, foreign keys and warnings."),
@@ -82,54 +85,60 @@ def cli() -> None:
 
 
 def main() -> NoReturn:
-    """Runs the command line and leaves with its exit code."""
+    """Run the command line and leave with its exit code."""
     sys.exit(execute(sys.argv[1:]))
 
 
 def execute(arguments: list[str]) -> int:
-    """Runs one command line; failures are told on standard error.
+    """Run one command line; a failure is told on standard error, and in the JSON document.
 
     Returns:
         The exit code: 0 done, 1 a fault in Yeldro, 2 usage, 3 refused, 4 a count was not as
         expected, 5 the database refused, 130 interrupted.
     """
+    failure: YeldroError | None = None
+    code = 0
     try:
         result = cli.main(args=arguments, prog_name="yeldro", standalone_mode=False)
-        return result if isinstance(result, int) else 0
+        code = result if isinstance(result, int) else 0
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
-        return 0
-    except click.ClickException as error:
-        command = (
-            error.ctx.command_path
-            if isinstance(error, click.UsageError) and error.ctx
-            else "yeldro"
-        )
-        _tell(f"Nothing was changed. {error.format_message()} See '{command} --help'.")
-        return 2
-    except (click.Abort, KeyboardInterrupt):
-        _tell("Interrupted. Everything was rolled back; the database is as it was.")
-        return 130
     except BrokenPipeError:
         sys.stderr.close()
         return 0
-    except Exception as error:
-        from yeldro.core.model.errors import YeldroError
+    except (Exception, KeyboardInterrupt) as error:
+        failure = _failure_of(error)
+        code = failure.exit_code
+    if "--json" in arguments:
+        from yeldro.cli.output import finish_json
 
-        if isinstance(error, YeldroError):
-            _tell(str(error))
-            return error.exit_code
-        import traceback
+        finish_json(failure)
+    if failure:
+        from yeldro.report.text import visible
 
-        traceback.print_exc()
-        _tell(
-            "This is a fault in Yeldro itself. Anything not reported as committed was rolled back. "
-            "Please report it with the lines above."
-        )
-        return 1
+        click.echo(visible(str(failure)), err=True)
+    return code
 
 
-def _tell(message: str) -> None:
-    from yeldro.report.text import visible
+def _failure_of(error: BaseException) -> YeldroError:
+    """Return what an exception means for the data, and what to do."""
+    from yeldro.core.model import errors
 
-    click.echo(visible(message), err=True)
+    if isinstance(error, errors.YeldroError):
+        return error
+    if isinstance(error, click.ClickException):
+        context = error.ctx if isinstance(error, click.UsageError) else None
+        command = context.command_path if context else "yeldro"
+        return errors.UsageError(error.format_message(), f"See '{command} --help'.")
+    if isinstance(error, click.Abort | KeyboardInterrupt):
+        from yeldro.cli.output import committed
+
+        return errors.Interrupted("You stopped it.", data=committed() or errors.ROLLED_BACK)
+    import traceback
+
+    traceback.print_exception(error)
+    return errors.InternalFault(
+        "This is a fault in Yeldro itself.",
+        "Please report it with the lines above.",
+        data="Anything not reported as committed was rolled back.",
+    )

@@ -8,12 +8,26 @@ import json
 import os
 import sys
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from yeldro.core.model.errors import YeldroError
+
 _WIDTH_WITHOUT_TERMINAL = 120
+
+
+@dataclass
+class _Ending:
+    """What is said when the command ends."""
+
+    document: Any = None
+    committed: str = ""
+
+
+_ending = _Ending()
 
 
 def show(view: RenderableType, *, beside: bool = False) -> None:
@@ -36,8 +50,33 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
 
 
 def show_json(document: Any) -> None:
-    """Prints one JSON document; no character in it can drive a terminal."""
-    print(json.dumps(document, indent=2, ensure_ascii=True, allow_nan=False))
+    """Have one JSON document printed when the command has ended."""
+    _ending.document = document
+
+
+def finish_json(error: YeldroError | None) -> None:
+    """Print the document of a command that has ended; no character in it can drive a terminal.
+
+    Args:
+        error: what ended it before its time; it stands in the document, or makes one.
+    """
+    document, _ending.document = _ending.document, None
+    if error is not None:
+        from yeldro.report.documents import error_document
+
+        document = (document or {}) | {"error": error_document(error)}
+    if document is not None:
+        print(json.dumps(document, indent=2, ensure_ascii=True, allow_nan=False))
+
+
+def note_commit(said: str) -> None:
+    """Note that something is committed, as a sentence, for an end that comes while it is shown."""
+    _ending.committed = said
+
+
+def committed() -> str:
+    """Return what was noted as committed, empty where nothing was."""
+    return _ending.committed
 
 
 def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:

@@ -12,8 +12,8 @@ import click
 
 from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
+from yeldro.cli.output import note_commit, show_json
 from yeldro.cli.output import show as show_text
-from yeldro.cli.output import show_json
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
 from yeldro.core.model.steps import count_each_row_once
@@ -124,6 +124,8 @@ def restore(
     wish = ReceiptWish(folder, not without_rows)
     allowed = restoring.Allowed(allow_trigger, accept_difference, no_way_back)
     done = restoring.restore(database, found, wait, agreed, allowed, scope, wish)
+    if done.total:
+        note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:
         outcome = "committed" if done.total else "nothing_to_do"
         show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))

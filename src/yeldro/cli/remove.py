@@ -13,7 +13,7 @@ import click
 
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.batching import batches_of, run_batches
-from yeldro.cli.output import show, show_json
+from yeldro.cli.output import note_commit, show, show_json
 from yeldro.cli.what import What, what_of
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import SeenPlans
@@ -35,7 +35,7 @@ def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> 
     record = PlanRecord() if output else what.agreed
     found = running.plan(what.database, what.job, record)
     if as_json:
-        show_json(documents.job_plan_document(found, what.job.described))
+        show_json(documents.job_plan_document(found, what.job.after))
     else:
         show(plans.job_plan_view(found))
     running.check_plans(found, what.job)
@@ -51,7 +51,7 @@ def rehearse(
     record = PlanRecord() if output else what.agreed
     result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
     if as_json:
-        show_json(documents.run_document(result, what.job.described))
+        show_json(documents.run_document(result))
     else:
         show(plans.run_view(result))
     if output:
@@ -92,8 +92,10 @@ def run(
             result = running.run(what.database, what.job, wish, wait, agreement)
     else:
         result = running.nothing_to_do(agreed)
+    if result.outcome is Outcome.COMMITTED:
+        note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     if as_json:
-        show_json(documents.run_document(result, what.job.described))
+        show_json(documents.run_document(result))
     elif not quiet:
         show(plans.run_view(result, in_batches=batches is not None))
         if result.outcome is Outcome.COMMITTED and result.receipt:

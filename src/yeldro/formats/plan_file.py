@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.equality import Sameness
-from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.key_sketch import Difference, KeyPrint, key_names, print_of
@@ -103,7 +103,7 @@ class SavedPlan:
         if not said and self.matched[place] != prepared.plan.matched:
             said.append(f"{prepared.plan.matched:,} rows match, not {self.matched[place]:,}")
         if said:
-            raise Refused(
+            raise PlanChanged(
                 f"The database has changed since {self.path} was made: {'; '.join(said)}.",
                 "Make a new plan with -o, and look at it again.",
             )

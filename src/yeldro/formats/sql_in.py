@@ -16,8 +16,8 @@ from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.database.catalogue import find_source, find_table
-from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.errors import Fault, Refused, UnknownName, UsageError, YeldroError
+from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.duplicates import KeepRule
@@ -63,7 +63,7 @@ def cleanups_in(
         Refused: a statement has no condition.
     """
     if dialect is not None and dialect not in DIALECTS:
-        raise UsageError(f"There is no dialect {dialect!r}.", suggestion(dialect, list(DIALECTS)))
+        raise UnknownName(f"There is no dialect {dialect!r}.", dialect, DIALECTS)
     with database.reading() as session:
         source = DIALECTS[dialect] if dialect else session.sql_dialect
         reader = _Reader(session, source, all_rows)

@@ -18,9 +18,9 @@ from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.execution.run import check_plans
 from yeldro.core.execution.script import Trace, literal_check, trace_cleanup
-from yeldro.core.model.errors import Fault, Refused, UsageError
+from yeldro.core.model.errors import Fault, Refused, UnknownName
 from yeldro.core.model.expectation import RowRange
-from yeldro.core.model.names import one_line, suggestion
+from yeldro.core.model.names import one_line
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
 from yeldro.formats.frames import (
     Frame,
@@ -104,7 +104,7 @@ def script(database: Database, job: Job, name: str | None) -> str:
         source = session.sql_dialect
         checks = [(literal_check(session, each), each) for each in job.after]
     if name is not None and name not in FRAMES:
-        raise UsageError(f"There is no dialect {name!r}.", suggestion(name, list(FRAMES)))
+        raise UnknownName(f"There is no dialect {name!r}.", name, FRAMES)
     target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.own == source)
     own = target.own == source
     traces: list[Trace] = []

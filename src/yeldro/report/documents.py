@@ -15,16 +15,27 @@ if TYPE_CHECKING:
     from yeldro.core.inspection.preview import Preview
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
+    from yeldro.core.model.errors import YeldroError
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
     from yeldro.core.restore.verification import Difference
-    from yeldro.core.selection.checks import Checked
+    from yeldro.core.selection.checks import Check
     from yeldro.core.selection.duplicates import DuplicateReport
     from yeldro.formats.project import Setting
 
 Document = dict[str, Any]
+
+
+def error_document(error: YeldroError) -> Document:
+    return {
+        "code": error.code,
+        "data": error.data,
+        "why": error.why,
+        "next": error.next_step,
+        "evidence": error.evidence,
+    }
 
 
 def rows_document(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[Document]:
@@ -64,25 +75,20 @@ def plan_document(plan: Plan) -> Document:
     }
 
 
-def job_plan_document(found: JobPlan, described: bool) -> Document:
-    """The plan of one cleanup, or of all that a file describes."""
-    if not described:
-        return plan_document(found.plans[0])
+def job_plan_document(found: JobPlan, after: Sequence[Check]) -> Document:
+    """Return the plans of a job, whose checks have not been made."""
     follows = found.follows or ((),) * len(found.plans)
     removes = [
         plan_document(each) | {"follows": list(names)}
         for each, names in zip(found.plans, follows, strict=True)
     ]
-    return {
-        "title": found.title,
-        "total": found.total,
-        "exact": found.is_exact,
-        "removes": removes,
-    }
+    checks = [_check_document(each, None, None) for each in after]
+    head = {"title": found.title, "total": found.total, "exact": found.is_exact}
+    return head | {"removes": removes, "after": checks}
 
 
-def run_document(result: RunResult, described: bool) -> Document:
-    """What a run or a rehearsal did."""
+def run_document(result: RunResult) -> Document:
+    """Return what a run or a rehearsal did."""
     removes = []
     for part in result.parts:
         document = plan_document(part.plan)
@@ -93,11 +99,11 @@ def run_document(result: RunResult, described: bool) -> Document:
         name: {"removed": each.removed, "changed": each.changed, "added": each.added}
         for name, each in result.ledger.tables.items()
     }
-    head = removes[0]
-    if described:
-        head = {"title": result.title, "total": result.tally.total, "removes": removes}
-        head["after"] = checks_document(result.after)
-    return head | {
+    return {
+        "title": result.title,
+        "total": result.tally.total,
+        "removes": removes,
+        "after": [_check_document(each.check, each.found, each.holds) for each in result.after],
         "outcome": str(result.outcome),
         "ledger": ledger,
         "unplanned": dict(result.ledger.unplanned),
@@ -106,16 +112,13 @@ def run_document(result: RunResult, described: bool) -> Document:
     }
 
 
-def checks_document(found: Sequence[Checked]) -> list[Document]:
-    return [
-        {
-            "about": each.check.about or each.check.query,
-            "expected": str(each.check.expected),
-            "found": each.found,
-            "holds": each.holds,
-        }
-        for each in found
-    ]
+def _check_document(check: Check, found: int | float | None, holds: bool | None) -> Document:
+    return {
+        "about": check.about or check.query,
+        "expected": str(check.expected),
+        "found": found,
+        "holds": holds,
+    }
 
 
 def settings_document(found: Sequence[Setting]) -> list[Document]:
@@ -138,11 +141,17 @@ def check_document(title: str, found: Sequence[Answer]) -> Document:
     }
 
 
-def preview_document(found: Preview) -> Document:
+def preview_document(title: str, found: Sequence[Preview], after: Sequence[Check]) -> Document:
     return {
-        "table": found.plan.table,
-        "matched": found.plan.matched,
-        "total": found.plan.total,
+        "title": title,
+        "total": sum(each.plan.total for each in found),
+        "removes": [_previewed_document(each) for each in found],
+        "after": [_check_document(each, None, None) for each in after],
+    }
+
+
+def _previewed_document(found: Preview) -> Document:
+    return plan_document(found.plan) | {
         "at_most": found.plan.at_most,
         "pinned_key": list(found.plan.pinned_key),
         "rows": rows_document(found.columns, found.rows),
@@ -311,13 +320,10 @@ def restore_document(
             }
             for each in planned.steps
         ],
-        "conflicts": list(planned.conflicts),
+        "conflicts": [each.document() for each in planned.conflicts],
         "skipped": list(planned.skipped),
         "notes": list(planned.notes),
-        "differences": [
-            {"table": each.table, "rows": each.rows, "columns": list(each.columns)}
-            for each in differences
-        ],
+        "differences": [each.document() for each in differences],
         "own_receipt": str(own) if own else None,
         "outcome": outcome,
     }

@@ -287,7 +287,7 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
         parts.append(grid(headings, rows, [2, 3, 4]))
     else:
         parts.append(Text("This run ended before anything was changed."))
-    parts += [caution(conflict) for conflict in planned.conflicts]
+    parts += [caution(conflict.said) for conflict in planned.conflicts]
     parts += [remark(f"left out: {each}") for each in planned.skipped]
     parts += [remark(each) for each in planned.notes]
     return spaced(parts)

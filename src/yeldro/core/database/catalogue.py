@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.names import same_name, suggestion
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
         bare.setdefault(name.name, []).append(shown)
     alike = same_name(typed, bare)
     if alike is None:
-        raise UsageError(f"There is no table {typed!r} here.", suggestion(typed, known))
+        raise UnknownName(f"There is no table {typed!r} here.", typed, known)
     if len(bare[alike]) > 1:
         raise UsageError(
             f"Several schemas hold a table {typed!r}.", f"Write {' or '.join(bare[alike])}."
@@ -58,15 +58,13 @@ def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
         if len(alike) == 1:
             return catalogue.table(places[alike[0]])
         known = [f"{each[0]}.{each[1]}" for each in places]
-        raise UsageError(
-            f"There is no table '{schema}.{name}' here.", suggestion(f"{schema}.{name}", known)
-        )
+        raise UnknownName(f"There is no table '{schema}.{name}' here.", f"{schema}.{name}", known)
     bare = {each.name: each for each in catalogue.table_names() if not each.schema}
     found = same_name(name, bare)
     if found:
         return catalogue.table(bare[found])
     if "." in name:
-        raise UsageError(f"There is no table {name!r} here.", suggestion(name, bare))
+        raise UnknownName(f"There is no table {name!r} here.", name, bare)
     return find_table(catalogue, name)
 
 
@@ -80,9 +78,8 @@ def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, 
     for name in typed:
         column = same_name(name, table.by_name)
         if column is None:
-            raise UsageError(
-                f"{option}: there is no column {name!r} in {table.name}.",
-                suggestion(name, table.by_name),
+            raise UnknownName(
+                f"{option}: there is no column {name!r} in {table.name}.", name, table.by_name
             )
         if column in found:
             raise UsageError(f"{option} names {column!r} twice.", "Name each column once.")

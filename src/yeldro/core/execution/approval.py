@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import PlanChanged
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -40,12 +40,14 @@ class SeenPlans:
         if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):
             return
         names = dict.fromkeys([*agreed.rows_by_table, *found.rows_by_table])
-        changes = ", ".join(
-            f"{name}: {agreed.rows_by_table.get(name, 0):,} → {found.rows_by_table.get(name, 0):,}"
+        counts = {
+            name: [agreed.rows_by_table.get(name, 0), found.rows_by_table.get(name, 0)]
             for name in names
-            if agreed.rows_by_table.get(name, 0) != found.rows_by_table.get(name, 0)
-        )
-        raise Refused(
+        }
+        differing = {name: pair for name, pair in counts.items() if pair[0] != pair[1]}
+        changes = ", ".join(f"{name}: {old:,} → {new:,}" for name, (old, new) in differing.items())
+        raise PlanChanged(
             f"The database has changed since the plan was shown ({changes or 'other rows match'}).",
             "Look at the new plan and decide again.",
+            changes=differing,
         )

@@ -28,6 +28,7 @@ from yeldro.core.model.errors import (
     DatabaseFailure,
     Fault,
     Interrupted,
+    PlanChanged,
     Refused,
     UsageError,
     YeldroError,
@@ -122,7 +123,7 @@ def run_in_batches(
         check_allowed_triggers([(cleanup, prepared)])  # of a later part not each is touched
         running.check_plans(JobPlan(job.title, (whole,)), job)
     if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
-        raise Refused("The database has changed since the plan was shown.", "Look at it again.")
+        raise PlanChanged("The database has changed since the plan was shown.", "Look at it again.")
     if not whole.total:
         if earlier is not None:  # it was stopped when all was done but this
             BatchReceipt.take_up(earlier, whole.matched).committed()
@@ -441,16 +442,20 @@ class _Batched:
         """What was done, as one run."""
         if self.receipt is None:
             raise Fault("receipt is not known here")
-        left = sum(self.left.values())
-        if left:
-            raise self.stopped(
-                CountMismatch(
-                    f"{left:,} rows that depend on the matched ones were planned to go, and are "
-                    f"not there any more.",
-                    "Somebody changed the data meanwhile.",
-                )
-            )
         self.receipt.committed()
+        missing = {name: rows for name, rows in self.left.items() if rows}
+        if missing:
+            told = ", ".join(f"{rows:,} of {name}" for name, rows in missing.items())
+            raise CountMismatch(
+                f"Of the rows that depend on the matched ones, fewer went than were planned: {told}"
+                f" had gone before their batch came. A trigger that is allowed, or another "
+                f"session, removed them.",
+                f"'yeldro receipt show {self.receipt.id}' tells what went.",
+                data=f"All {self.receipt.batch:,} batches are committed: "
+                f"{self.matched + self.before:,} matched rows are gone, and the receipt "
+                f"{self.receipt.path} holds what the batches removed.",
+                missing=missing,
+            )
         done = [(step, self.affected[same_in_all(step)]) for step, _ in self.steps]
         some = [(replace(step, rows=rows), rows) for step, rows in done if rows]
         steps = tuple(step for step, _ in some)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from yeldro.core.model.counts import Changes, Ledger, Tally
-from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.errors import CountMismatch, UnplannedChange
 from yeldro.core.model.names import as_typed
 
 if TYPE_CHECKING:
@@ -26,7 +26,10 @@ def check_step(step: Step, affected: int, table: Table) -> None:
             f"Step {step.n} ({step.action} {step.table}) affected {affected:,} rows, and "
             f"{step.rows:,} were planned{_what_may_be(table)}.",
             f"Look at the table with 'yeldro survey {step.table}'.",
-            step=step,
+            step=step.n,
+            action=str(step.action),
+            table=step.table,
+            planned=step.rows,
             affected=affected,
         )
 
@@ -83,10 +86,11 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
     )
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
     options = " ".join(f"--allow-trigger {as_typed(name)}" for name in unnamed)
-    raise CountMismatch(
+    raise UnplannedChange(
         f"The database changed rows that no step accounts for: {where}.{cause}",
         f"If that is meant, add {options}." if unnamed else "",
         unplanned=dict(ledger.unplanned),
+        triggers=unnamed,
     )
 
 

@@ -18,11 +18,11 @@ from yeldro.core.model.counts import Ledger, Tally, joined
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     UNCHANGED,
+    BlockedByForeignKey,
     CountMismatch,
     DatabaseFailure,
     Fault,
     Interrupted,
-    Refused,
     YeldroError,
 )
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, told_apart, what_follows
@@ -311,10 +311,13 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
         next_step = f"Add {' and '.join(options)}; or keep their parents."
         if not options:
             next_step = "No option moves them; deal with the rows that reference them first."
-        raise Refused(
+        raise BlockedByForeignKey(
             f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
             next_step,
-            blocked=found.blocked,
+            blocked=[
+                {"foreign_key": each.foreign_key, "table": each.table, "rows": each.rows}
+                for each in found.blocked
+            ],
         )
 
 

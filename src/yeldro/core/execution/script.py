@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from yeldro.core.execution.proofs import hanging_rows, lost_groups
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.steps import statement_of
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
 from yeldro.core.selection.filters import with_literals
@@ -126,7 +126,7 @@ def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) ->
     for work in prepared.work:
         removes = work.step.action is Action.REMOVE
         if removes and session.unseen_references(work.rows.table) != ():
-            raise Refused(
+            raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "
                 f"{work.rows.table.name}, and a script does not look for them.",
                 "Use a user with SELECT on all databases, or 'yeldro run'.",

@@ -12,7 +12,15 @@ from yeldro.core.database import sql
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.proofs import prove_groups_live
 from yeldro.core.model.counts import Ledger, Tally
-from yeldro.core.model.errors import DatabaseFailure, Fault, Interrupted, Refused, YeldroError
+from yeldro.core.model.errors import (
+    DatabaseFailure,
+    Fault,
+    Interrupted,
+    MissingPrivilege,
+    NoWayBack,
+    ReceiptNotClosed,
+    YeldroError,
+)
 from yeldro.core.model.names import as_typed
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.plan import Cleanup, Prepared, Work, missing_privileges
@@ -44,16 +52,19 @@ def check_means(
     if prepared.plan.commits_by_itself:
         name = prepared.plan.table
         if name not in (no_way_back or ()):
-            raise Refused(
+            raise NoWayBack(
                 f"TRUNCATE commits by itself on {session.system}: what goes from {name} cannot be "
                 f"rolled back.",
                 f"Accept it with --no-way-back {as_typed(name)}, or drop --truncate.",
+                name=name,
             )
         return [name]
     missing = missing_privileges(session, prepared.ripple)
     if missing:
-        raise Refused(
-            f"A privilege is missing: {', '.join(missing)}.", "Ask for it, or use another user."
+        raise MissingPrivilege(
+            f"A privilege is missing: {', '.join(missing)}.",
+            "Ask for it, or use another user.",
+            missing=missing,
         )
     steps = [(work.step.action, work.rows.table) for work in prepared.work]
     check_unseen(session, steps)
@@ -65,9 +76,10 @@ def check_means(
             shown = sql.written(session.connection, table)
             remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
             or_accept = f", or accept it with --no-way-back {as_typed(name)}"
-            raise Refused(
+            raise NoWayBack(
                 f"{name} has no transactions: what is removed from it cannot be rolled back.",
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
+                name=name,
             )
     return list(lasting)
 
@@ -93,9 +105,11 @@ def check_lasting_effects(
         for effect in session.lasting_effects(table, event):
             if no_way_back is None or effect.name not in no_way_back:
                 accept = f", or accept it with --no-way-back {as_typed(effect.name)}"
-                raise Refused(
+                raise NoWayBack(
                     f"The trigger {effect.trigger} of {table.name} {effect.said}.",
                     f"{effect.remedy}{accept if no_way_back is not None else ''}.",
+                    name=effect.name,
+                    trigger=effect.trigger,
                 )
 
 
@@ -113,14 +127,14 @@ def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> Non
             continue
         unseen = session.unseen_references(table)
         if unseen:
-            raise Refused(
+            raise MissingPrivilege(
                 f"{', '.join(unseen)} references {table.name}, and this user does not see it.",
                 "Use a user with SELECT on that database too.",
             )
         later = {other.name for _, other in steps[place:]}
         in_turn = [key for key in session.catalogue.referencing(table.name) if key.child in later]
         if unseen is None and in_turn:
-            raise Refused(
+            raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "
                 f"{table.name}; the server's own check would tell, but not where rows that go "
                 f"reference one another ({in_turn[0]}).",
@@ -232,7 +246,7 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
     try:
         receipt.committed()
     except Exception as error:
-        raise YeldroError(
+        raise ReceiptNotClosed(
             f"The receipt {receipt.path} could not be closed ({error}); it is complete.",
             "Check it with 'yeldro receipt check'.",
             data=done,

@@ -121,13 +121,17 @@ class Expectations:
             for name, expected in self.tables.items()
         ]
         differences = [
-            f"{what}: expected {expected}, would be {found:,}"
+            {"about": what, "expected": str(expected), "found": found}
             for what, expected, found in compared
             if expected is not None and found not in expected
         ]
         if differences:
+            said = "; ".join(
+                f"{each['about']}: expected {each['expected']}, would be {each['found']:,}"
+                for each in differences
+            )
             raise CountMismatch(
-                f"A count is not as expected ({'; '.join(differences)}).",
+                f"A count is not as expected ({said}).",
                 "Look at the rows with 'yeldro preview', then mend the selection or the number.",
                 data=data,
                 differences=differences,

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import Refused, YeldroError
+from yeldro.core.model.errors import LimitReached, YeldroError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import same_name, suggestion
 
@@ -41,10 +41,11 @@ class Limits:
         for name in plan.rows_by_table:
             bare = name.rpartition(".")[2]
             if same_name(name, self.protected) or same_name(bare, self.protected):
-                raise Refused(
+                raise LimitReached(
                     f"{name} is protected by {self.said_in}, and {plan.rows_by_table[name]:,} of "
                     f"its rows would go or change.",
                     "Narrow the cleanup, or take the table off that list.",
+                    table=name,
                 )
 
     def unknown(self, catalogue: Catalogue) -> list[str]:
@@ -65,10 +66,12 @@ class Limits:
             Refused: `total` is above the limit.
         """
         if self.most_rows is not None and total > self.most_rows:
-            raise Refused(
+            raise LimitReached(
                 f"{total:,} rows would go or change, and {self.said_in} allows "
                 f"{self.most_rows:,} in one run.",
                 "If they are meant, add --allow-more.",
+                total=total,
+                most_rows=self.most_rows,
             )
 
 
@@ -159,4 +162,5 @@ def told_apart(job: Job, place: int) -> Iterator[None]:
         if len(job.cleanups) > 1:
             table = job.cleanups[place].selection.table
             error.why = f"Remove {place + 1} of {len(job.cleanups)} ({table}): {error.why}"
+            error.evidence["remove"] = place + 1
         raise

@@ -17,7 +17,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, in_keys, stands_in
-from yeldro.core.model.errors import Fault, Refused
+from yeldro.core.model.errors import BlockedByForeignKey, Fault, Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
 from yeldro.core.planning.row_sets import RowSet
@@ -230,10 +230,10 @@ def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> R
         keys.append(next(key for key in inside if (key.child, key.parent) == (child, parent)))
     last = f"{keys[-1].parent}.{','.join(keys[-1].referenced_columns)}"
     written = " → ".join([*(key.name for key in keys), last])
-    return Refused(
+    return BlockedByForeignKey(
         f"These foreign keys form a cycle whose rows reference one another: {written}. They cannot "
         "all be deferred, and none accepts NULL in a table with a key, so no order of statements "
         "removes the rows.",
         "Declare them NO ACTION and DEFERRABLE, or let a column of one of them accept NULL.",
-        cycle=tuple(keys),
+        cycle=[str(key) for key in keys],
     )

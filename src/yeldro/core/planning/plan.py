@@ -12,9 +12,9 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.protocol import Session, Truncation
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import as_typed, suggestion, told_rows
+from yeldro.core.model.names import as_typed, told_rows
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, trace
@@ -250,9 +250,10 @@ def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
     known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
     for name in names:
         if name not in known:
-            raise UsageError(
+            raise UnknownName(
                 f"--allow-trigger {name}: no table that is touched has a trigger of that name.",
-                suggestion(name, known),
+                name,
+                known,
             )
 
 

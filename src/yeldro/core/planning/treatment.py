@@ -10,9 +10,9 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from yeldro.core.database.catalogue import foreign_keys_called
-from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.errors import Refused, UnknownName, UsageError
 from yeldro.core.model.graph import components
-from yeldro.core.model.names import as_typed, suggestion
+from yeldro.core.model.names import as_typed
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
 
 if TYPE_CHECKING:
@@ -381,8 +381,7 @@ def _unused_names(choices: Choices, keys: list[ForeignKey], catalogue: Catalogue
                 known.casefold() for known in tables + bare
             }:
                 known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
-                raise UsageError(
-                    f"{option} {name} names no table and no foreign key.",
-                    suggestion(name, known),
+                raise UnknownName(
+                    f"{option} {name} names no table and no foreign key.", name, known
                 )
             yield f"{option} {name}"

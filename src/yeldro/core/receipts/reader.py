@@ -12,8 +12,14 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core.model.counts import Changes
-from yeldro.core.model.errors import UNCHANGED, DatabaseFailure, Fault, Refused, UsageError
-from yeldro.core.model.names import suggestion
+from yeldro.core.model.errors import (
+    UNCHANGED,
+    DatabaseFailure,
+    Fault,
+    Refused,
+    UnknownName,
+    UsageError,
+)
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
@@ -243,12 +249,12 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
     if len(found) == 1:
         return found[0]
     names = [receipt.id for receipt in known]
-    raise UsageError(
+    raise UnknownName(
         f"{'Several receipts begin' if found else 'There is no receipt'} "
         f"{'with' if found else 'called'} {typed!r} in {folder}.",
-        suggestion(typed, names)
-        if names
-        else "See 'yeldro receipt list', or name another folder with --receipts FOLDER.",
+        typed,
+        names,
+        "See 'yeldro receipt list', or name another folder with --receipts FOLDER.",
     )
 
 

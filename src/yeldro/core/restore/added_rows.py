@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
-from yeldro.core.restore.conflicts import Problem, Restored, sample
+from yeldro.core.restore.conflicts import Conflict, ConflictKind, Restored, sample
 from yeldro.core.restore.dangling import still_referenced
 from yeldro.core.restore.staged_rows import StagedRows
 
@@ -25,24 +25,27 @@ class AddedRows(StagedRows):
         there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
         return sa.and_(there, ~self.taken_over)
 
-    def compare(self, others: Sequence[StagedRows]) -> tuple[Restored, list[Problem]]:
-        """Counts what is gone again and what is still there, and says what stands in the way."""
+    def compare(self, others: Sequence[StagedRows]) -> tuple[Restored, list[Conflict]]:
+        """Count what is gone again and what is still there, and tell what stands in the way."""
+        name = str(self.table.name)
         if self.told_by_count:
             still, rows = self.stored_among(self.equal_rows()), 0
-            said = f"only {still:,} of {self.stored:,} rows added to {self.table.name} are left"
-            problems = [Problem(said)] if 0 < still < self.stored else []
+            said = f"only {still:,} of {self.stored:,} rows added to {name} are left"
+            some = 0 < still < self.stored
+            found = [Conflict(ConflictKind.AMBIGUOUS, name, still, said)] if some else []
         else:
             still = self.count(self._as_added)
             changed = sa.and_(self.is_there, ~self._as_added)
             rows = self.count(changed)
-            said = f"{told_rows(rows, self.table.name, 'was', 'were')} changed since the restore"
-            problems = [Problem(said + sample(self, changed), changed)] if rows else []
+            said = f"{told_rows(rows, name, 'was', 'were')} changed since the restore"
+            said += sample(self, changed)
+            found = [Conflict(ConflictKind.CHANGED, name, rows, said, changed)] if rows else []
         gone = self.stored - still - rows
         for key in self.session.catalogue.referencing(self.table.name):
-            problems += self._needed(key, others)
-        return Restored(self.step, self.stored, gone, still), problems
+            found += self._needed(key, others)
+        return Restored(self.step, self.stored, gone, still), found
 
-    def _needed(self, key: ForeignKey, others: Sequence[StagedRows]) -> list[Problem]:
+    def _needed(self, key: ForeignKey, others: Sequence[StagedRows]) -> list[Conflict]:
         """Rows that reference those that would go, and neither go nor are linked anew."""
         needed = still_referenced(self, key, others)
         if needed is None:
@@ -52,9 +55,10 @@ class AddedRows(StagedRows):
         rows = self.count(needed)
         if not rows:
             return []
-        name = self.table.name
+        name = str(self.table.name)
         said = f"{told_rows(rows, name, 'is', 'are')} referenced by rows of {key.child} ({key})"
-        return [Problem(said + sample(self, needed), needed)]
+        said += sample(self, needed)
+        return [Conflict(ConflictKind.REFERENCED, name, rows, said, needed)]
 
     def hold_parents(self) -> None:
         """Rows that go need no parents."""

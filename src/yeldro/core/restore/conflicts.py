@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -37,19 +38,44 @@ class Restored:
     missing: int
 
 
+class ConflictKind(StrEnum):
+    """Why a stored row cannot simply be put back."""
+
+    KEY_TAKEN = "key taken"
+    PARENT_GONE = "parent gone"
+    REFERENCED = "referenced since"
+    CHANGED = "changed since"
+    AMBIGUOUS = "ambiguous"
+    COLUMN_ADDED = "column added"
+    REFUSED = "refused by the database"
+
+
 @dataclass(frozen=True)
-class Problem:
-    """What stands in the way of some staged rows; `rows` tells which, None where nothing does."""
+class Conflict:
+    """What stands in the way of some stored rows of one table.
 
+    Args:
+        said: what it is, as a sentence without its full stop.
+        rows: how many stored rows it concerns.
+        which: tells these rows from the others; None where nothing does.
+    """
+
+    kind: ConflictKind
+    table: str
+    rows: int
     said: str
-    rows: sql.Predicate | None = None
+    which: sql.Predicate | None = None
+
+    def document(self) -> dict[str, Any]:
+        """Return what programs read of it."""
+        return {"kind": str(self.kind), "table": self.table, "rows": self.rows, "about": self.said}
 
 
-def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restored, list[Problem]]:
-    """Counts what is back and what is missing, and says what stands in the way."""
+def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restored, list[Conflict]]:
+    """Count what is back and what is missing, and tell what stands in the way."""
     if each.step.action is Action.REMOVE:
         return _compare_removed(each, others)
-    problems: list[Problem] = []
+    problems: list[Conflict] = []
     name = each.table.name
     cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     linked = as_before(each, others)
@@ -68,11 +94,12 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
             f"equal ones they are"
         )
-        problems.append(Problem(said))
+        problems.append(Conflict(ConflictKind.AMBIGUOUS, str(name), back, said))
     rows = lost or (0 if counted else each.count(anew))
     if rows:
         said = f"{told_rows(rows, name, 'was', 'were')} removed or linked anew since"
-        problems.append(Problem(said, None if counted else anew))
+        which = None if counted else anew
+        problems.append(Conflict(ConflictKind.CHANGED, str(name), rows, said, which))
     if counted:
         linked = sa.true() if back == each.stored else sa.false()
     for key in each.table.foreign_keys:
@@ -83,7 +110,8 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
         rows = 0 if needed is None else each.count(problem)
         if rows:
             said = f"{told_rows(rows, name, 'is', 'are')} referenced since by rows of {key.child}"
-            problems.append(Problem(f"{said} ({key}){sample(each, problem)}", problem))
+            said = f"{said} ({key}){sample(each, problem)}"
+            problems.append(Conflict(ConflictKind.REFERENCED, str(name), rows, said, problem))
     return Restored(each.step, each.stored, back, each.stored - back - lost), problems
 
 
@@ -150,11 +178,12 @@ def _columns_since(each: StagedRows) -> list[Column]:
     return [column for column in each.table.stored_columns if column.name not in stored]
 
 
-def _columns_to_fill(each: StagedRows) -> list[Problem]:
-    """Columns added since for which nothing says what a row gets there."""
+def _columns_to_fill(each: StagedRows, missing: int) -> list[Conflict]:
+    """Return the columns added since for which nothing says what a row gets there."""
+    name = str(each.table.name)
     return [
-        Problem(f"{each.table.name} has a column {column.name} since, which takes no NULL and has "
-                f"no default")
+        Conflict(ConflictKind.COLUMN_ADDED, name, missing,
+                 f"{name} has a column {column.name} since, which takes no NULL and has no default")
         for column in _columns_since(each)
         if not column.nullable and column.default is None
     ]  # fmt: skip
@@ -174,7 +203,7 @@ def _changed_before(each: StagedRows, others: Sequence[StagedRows]) -> list[Stag
 
 def _compare_removed(
     each: StagedRows, others: Sequence[StagedRows]
-) -> tuple[Restored, list[Problem]]:
+) -> tuple[Restored, list[Conflict]]:
     if each.told_by_count:
         back, there, problems = _compare_by_count(each)
         missing = each.stored - back
@@ -190,15 +219,18 @@ def _compare_removed(
             f"keys of {name} are taken by other rows",
         )
         other = sa.and_(there, ~same)
-        problems = [Problem(said + sample(each, other), other)] if taken else []
+        said += sample(each, other)
+        problems = (
+            [Conflict(ConflictKind.KEY_TAKEN, str(name), taken, said, other)] if taken else []
+        )
     problems += _taken_elsewhere(each, there, others)
-    problems += _columns_to_fill(each) if missing else []
+    problems += _columns_to_fill(each, missing) if missing else []
     for key in each.table.foreign_keys:
         problems += parents_gone(each, key, others, there)
     return Restored(each.step, each.stored, back, missing), problems
 
 
-def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Problem]]:
+def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Conflict]]:
     """Equal rows cannot be told apart; their number tells whether the stored ones are back.
 
     Returns:
@@ -209,13 +241,14 @@ def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Proble
         f"{back:,} rows equal to stored ones were added to {each.table.name} since, and "
         f"without a key nothing tells which"
     )
+    found = [Conflict(ConflictKind.AMBIGUOUS, str(each.table.name), back, said)]
     some = 0 < back < each.stored
-    return back, sa.true() if back else sa.false(), [Problem(said)] if some else []
+    return back, sa.true() if back else sa.false(), found if some else []
 
 
 def _taken_elsewhere(
     each: StagedRows, there: sql.Predicate, others: Sequence[StagedRows]
-) -> list[Problem]:
+) -> list[Conflict]:
     """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
     problems = []
     name, names = each.table.name, dict(each.whole)
@@ -242,7 +275,8 @@ def _taken_elsewhere(
                 + sample(each, ~there, taken)
                 + _dropping(each, key)
             )
-            problems.append(Problem(said, sa.and_(~there, taken)))
+            which = sa.and_(~there, taken)
+            problems.append(Conflict(ConflictKind.KEY_TAKEN, str(name), found, said, which))
     return problems
 
 
@@ -256,7 +290,7 @@ def _dropping(each: StagedRows, key: CandidateKey) -> str:
 
 def parents_gone(
     each: StagedRows, key: ForeignKey, others: Sequence[StagedRows], there: sql.Predicate
-) -> list[Problem]:
+) -> list[Conflict]:
     """Parents that rows need once they are as before, and that neither are there nor come too."""
     without = without_parent(each, key)
     if without is None:
@@ -286,7 +320,8 @@ def parents_gone(
         f"{told_rows(gone, name, 'has', 'have')} no parent row {since} ({key})"
         f"{sample(each, *conditions)}"
     )
-    return [Problem(said, sa.and_(*conditions))]
+    which = sa.and_(*conditions)
+    return [Conflict(ConflictKind.PARENT_GONE, str(name), gone, said, which)]
 
 
 def _is_coming(each: StagedRows, key: ForeignKey, other: StagedRows) -> sql.Predicate:
@@ -320,7 +355,7 @@ def references_rows(each: StagedRows, key: ForeignKey, other: StagedRows) -> boo
     return bool(each.count(each.meets(other, references)))
 
 
-def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Problem]:
+def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Conflict]:
     """Rows whose parent went in the same run, and whose parent's key another row has now.
 
     Args:
@@ -346,7 +381,8 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Probl
                     f"{key.parent} than before: the key was taken since ({key})"
                     f"{sample(each, missing)}"
                 )
-                problems.append(Problem(said, missing))
+                name = str(each.table.name)
+                problems.append(Conflict(ConflictKind.KEY_TAKEN, name, rows, said, missing))
     return problems
 
 

@@ -22,7 +22,15 @@ from yeldro.core.execution.steps import (
     triggers_fired,
 )
 from yeldro.core.model.counts import Ledger, Tally
-from yeldro.core.model.errors import ROLLED_BACK, Fault, Refused
+from yeldro.core.model.errors import (
+    ROLLED_BACK,
+    UNCHANGED,
+    Fault,
+    KeyTaken,
+    ParentGone,
+    PlanChanged,
+    RestoreConflict,
+)
 from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import check_trigger_names
@@ -30,7 +38,8 @@ from yeldro.core.receipts import format as form
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.conflicts import (
-    Problem,
+    Conflict,
+    ConflictKind,
     Restored,
     changed_since,
     compare_step,
@@ -77,7 +86,7 @@ NOTHING = Allowed()
 
 @dataclass(frozen=True)
 class RestorePlan:
-    """What a restore would do, and what stands in its way, as sentences.
+    """What a restore would do, and what stands in its way.
 
     Args:
         skipped: what is left out because something stands in its way, as sentences.
@@ -87,7 +96,7 @@ class RestorePlan:
 
     receipt: Receipt
     steps: tuple[Restored, ...]
-    conflicts: tuple[str, ...]
+    conflicts: tuple[Conflict, ...]
     skipped: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     differing: tuple[str, ...] = ()
@@ -242,14 +251,14 @@ class _Restoring:
         """Refuse what stands in the way, and another number than was agreed to."""
         check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
         if self.planned.conflicts:
-            raise Refused(
-                f"{'; '.join(self.planned.conflicts)}.",
+            raise _conflict_error(
+                self.planned.conflicts,
                 "Mend these rows, or leave them out with --skip-conflicts, or put all into another "
                 "database with --into URL.",
-                conflicts=self.planned.conflicts,
+                UNCHANGED,
             )
         if agreed not in (None, self.agreed_to):
-            raise Refused(
+            raise PlanChanged(
                 f"The database has changed: {self.agreed_to:,} rows would go back, not {agreed:,}.",
                 "Look again, then restore.",
             )
@@ -270,18 +279,28 @@ class _Restoring:
             Why, as sentences.
 
         Raises:
-            Refused: rows in conflict are not to be left out.
+            RestoreConflict: rows in conflict are not to be left out.
         """
-        said = [problem.said for problem in failure.problems]
         if not self.scope.skip_conflicts:
-            raise Refused(
-                f"{'; '.join(said)}.",
+            raise _conflict_error(
+                failure.conflicts,
                 "Mend what stands in the way, or leave these rows out with --skip-conflicts.",
-                data=ROLLED_BACK,
-                conflicts=tuple(said),
+                ROLLED_BACK,
             )
         self.refused.setdefault(failure.n, []).extend(failure.numbers)
-        return [*self.told, *said]
+        return [*self.told, *(conflict.said for conflict in failure.conflicts)]
+
+
+def _conflict_error(conflicts: Sequence[Conflict], next_step: str, data: str) -> RestoreConflict:
+    """Return the error for what stands in the way, of the finest type that fits all of it."""
+    kinds = {conflict.kind for conflict in conflicts}
+    if kinds == {ConflictKind.KEY_TAKEN}:
+        error_type: type[RestoreConflict] = KeyTaken
+    else:
+        error_type = ParentGone if kinds == {ConflictKind.PARENT_GONE} else RestoreConflict
+    said = "; ".join(conflict.said for conflict in conflicts)
+    found = [conflict.document() for conflict in conflicts]
+    return error_type(f"{said}.", next_step, data=data, conflicts=found)
 
 
 def _put_back(
@@ -406,7 +425,7 @@ def _plan(
     skipped: list[str] = list(told)
     while True:
         steps: list[Restored] = []
-        problems: list[tuple[StagedRows, Problem]] = []
+        conflicts: list[tuple[StagedRows, Conflict]] = []
         for each in staged_steps.steps:
             if isinstance(each, AddedRows):
                 found, in_the_way = each.compare(staged_steps.steps)
@@ -415,23 +434,22 @@ def _plan(
                 in_the_way += other_parents(each, staged_steps.parents)
             each.missing = found.missing
             steps.append(found)
-            problems += [(each, problem) for problem in in_the_way]
-        can_be_left_out = problems and all(problem.rows is not None for _, problem in problems)
+            conflicts += [(each, conflict) for conflict in in_the_way]
+        can_be_left_out = conflicts and all(found.which is not None for _, found in conflicts)
         if not scope.skip_conflicts or not can_be_left_out:
             break
         # Rows that are left out can be parents of others, so it is all looked at again.
-        for each, problem in problems:
-            if problem.rows is None:
-                raise Fault("rows is not known here")
-            gone = leave_out(each, problem.rows, staged_steps.steps)
+        for each, conflict in conflicts:
+            if conflict.which is None:
+                raise Fault("nothing tells which rows are in conflict")
+            gone = leave_out(each, conflict.which, staged_steps.steps)
             if gone:
-                skipped.append(problem.said)
+                skipped.append(conflict.said)
             skipped += [
                 f"{counted(rows, 'row')} of {other.table.name} with the rows they depend on"
                 for other, rows in gone.items()
                 if other is not each
             ]
-    conflicts = tuple(problem.said for _, problem in problems)
     notes = dict.fromkeys(said for each in staged_steps.steps for said in changed_since(each))
     besides = receipt.ledger.get(form.BESIDES)
     if besides:
@@ -439,4 +457,5 @@ def _plan(
             f"triggers changed {counted(besides.changed, 'row')} besides, as was allowed; that is "
             f"not in the receipt, and not undone"
         ] = None
-    return RestorePlan(receipt, tuple(steps), conflicts, tuple(skipped), tuple(notes))
+    in_the_way = [conflict for _, conflict in conflicts]
+    return RestorePlan(receipt, tuple(steps), tuple(in_the_way), tuple(skipped), tuple(notes))

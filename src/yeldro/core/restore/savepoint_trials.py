@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 import sqlalchemy as sa
 
 from yeldro.core.database.protocol import RowRefusal, Session
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import RestoreConflict
 from yeldro.core.model.names import told_rows
-from yeldro.core.restore.conflicts import Problem, sample
+from yeldro.core.restore.conflicts import Conflict, ConflictKind, sample
 
 if TYPE_CHECKING:
     from yeldro.core.restore.staged_rows import StagedRows
@@ -44,18 +44,19 @@ class Refusals:
     step: StagedRows
     rows: dict[RowRefusal, list[int]] = field(default_factory=dict)
 
-    def problems(self) -> list[Problem]:
-        """What stands in the way, as sentences, with the rows it stands in the way of."""
-        return [self._problem(refusal, numbers) for refusal, numbers in self.rows.items()]
+    def conflicts(self) -> list[Conflict]:
+        """Return what stands in the way of which rows."""
+        return [self._conflict(refusal, numbers) for refusal, numbers in self.rows.items()]
 
-    def _problem(self, refusal: RowRefusal, numbers: Sequence[int]) -> Problem:
+    def _conflict(self, refusal: RowRefusal, numbers: Sequence[int]) -> Conflict:
         table = self.step.table
         chosen = self.step.staged.c.yeldro_row.in_(numbers)
         said = f"{told_rows(len(numbers), table.name, 'is', 'are')} refused by the database"
         if refusal.constraint:
             drop = self.step.session.dropping(table, refusal.constraint)
             said += f" because of {refusal.constraint} ('{drop};' drops it)"
-        return Problem(f"{said}: {refusal.reason}{sample(self.step, chosen)}", chosen)
+        said += f": {refusal.reason}{sample(self.step, chosen)}"
+        return Conflict(ConflictKind.REFUSED, str(table.name), len(numbers), said, chosen)
 
 
 class StepRefused(Exception):
@@ -68,8 +69,8 @@ class StepRefused(Exception):
     def __init__(self, refusals: Refusals) -> None:
         self.n = refusals.step.step.n
         self.numbers = [number for some in refusals.rows.values() for number in some]
-        self.problems = refusals.problems()
-        super().__init__("; ".join(problem.said for problem in self.problems))
+        self.conflicts = refusals.conflicts()
+        super().__init__("; ".join(conflict.said for conflict in self.conflicts))
 
 
 def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
@@ -81,7 +82,7 @@ def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
         put_back: puts back the rows of `step.part`.
 
     Raises:
-        Refused: too many rows are refused.
+        RestoreConflict: too many rows are refused.
         DBAPIError: the database fails for a reason that is in no row.
     """
     found = Refusals(step)
@@ -106,7 +107,7 @@ def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
                     found.rows.setdefault(_alike(refusal), []).append(part[0])
             place.release()
             if sum(map(len, found.rows.values())) > _MOST_REFUSED:
-                raise Refused(
+                raise RestoreConflict(
                     f"The database refuses more than {_MOST_REFUSED:,} rows of "
                     f"{step.table.name}: {next(iter(found.rows)).reason}.",
                     "Mend what stands in the way, then restore again.",

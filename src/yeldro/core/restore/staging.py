@@ -10,8 +10,8 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import fill_staging_table
-from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.errors import DatabaseFailure, Refused, UnknownName, UsageError
+from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
@@ -81,9 +81,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         known = {str(step.table): None for step in stored}
         for name in scope.only:
             if same_name(name, known) is None:
-                raise UsageError(
-                    f"--only {name}: this receipt holds no rows of it.", suggestion(name, known)
-                )
+                raise UnknownName(f"--only {name}: this receipt holds no rows of it.", name, known)
         wanted = {same_name(name, known) for name in scope.only}
         stored = [step for step in stored if str(step.table) in wanted]
     if scope.where is not None and len({step.table for step in stored}) != 1:

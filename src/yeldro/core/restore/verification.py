@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.errors import RowsDiffer
 from yeldro.core.model.names import as_typed, told_rows
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
@@ -35,6 +35,10 @@ class Difference:
         rows = told_rows(self.rows, self.table, "is", "are")
         where = f" in {', '.join(self.columns)}" if self.columns else ""
         return f"{rows} not as before{where}{self.such_as}"
+
+    def document(self) -> dict[str, Any]:
+        """Return what programs read of it."""
+        return {"table": self.table, "rows": self.rows, "columns": list(self.columns)}
 
 
 def changed_meanwhile(staged_steps: Sequence[StagedRows]) -> dict[tuple[int, str], int]:
@@ -125,7 +129,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
     """Refuse rows that are not as before, unless that is accepted for their table.
 
     Raises:
-        CountMismatch: some are, and their table is not named.
+        RowsDiffer: some are, and their table is not named.
     """
     unnamed = [each for each in found if each.table not in accepted]
     if unnamed:
@@ -133,11 +137,11 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
             f"--accept-difference {as_typed(name)}"
             for name in dict.fromkeys(each.table for each in unnamed)
         )
-        raise CountMismatch(
+        raise RowsDiffer(
             f"Rows would not come back as they were: {'; '.join(map(str, unnamed))}. A trigger, a "
             f"default or another type of the column makes the difference.",
             f"Mend that, or restore with {options}.",
-            differences=tuple(unnamed),
+            differences=[each.document() for each in unnamed],
         )
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.model.errors import CountMismatch, UsageError
+from yeldro.core.model.errors import CheckFailed, UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -66,9 +66,17 @@ def hold(found: Sequence[Checked]) -> None:
             f"found {'no number' if each.found is None else f'{each.found:,}'}"
             for each in failed
         )
-        raise CountMismatch(
+        raise CheckFailed(
             f"What must hold afterwards would not: {said}.",
             "Look at these rows with 'yeldro preview', then mend the cleanup or the check.",
+            failed=[
+                {
+                    "about": each.check.about or each.check.query,
+                    "expected": str(each.check.expected),
+                    "found": each.found,
+                }
+                for each in failed
+            ],
         )
 
 

@@ -19,7 +19,7 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.sql import rows_of
-from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name, suggestion
 from yeldro.core.selection.parsing import parse, read_otherwise
 
@@ -147,9 +147,8 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
         raise UsageError(f"{node.sql()} is not known here.", "Compare columns with values.")
     for column in found:
         if column.table or same_name(column.name, columns) is None:
-            raise UsageError(
-                f"There is no column {column.sql()} in the stored rows.",
-                suggestion(column.name, columns),
+            raise UnknownName(
+                f"There is no column {column.sql()} in the stored rows.", column.name, columns
             )
         column.this.set("quoted", True)
     return tree.sql(dialect="sqlite", comments=False)
@@ -227,7 +226,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
 
 def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True) -> exp.Expr:
     if not text.strip():
-        raise Refused(
+        raise NoSelection(
             f"{where_from} is empty, which would match every row.",
             "Write a condition, or say --all-rows where every row is meant.",
         )
@@ -374,15 +373,18 @@ def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
             return True
         known += table.by_name
     if not known:
-        raise UsageError(
+        raise UnknownName(
             f"There is no table {qualifier!r} in this condition.",
-            f"Write {table.name.name}.{column.name}, or name the table in a FROM.",
+            qualifier,
+            next_step=f"Write {table.name.name}.{column.name}, or name the table in a FROM.",
         )
-    raise UsageError(
+    error = UnknownName(
         f"There is no column {column.name!r} in {qualifier or table.name}.",
-        suggestion(column.name, dict.fromkeys(known))
-        + " Text stands in 'single quotes', names in \"double quotes\".",
+        column.name,
+        dict.fromkeys(known),
     )
+    error.next_step += " Text stands in 'single quotes', names in \"double quotes\"."
+    raise error
 
 
 def _enclosing_selects(node: exp.Expr) -> Iterator[exp.Select]:

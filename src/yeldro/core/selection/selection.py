@@ -14,7 +14,7 @@ from yeldro.core.database.catalogue import find_columns, find_table, foreign_key
 from yeldro.core.database.identity import PRINT, so_many
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.equality import Sameness
-from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.errors import NoSelection, Refused, UsageError
 from yeldro.core.model.names import suggestion
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
 from yeldro.core.selection.duplicates import (
@@ -356,7 +356,7 @@ def _check_parts(selection: Selection) -> None:
             "Drop --all-rows, or everything else that chooses rows.",
         )
     if not selection.all_rows and not selection.narrows:
-        raise Refused(
+        raise NoSelection(
             f"Nothing says which rows of {selection.table} are meant.",
             "Say --where, --matching, --missing-in or --duplicates-by; or --all-rows.",
         )

@@ -10,7 +10,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.errors import MissingPrivilege, Refused, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Table
 from yeldro.core.selection.parsing import parse
@@ -66,7 +66,7 @@ def resolve_view(session: Session, view: Table) -> View:
 def _query(session: Session, view: Table) -> exp.Select:
     text = session.catalogue.view_query(view.name)
     if not text:
-        raise Refused(
+        raise MissingPrivilege(
             f"This user may not see the query of the view {view.name}.",
             f"Ask for SHOW VIEW on {view.name}, or name its table.",
         )
@@ -105,7 +105,7 @@ def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
             table = find_source(session.catalogue, source.db, source.name)
         except UsageError as error:
             name = f"{source.db}.{source.name}" if source.db else source.name
-            raise Refused(
+            raise MissingPrivilege(
                 f"The view {view.name} shows rows of {name}, and this user sees no such table.",
                 "Ask for SELECT and DELETE on it, or connect to its database and name the table.",
             ) from error

@@ -19,7 +19,12 @@ import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
 
 from yeldro.core.database.protocol import NOTHING, Hold
-from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.model.errors import (
+    MissingPrivilege,
+    OutOfReach,
+    Refused,
+    UsageError,
+)
 from yeldro.engines.mariadb.connection import connect, set_up
 from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
 from yeldro.engines.mariadb.session import MariadbSession
@@ -92,7 +97,7 @@ class MariadbDatabase:
                     "?init_command=SET sql_safe_updates=0 to the URL.",
                 )
             if not session.catalogue.sees_all():
-                raise Refused(
+                raise MissingPrivilege(
                     f"This user does not see every table of {self._name}, and a hidden one could "
                     f"reference the rows that go.",
                     f"Use a user with SELECT on {self._name}.*",
@@ -141,7 +146,7 @@ class MariadbDatabase:
         except sa.exc.InvalidRequestError as error:
             if "MariaDB" not in str(error):
                 raise
-            raise DatabaseFailure(
+            raise OutOfReach(
                 f"The server at {self.shown} is not MariaDB.", "Name a MariaDB server."
             ) from error
         except sa.exc.DBAPIError as error:

@@ -12,7 +12,13 @@ from yeldro.core.database.protocol import RowRefusal
 from yeldro.core.model.errors import (
     NOT_COMMITTED,
     ROLLED_BACK,
+    AccessDenied,
+    ConcurrentChange,
+    ConnectionLost,
     DatabaseFailure,
+    LockTimeout,
+    OutOfReach,
+    StatementTimeout,
     UsageError,
     YeldroError,
 )
@@ -33,21 +39,23 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
         what = "Somebody changed these rows at the same time."
         if code == 1213:
             what = "Another session and this one waited for each other's locks (a deadlock)."
-        return DatabaseFailure(what, "Look at the rows again, then run it again.", data=ROLLED_BACK)
+        return ConcurrentChange(
+            what, "Look at the rows again, then run it again.", data=ROLLED_BACK
+        )
     if code == 1205:
-        return DatabaseFailure(
+        return LockTimeout(
             "Another session held a lock on these rows for too long.",
             "Wait longer with --lock-wait SECONDS; SHOW ENGINE INNODB STATUS tells who holds it.",
             data=ROLLED_BACK,
         )
     if code == 1969:
-        return DatabaseFailure(
+        return StatementTimeout(
             f"A statement took longer than {limit or 0:g} seconds and was stopped.",
             "Allow more with --time-limit SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
         )
     if code in (1044, 1142, 1143, 1227):
-        return DatabaseFailure(
+        return AccessDenied(
             f"A privilege is missing: {reason}.",
             "Ask for it, or use another user. Yeldro needs SELECT, DELETE, UPDATE (to detach) "
             "and CREATE TEMPORARY TABLES.",
@@ -55,13 +63,13 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if code == _TRUNCATED:
         return no_comparison(reason)
     if code in (2006, 2013) or error.connection_invalidated:
-        return DatabaseFailure(
+        return ConnectionLost(
             f"The connection to {shown} was lost: {reason}.",
             "Look at the rows again when it can be reached, then run it again.",
             data=NOT_COMMITTED,
         )
     if code in (1045, 1049, 1698, 2002, 2003, 2005, 2059):
-        return DatabaseFailure(
+        return OutOfReach(
             f"{shown} cannot be reached: {reason}.",
             f"Check host, port, database, user and password; {OPTION_FILE} counts too.",
         )

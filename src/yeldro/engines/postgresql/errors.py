@@ -7,8 +7,14 @@ import sqlalchemy as sa
 from yeldro.core.model.errors import (
     NOT_COMMITTED,
     ROLLED_BACK,
+    AccessDenied,
+    ConcurrentChange,
+    ConnectionLost,
     DatabaseFailure,
     Interrupted,
+    LockTimeout,
+    OutOfReach,
+    StatementTimeout,
     YeldroError,
 )
 
@@ -20,13 +26,13 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     state = getattr(error.orig, "sqlstate", None) or ""
     reason = str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
     if state.startswith("40"):
-        return DatabaseFailure(
+        return ConcurrentChange(
             "Somebody changed these rows at the same time.",
             "Look at them again, then run it again.",
             data=ROLLED_BACK,
         )
     if state == "55P03":
-        return DatabaseFailure(
+        return LockTimeout(
             "Another session held a lock on these rows for too long.",
             "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
             data=ROLLED_BACK,
@@ -34,7 +40,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if state == STOPPED and limit is None:
         return Interrupted("The statement was stopped.")
     if state == STOPPED:
-        return DatabaseFailure(
+        return StatementTimeout(
             f"A statement took longer than {limit:g} seconds and was stopped.",
             "Allow more with --time-limit SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
@@ -46,17 +52,17 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
             "Name the primary server, or a role that may write.",
         )
     if state == "42501":
-        return DatabaseFailure(
+        return AccessDenied(
             f"A privilege is missing: {reason}.", "Ask for it, or use another role."
         )
     if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
-        return DatabaseFailure(
+        return ConnectionLost(
             f"The connection to {shown} was lost: {reason}.",
             "Look at the rows again when it can be reached, then run it again.",
             data=NOT_COMMITTED,
         )
     if isinstance(error, sa.exc.OperationalError) and not state:
-        return DatabaseFailure(
+        return OutOfReach(
             f"{shown} cannot be reached: {reason}.",
             "Check host, port, database and password; PG* variables count too.",
         )

@@ -20,7 +20,7 @@ from yeldro.core.database.protocol import (
     RowRefusal,
     Truncation,
 )
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.postgresql.trigger_effects import TriggerEffects
@@ -227,7 +227,7 @@ class PostgresqlSession(StandardSession):
                     f"LOCK TABLE {self._name(each)} IN SHARE ROW EXCLUSIVE MODE"
                 )
             except sa.exc.ProgrammingError as error:
-                raise Refused(
+                raise MissingPrivilege(
                     f"{each} decides which rows go, and cannot be kept from changing meanwhile: "
                     f"{self.reason(error)}.",
                     f"Ask for UPDATE or DELETE on {each}; or copy its rows into a table of your "

@@ -29,10 +29,15 @@ from yeldro.core.database.identity import column_list
 from yeldro.core.database.protocol import NOTHING, ChangeCount, Hold, RowRefusal
 from yeldro.core.model.errors import (
     ROLLED_BACK,
+    AccessDenied,
     DatabaseFailure,
     Fault,
     Interrupted,
+    LockTimeout,
+    MissingPrivilege,
+    OutOfReach,
     Refused,
+    StatementTimeout,
     UsageError,
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
@@ -104,7 +109,7 @@ class SqliteDatabase:
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
         ):
-            raise Refused(
+            raise MissingPrivilege(
                 f"The file {self.path} is marked read-only.",
                 f"If it may be changed: chmod u+w {self.path}",
             )
@@ -161,21 +166,21 @@ class SqliteDatabase:
             near = self.path.parent if self.path.parent.is_dir() else None
             files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
             there = ", ".join(str(file.name) for file in files[:5])
-            raise DatabaseFailure(
+            raise OutOfReach(
                 f"There is no file {self.path}.",
                 f"Files that are there: {there}." if there else "Check the path.",
             )
         if self.path.is_dir():
-            raise DatabaseFailure(f"{self.path} is a folder.", "Name the database file in it.")
+            raise OutOfReach(f"{self.path} is a folder.", "Name the database file in it.")
         try:
             with self.path.open("rb") as file:
                 start = file.read(_ENCODING_AT + 1)
         except OSError as error:
-            raise DatabaseFailure(
+            raise OutOfReach(
                 f"The file {self.path} cannot be read: {error.strerror}.", "Check its permissions."
             ) from error
         if start and not start.startswith(_HEADER):
-            raise DatabaseFailure(
+            raise OutOfReach(
                 f"The file {self.path} is not an SQLite database.", "Name a database file."
             )
         return start[_ENCODING_AT] if len(start) > _ENCODING_AT else 0
@@ -186,7 +191,7 @@ class SqliteDatabase:
         if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
             return Interrupted("The statement was stopped.")
         if reason == _INTERRUPTED:
-            return DatabaseFailure(
+            return StatementTimeout(
                 f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
                 "Allow more with --time-limit SECONDS, or look for a missing index.",
                 data=ROLLED_BACK,
@@ -195,12 +200,12 @@ class SqliteDatabase:
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
             longer = ", or wait longer with --lock-wait SECONDS" if writes else ""
-            return DatabaseFailure(
+            return LockTimeout(
                 f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
                 f"Let that program finish or close it{longer}.",
             )
         if "readonly" in reason or "unable to open" in reason:
-            return DatabaseFailure(
+            return AccessDenied(
                 f"The file {self.path} or its folder cannot be written ({reason}).",
                 "Check the permissions of both.",
             )

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from test_look import GONE
 
 from yeldro.core.planning.key_sketch import KeyPrint
-from yeldro.formats import cleanup_keys
+from yeldro.formats import fields
 from yeldro.formats.toml import lines_in
 
 FILE = """
@@ -188,11 +188,11 @@ def test_what_is_written_is_read_back_whatever_it_holds(yeldro, demo) -> None:
 
 
 def test_the_shipped_schema_and_the_documents_know_every_key() -> None:
-    shipped = Path(cleanup_keys.__file__).with_name("cleanup.schema.json")
-    assert json.loads(shipped.read_text()) == cleanup_keys.json_schema()
+    shipped = Path(fields.__file__).with_name("cleanup.schema.json")
+    assert json.loads(shipped.read_text()) == fields.json_schema()
     described = (Path(__file__).parents[1] / "docs" / "cleanup-files.md").read_text()
-    listed = (cleanup_keys.TOP, cleanup_keys.PARAM, cleanup_keys.REMOVE, cleanup_keys.AFTER,
-              cleanup_keys.OPTIONS)  # fmt: skip
+    listed = (fields.TOP, fields.PARAM, fields.REMOVE, fields.AFTER,
+              fields.OPTIONS)  # fmt: skip
     for key in (key for keys in listed for key in keys):
         assert re.search(rf"`{key.name}`|\[{key.name}|\[\[{key.name}", described), key.name
 
@@ -306,7 +306,8 @@ def test_a_saved_plan_of_another_database_or_changed_by_hand_is_refused(yeldro, 
     saved = yeldro.folder / "plan.json"
     text = saved.read_text()
     for changed in (text.replace("notice", "alarm", 1), text[:-30], "[]", "{}", "\x00",
-                    text.replace('"yeldro_plan": 1', '"yeldro_plan": 2')):  # fmt: skip
+                    text.replace('"yeldro_plan": 2', '"yeldro_plan": 3'),
+                    text.replace('"yeldro_plan": 2', '"yeldro_plan": 1')):  # fmt: skip
         saved.write_text(changed)
         assert "plan.json" in yeldro("run", "plan.json", "--yes", db=demo.url, code=2).err
     dependent = written(yeldro)

@@ -18,7 +18,7 @@ from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
 from yeldro.core.inspection.repeats import search_repeats
-from yeldro.core.model.equality import Sameness
+from yeldro.core.model.equality import EqualityRules
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
@@ -487,7 +487,7 @@ def test_a_large_table_is_searched_in_part(tmp_path: Path) -> None:
     connection.execute("INSERT INTO sample VALUES (500, 7, 1), (501, 499, 1)")
     connection.close()
     with open_database(database.url).reading() as session:
-        found = search_repeats(session, "sample", Sameness(), most_rows=501)
+        found = search_repeats(session, "sample", EqualityRules(), most_rows=501)
     assert (found.rows, found.looked_at) == (502, 501)
     assert [(each.columns, each.removable) for each in found.found] == [
         (("a", "b"), 1),

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from yeldro.api import Connection, check, cleanup, connect, job, load
-    from yeldro.core.model.equality import Sameness
     from yeldro.core.model.errors import (
         AccessDenied,
         BlockedByForeignKey,
@@ -64,7 +63,6 @@ __all__ = [
     "Refused",
     "RestoreConflict",
     "RowsDiffer",
-    "Sameness",
     "StatementTimeout",
     "UnknownName",
     "UnplannedChange",
@@ -87,6 +85,4 @@ def __getattr__(name: str) -> Any:
     import importlib
 
     module = "yeldro.api" if name in _FUNCTIONS else "yeldro.core.model.errors"
-    if name == "Sameness":
-        module = "yeldro.core.model.equality"
     return getattr(importlib.import_module(module), name)

@@ -8,30 +8,28 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from yeldro.core.execution import expectation_results as answers
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import SeenPlans
 from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.heirs import apart
 from yeldro.core.planning.job import Job, JobPlan, Limits
 from yeldro.core.planning.plan import Cleanup
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptWish
 from yeldro.core.restore import restore as restoring
 from yeldro.core.selection.checks import Check
-from yeldro.core.selection.duplicates import DuplicateReport, Grouping, KeepRule, find_duplicates
-from yeldro.core.selection.selection import RelatedTable, Selection
+from yeldro.core.selection.duplicates import DuplicateReport, Grouping, find_duplicates
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_file import read_cleanup_file
+from yeldro.formats.cleanup_values import cleanup_from, expectations_from
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import Answer
@@ -56,70 +54,58 @@ def connect(database: str | Path) -> Connection:
     return Connection(str(database))
 
 
+class EqualityFields(TypedDict, total=False):
+    """When values of duplicates count as equal."""
+
+    ignore_case: bool
+    trim: bool
+    null_distinct: bool
+    as_text: bool
+
+
+class CleanupFields(EqualityFields, total=False):
+    """What a cleanup can say besides its table: the names of the command line's options."""
+
+    where: str | None
+    matching: Names
+    missing_in: Names
+    orphans: str | None
+    duplicates_by: Names
+    keep: Names
+    order_by: str | None
+    limit: int | None
+    all_rows: bool
+    only_table: bool
+    repoint: bool
+    follow: Names
+    detach: Names
+    allow_trigger: Names
+    no_way_back: Names
+    add_constraint: bool
+    truncate: bool
+
+
 def cleanup(
     table: str,
     *,
-    where: str | None = None,
     parameters: Mapping[str, Any] | None = None,
-    matching: Names = (),
-    missing_in: Names = (),
-    orphans: str | None = None,
-    duplicates_by: Names = (),
-    keep: Names = (),
-    same: Sameness | None = None,
-    order_by: str | None = None,
-    limit: int | None = None,
-    all_rows: bool = False,
-    only_table: bool = False,
-    follow: Names = (),
-    detach: Names = (),
-    repoint: bool = False,
     expect: Rows | None = None,
     expect_in: Mapping[str, Rows] | None = None,
     expect_total: Rows | None = None,
-    allow_trigger: Names = (),
-    no_way_back: Names = (),
-    add_constraint: bool = False,
-    truncate: bool = False,
+    **fields: Unpack[CleanupFields],
 ) -> Cleanup:
-    """One described deletion, with the names of the command line's options.
+    """Describe one deletion, with the names of the command line's options.
 
     Args:
-        same: when values of duplicates count as equal.
+        parameters: values for the `:name` parameters of `where`.
         expect, expect_in, expect_total: numbers of rows: a number, or a range such as "1..50".
 
     Raises:
-        UsageError: a part cannot be read.
+        UnknownName: there is no such field.
+        UsageError: a value cannot be read.
     """
-    selection = Selection(
-        table=table,
-        where=where,
-        parameters=dict(parameters or {}),
-        matching=tuple(RelatedTable.parse(text) for text in _names(matching)),
-        missing_in=tuple(RelatedTable.parse(text) for text in _names(missing_in)),
-        orphans=orphans,
-        duplicates_by=_names(duplicates_by),
-        keep=tuple(KeepRule.parse(text) for text in _names(keep)),
-        same=same or Sameness(),
-        order_by=order_by,
-        limit=limit,
-        all_rows=all_rows,
-        only_table=only_table,
-    )
-    tables = {name: _rows(rows) for name, rows in (expect_in or {}).items()}
-    return Cleanup(
-        selection=selection,
-        choices=Choices(_names(follow), _names(detach), repoint),
-        expectations=Expectations(
-            None if expect is None else _rows(expect),
-            tables,
-            None if expect_total is None else _rows(expect_total),
-        ),
-        allowed_triggers=_names(allow_trigger),
-        no_way_back=_names(no_way_back),
-        add_constraint=add_constraint,
-        truncate=truncate,
-    )
+    expected = expectations_from(expect, expect_in or {}, expect_total)
+    return cleanup_from(table, fields, parameters=parameters, expectations=expected)
 
 
 def check(query: str, expect: Rows, about: str = "", **parameters: Any) -> Check:
@@ -202,11 +188,20 @@ class Connection:
         return look_at(self._database, what, (), rows)
 
     def duplicates(
-        self, table: str, by: Names, keep: Names = (), same: Sameness | None = None, groups: int = 5
+        self,
+        table: str,
+        by: Names,
+        keep: Names = (),
+        groups: int = 5,
+        **equality: Unpack[EqualityFields],
     ) -> DuplicateReport:
-        """Groups of rows that are equal on chosen columns; the largest `groups` row by row."""
-        rules = tuple(KeepRule.parse(text) for text in _names(keep))
-        grouping = Grouping(_names(by), rules, same or Sameness())
+        """Return groups of rows that are equal on chosen columns; the largest `groups` row by row.
+
+        Raises:
+            UsageError: a name or a rule cannot be read.
+        """
+        wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
+        grouping = Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
         with self._database.reading() as session:
             return find_duplicates(session, table, grouping, groups)
 

@@ -36,10 +36,6 @@ def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
             "A saved plan is run exactly as it was made, in one piece.",
             "Drop --batch, or run the cleanup itself in batches.",
         )
-    if options.get("truncate"):
-        raise UsageError(
-            "--truncate empties the table at once, and --batch goes in parts.", "Drop one of them."
-        )
     if options.get("copy_to"):
         raise UsageError(
             "--copy-to makes one table for each step, and --batch takes the steps many times.",

@@ -77,11 +77,11 @@ def duplicates(
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
         with settings.database_of(db).reading() as session:
-            searched = search_repeats(session, table, opt.sameness_of(options))
+            searched = search_repeats(session, table, opt.equality_of(options))
         _print(as_json, documents.repeats_document, tables.repeats_view, searched)
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
-    wanted = Grouping(opt.columns_of(by), rules, opt.sameness_of(options))
+    wanted = Grouping(opt.columns_of(by), rules, opt.equality_of(options))
     with settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows)
     _print(as_json, documents.duplicates_document, tables.duplicates_view, found)

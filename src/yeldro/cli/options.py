@@ -10,9 +10,11 @@ import click
 
 from yeldro.cli.settings import TIME_LIMIT
 from yeldro.core.model.errors import UsageError
+from yeldro.formats import fields
+from yeldro.formats.fields import Field
 
 if TYPE_CHECKING:  # what a command needs is loaded when it is carried out
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.planning.plan import Cleanup
     from yeldro.core.planning.treatment import Choices
 
@@ -26,6 +28,26 @@ def _all(*decorators: Callable[[Any], Any]) -> Callable[[Function], Function]:
         return function
 
     return decorate
+
+
+def option(field: Field, **more: Any) -> Callable[[Any], Any]:
+    """Return the option of a field: its name, its type and its help come from the table."""
+    settings: dict[str, Any] = {"help": field.about}
+    if field.kind == "flag":
+        settings["is_flag"] = True
+    else:
+        settings["metavar"] = field.metavar
+    if field.kind == "texts":
+        settings |= {"multiple": True, "help": f"{field.about} Repeatable."}
+    if field.kind == "count":
+        settings["type"] = int
+    if field.kind == "number":
+        settings["type"] = click.FloatRange(min=0)
+    return click.option(field.option, **settings | more)
+
+
+def _options(*listed: Field) -> list[Callable[[Any], Any]]:
+    return [option(field) for field in listed]
 
 
 def _limit_statements(
@@ -42,13 +64,11 @@ database_option = _all(
         metavar="URL",
         help="The database: a path to an SQLite file, or a URL. Default: $YELDRO_DB.",
     ),
-    click.option(
-        "--time-limit",
+    option(
+        fields.TIME_LIMIT,
         type=click.FloatRange(min=0.001),
-        metavar="SECONDS",
         expose_value=False,
         callback=_limit_statements,
-        help="Stop any statement that takes longer, and roll everything back.",
     ),
 )
 json_option = click.option(
@@ -57,12 +77,7 @@ json_option = click.option(
 csv_option = click.option("--csv", "as_csv", is_flag=True, help="Print the rows as CSV.")
 show_option = click.option("--show", metavar="COLS", help="Columns to show, with commas.")
 quiet_option = click.option("--quiet", is_flag=True, help="Print only what went wrong.")
-lock_wait_option = click.option(
-    "--lock-wait",
-    type=click.FloatRange(min=0),
-    metavar="SECONDS",
-    help="How long to wait for other programs' locks. Default: 10.",
-)
+lock_wait_option = option(fields.LOCK_WAIT)
 receipts_option = click.option(
     "--receipts",
     envvar="YELDRO_RECEIPTS",
@@ -71,25 +86,13 @@ receipts_option = click.option(
     help="Where receipts are kept. Default: $YELDRO_RECEIPTS, or yeldro/receipts in your data "
     "folder.",
 )
-triggers_option = click.option(
-    "--allow-trigger",
-    multiple=True,
-    metavar="NAME",
-    help="Accept the other rows that this trigger changes. Repeatable.",
-)
-
-
+triggers_option = option(fields.ALLOW_TRIGGER)
 allow_more_option = click.option(
     "--allow-more",
     is_flag=True,
     help="Accept more rows than the project file allows in one run.",
 )
-no_way_back_option = click.option(
-    "--no-way-back",
-    multiple=True,
-    metavar="TABLE",
-    help="Accept that what goes from TABLE, which has no transactions, can not be rolled back.",
-)
+no_way_back_option = option(fields.NO_WAY_BACK)
 
 
 def rows_option(default: int) -> Callable[[Function], Function]:
@@ -104,15 +107,8 @@ def rows_option(default: int) -> Callable[[Function], Function]:
     )
 
 
-_sameness_options = (
-    click.option("--ignore-case", is_flag=True, help="Duplicates: compare text without case."),
-    click.option("--trim", is_flag=True, help="Duplicates: compare text without outer spaces."),
-    click.option("--null-distinct", is_flag=True, help="Duplicates: NULL is equal to nothing."),
-    click.option(
-        "--as-text", is_flag=True, help="Duplicates: compare by their text what has no equality."
-    ),
-)
-sameness_options = _all(*_sameness_options)
+equality_options = _all(*_options(*fields.EQUALITY))
+keep_option = option(fields.KEEP)
 
 what_options_but_dialect = _all(
     click.argument("what", required=False, metavar="WHAT"),
@@ -121,52 +117,14 @@ what_options_but_dialect = _all(
         metavar="FILE",
         help="In place of WHAT: a file of DELETE statements, - for standard input.",
     ),
-    click.option("--where", metavar="SQL", help="Rows for which this condition is true."),
+    option(fields.SELECTION[0]),
     click.option(
         "--param",
         multiple=True,
         metavar="NAME=VALUE",
         help="A value for :NAME in --where; always bound, never pasted. Repeatable.",
     ),
-    click.option(
-        "--matching",
-        multiple=True,
-        metavar="OTHER[:a=b,…]",
-        help="Rows that match a row of OTHER: by the foreign key between them, or column a here "
-        "equal to b there. Repeatable.",
-    ),
-    click.option(
-        "--missing-in",
-        multiple=True,
-        metavar="OTHER[:a=b,…]",
-        help="Rows that match no row of OTHER. Repeatable.",
-    ),
-    click.option(
-        "--duplicates-by",
-        metavar="COLS",
-        help="Surplus rows of each group that is equal on these columns; groups are formed over "
-        "the whole table, and one row of each stays.",
-    ),
-    click.option(
-        "--keep",
-        multiple=True,
-        metavar="RULE",
-        help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "
-        "order:LIST. "
-        "Repeatable; later rules break ties.",
-    ),
-    click.option(
-        "--orphans",
-        metavar="FOREIGN_KEY",
-        help="Rows that have no parent row: FOREIGN_KEY is a column, or child.column.",
-    ),
-    *_sameness_options,
-    click.option("--order-by", metavar="LIST", help="With --limit: the order, as in SQL."),
-    click.option("--limit", type=int, metavar="N", help="Only the first N rows by --order-by."),
-    click.option("--all-rows", is_flag=True, help="Every row of the table; must be said."),
-    click.option(
-        "--only-table", is_flag=True, help="Without the rows of tables that inherit from it."
-    ),
+    *_options(*fields.SELECTION[1:]),
 )
 
 what_options = _all(
@@ -178,53 +136,16 @@ what_options = _all(
     ),
 )
 
-ripple_options = _all(
-    click.option(
-        "--repoint",
-        is_flag=True,
-        help="With --duplicates-by: move dependent rows to the row that is kept. Those that would "
-        "break a unique key of their own table block, or go with --follow.",
-    ),
-    click.option(
-        "--follow",
-        multiple=True,
-        metavar="NAME",
-        help="Remove dependent rows too: NAME is a table, child.column, or all. Repeatable.",
-    ),
-    click.option(
-        "--detach",
-        multiple=True,
-        metavar="NAME",
-        help="Set the columns of dependent rows to NULL: NAME as above. Repeatable.",
-    ),
-)
-
-truncate_option = click.option(
-    "--truncate",
-    is_flag=True,
-    help="With --all-rows: empty the table by the system's TRUNCATE.",
-)
-
+ripple_options = _all(*_options(*fields.DEPENDENTS))
+add_constraint_option = option(fields.ADD_CONSTRAINT)
+truncate_option = option(fields.TRUNCATE)
 batch_options = _all(
-    click.option(
-        "--batch",
-        type=click.IntRange(min=1),
-        metavar="N",
-        help="Commit after every N matched rows, each time with all that depends on them.",
-    ),
-    click.option(
-        "--pause",
-        type=click.FloatRange(min=0),
-        metavar="SECONDS",
-        help="Wait between two batches.",
-    ),
-    click.option(
-        "--batch-seconds",
-        type=click.FloatRange(min=0.01),
-        metavar="SECONDS",
-        help="Make batches so large that none holds its locks longer than this.",
-    ),
+    option(fields.BATCHES[0], type=click.IntRange(min=1)),
+    option(fields.BATCHES[1]),
+    option(fields.BATCHES[2], type=click.FloatRange(min=0.01)),
 )
+without_rows_option = option(fields.WITHOUT_ROWS)
+copy_to_option = option(fields.COPY_TO)
 
 expect_option = click.option(
     "--expect",
@@ -240,51 +161,29 @@ def columns_of(typed: str | None) -> tuple[str, ...]:
 
 
 def cleanup_of(options: dict[str, Any]) -> Cleanup:
-    """The cleanup that the selection, ripple and expectation options describe.
+    """Return the cleanup that the selection, ripple and expectation options describe.
 
     Raises:
         UsageError: one of them cannot be read.
     """
     from yeldro.core.model.expectation import Expectations
-    from yeldro.core.planning.plan import Cleanup
-    from yeldro.core.selection.duplicates import KeepRule
-    from yeldro.core.selection.selection import RelatedTable, Selection
+    from yeldro.formats.cleanup_values import cleanup_from
 
-    selection = Selection(
-        table=options["what"],
-        where=options["where"],
+    return cleanup_from(
+        options["what"],
+        {name: options.get(name) for name in fields.CLEANUP},
         parameters=parameters_of(options),
-        matching=tuple(RelatedTable.parse(text) for text in options["matching"]),
-        missing_in=tuple(RelatedTable.parse(text) for text in options["missing_in"]),
-        orphans=options["orphans"],
-        duplicates_by=columns_of(options["duplicates_by"]),
-        keep=tuple(KeepRule.parse(text) for text in options["keep"]),
-        same=sameness_of(options),
-        order_by=options["order_by"],
-        limit=options["limit"],
-        all_rows=options["all_rows"],
-        only_table=options["only_table"],
-    )
-    return Cleanup(
-        selection=selection,
-        choices=choices_of(options),
         expectations=Expectations.parse(options.get("expect", ())),
-        allowed_triggers=tuple(options.get("allow_trigger", ())),
-        add_constraint=bool(options.get("add_constraint")),
-        truncate=bool(options.get("truncate")),
-        no_way_back=tuple(options.get("no_way_back", ())),
     )
 
 
 def choices_of(options: dict[str, Any]) -> Choices:
-    """What the ripple options say."""
-    from yeldro.core.planning.treatment import Choices
+    """Return what the ripple options say."""
+    from yeldro.formats.cleanup_values import cleanup_from
 
-    return Choices(
-        tuple(options.get("follow", ())),
-        tuple(options.get("detach", ())),
-        bool(options.get("repoint")),
-    )
+    return cleanup_from(
+        "", {each.name: options.get(each.name) for each in fields.DEPENDENTS}
+    ).choices
 
 
 def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
@@ -313,9 +212,8 @@ def given_parameters(options: dict[str, Any]) -> dict[str, str]:
     return found
 
 
-def sameness_of(options: dict[str, Any]) -> Sameness:
-    """When values of duplicates count as equal."""
-    from yeldro.core.model.equality import Sameness
+def equality_of(options: dict[str, Any]) -> EqualityRules:
+    """Return when values of duplicates count as equal."""
+    from yeldro.core.model.equality import EqualityRules
 
-    names = ("ignore_case", "trim", "null_distinct", "as_text")
-    return Sameness(**{name: options[name] for name in names})
+    return EqualityRules(**{each.name: options[each.name] for each in fields.EQUALITY})

@@ -18,6 +18,7 @@ from yeldro.core.model.names import as_typed
 from yeldro.core.planning.heirs import apart
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.copies import CopyPlace
+from yeldro.formats.fields import CLEANUP
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -26,11 +27,7 @@ if TYPE_CHECKING:
     from yeldro.formats.cleanup_file import CleanupFile, Parameter
     from yeldro.formats.plan_file import SavedPlan
 
-_CHOOSES = (
-    "where", "matching", "missing_in", "duplicates_by", "keep", "orphans", "ignore_case", "trim",
-    "null_distinct", "as_text", "order_by", "limit", "all_rows", "only_table", "repoint", "follow",
-    "detach", "add_constraint", "truncate",
-)  # fmt: skip
+_CHOOSES = tuple(name for name in CLEANUP if name not in ("allow_trigger", "no_way_back"))
 _ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
 _NOT_ASKED = (
     "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect", "yes", "allow_more",

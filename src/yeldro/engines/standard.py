@@ -16,7 +16,7 @@ from yeldro.core.model.errors import Fault, Refused
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import LastingEffect
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
@@ -104,7 +104,7 @@ class StandardSession:
         """In lower case, as the system knows it."""
         return sa.func.lower(value)
 
-    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
         """A unique index, over expressions where NULL equals NULL or text is compared loosely."""
         parts = []
         for column in (table.by_name[name] for name in by):
@@ -115,7 +115,7 @@ class StandardSession:
             parts.append(written)
         return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
 
-    def _compared(self, column: Column, same: Sameness) -> str:
+    def _compared(self, column: Column, same: EqualityRules) -> str:
         """A column as an index takes it, compared no more strictly than `same` says."""
         written = self._plain(column.name)
         if self.is_text(column):

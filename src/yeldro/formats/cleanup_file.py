@@ -10,18 +10,15 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import UsageError, YeldroError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import suggestion
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.checks import Check
-from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
-from yeldro.core.selection.selection import RelatedTable, Selection
-from yeldro.formats import cleanup_keys as keys
+from yeldro.formats import fields
+from yeldro.formats.cleanup_values import cleanup_from, expectations_from, value_of
 from yeldro.formats.toml import Path_, TomlFile, read_toml
 
 
@@ -108,14 +105,14 @@ def read_cleanup_file(path: Path) -> CleanupFile:
     """
     file = read_toml(path)
     # The version first: a newer file may hold keys that only a newer Yeldro knows.
-    version = file.values.get("format", keys.FORMAT)
-    if isinstance(version, int) and version > keys.FORMAT:
+    version = file.values.get("format", fields.FORMAT)
+    if isinstance(version, int) and version > fields.FORMAT:
         raise file.mistake(
             ("format",),
-            f"this file is of format {version}, and this Yeldro reads format {keys.FORMAT}.",
+            f"this file is of format {version}, and this Yeldro reads format {fields.FORMAT}.",
             "Use a newer Yeldro for it.",
         )
-    top = file.checked((), keys.TOP, "a cleanup file")
+    top = file.checked((), fields.TOP, "a cleanup file")
     if not top["remove"]:
         raise file.mistake(("remove",), "there is no [[remove]], so nothing would go.")
     names = top.get("param", {})
@@ -123,7 +120,7 @@ def read_cleanup_file(path: Path) -> CleanupFile:
     cleanups = tuple(_cleanup(file, place) for place in range(len(top["remove"])))
     after = tuple(_after(file, place) for place in range(len(top.get("after", []))))
     _check_parameters(file, cleanups, after)
-    options = file.checked(("options",), keys.OPTIONS, "[options]") if "options" in top else {}
+    options = file.checked(("options",), fields.OPTIONS, "[options]") if "options" in top else {}
     expected = Expectations()
     if "expect_total" in top:
         with _placed(file, ("expect_total",)):
@@ -135,7 +132,7 @@ def read_cleanup_file(path: Path) -> CleanupFile:
 
 def _parameter(file: TomlFile, name: str) -> Parameter:
     at: Path_ = ("param", name)
-    found = file.checked(at, keys.PARAM, f"[param.{name}]")
+    found = file.checked(at, fields.PARAM, f"[param.{name}]")
     if not name.isidentifier() or not name.isascii():
         raise file.mistake(
             at, f"{name!r} can not be a parameter's name.", "Use letters, digits and _."
@@ -154,61 +151,37 @@ def _parameter(file: TomlFile, name: str) -> Parameter:
 
 def _cleanup(file: TomlFile, place: int) -> Cleanup:
     at: Path_ = ("remove", place)
-    found = file.checked(at, keys.REMOVE, "[[remove]]")
-
-    def texts(name: str) -> tuple[str, ...]:
-        value = found.get(name, ())
-        return (value,) if isinstance(value, str) else tuple(value)
-
-    def each(name: str, read: Callable[[str], Any]) -> tuple[Any, ...]:
+    found = file.checked(at, fields.REMOVE, "[[remove]]")
+    for name, field in fields.CLEANUP.items():
         with _placed(file, (*at, name)):
-            return tuple(read(text) for text in texts(name))
-
-    def rows(name: str) -> RowRange | None:
+            value_of(field, found.get(name))
+    for name, matched, tables, total in (
+        ("expect", found.get("expect"), {}, None),
+        ("expect_in", None, found.get("expect_in", {}), None),
+        ("expect_total", None, {}, found.get("expect_total")),
+    ):
         with _placed(file, (*at, name)):
-            return RowRange.parse(str(found[name])) if name in found else None
-
-    by = [part.strip() for text in texts("duplicates_by") for part in text.split(",")]
-    with _placed(file, (*at, "expect_in")):
-        tables = {t: RowRange.parse(str(n)) for t, n in found.get("expect_in", {}).items()}
-    selection = Selection(
-        table=found["from"],
-        where=found.get("where"),
-        matching=each("matching", RelatedTable.parse),
-        missing_in=each("missing_in", RelatedTable.parse),
-        orphans=found.get("orphans"),
-        duplicates_by=tuple(by),
-        keep=each("keep", KeepRule.parse),
-        same=Sameness(
-            found.get("ignore_case", False),
-            found.get("trim", False),
-            found.get("null_distinct", False),
-            found.get("as_text", False),
+            expectations_from(matched, tables, total)
+    cleanup = cleanup_from(
+        found["from"],
+        {name: value for name, value in found.items() if name in fields.CLEANUP},
+        expectations=expectations_from(
+            found.get("expect"), found.get("expect_in", {}), found.get("expect_total")
         ),
-        order_by=found.get("order_by"),
-        limit=found.get("limit"),
-        all_rows=found.get("all_rows", False),
-        only_table=found.get("only_table", False),
     )
+    selection = cleanup.selection
     if not selection.narrows and not selection.all_rows:
         raise file.mistake(
             at,
             f"nothing says which rows of {selection.table} are meant.",
             "Add where, matching, missing_in, orphans or duplicates_by; or all_rows = true.",
         )
-    return Cleanup(
-        selection=selection,
-        choices=Choices(texts("follow"), texts("detach"), found.get("repoint", False)),
-        expectations=Expectations(rows("expect"), tables, rows("expect_total")),
-        allowed_triggers=texts("allow_trigger"),
-        no_way_back=texts("no_way_back"),
-        add_constraint=found.get("add_constraint", False),
-    )
+    return cleanup
 
 
 def _after(file: TomlFile, place: int) -> Check:
     at: Path_ = ("after", place)
-    found = file.checked(at, keys.AFTER, "[[after]]")
+    found = file.checked(at, fields.AFTER, "[[after]]")
     with _placed(file, (*at, "expect")):
         expected = RowRange.parse(str(found["expect"]))
     return Check(found.get("about", ""), found["query"], expected)

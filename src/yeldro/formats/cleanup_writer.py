@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.names import one_line
-from yeldro.formats.cleanup_keys import REMOVE
+from yeldro.formats.cleanup_values import values_of
+from yeldro.formats.fields import REMOVE
 
 if TYPE_CHECKING:
     from yeldro.core.model.expectation import Expectations
     from yeldro.core.planning.job import Job
     from yeldro.core.planning.plan import Cleanup
-    from yeldro.core.selection.selection import RelatedTable
 
-_ABOUT = {key.name: key.about for key in REMOVE}
+_ABOUT = {field.name: field.about for field in REMOVE}
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
@@ -66,31 +66,8 @@ def written(job: Job, db: str | None = None) -> str:
 
 
 def _remove(cleanup: Cleanup) -> Iterator[str]:
-    selection, choices, same = cleanup.selection, cleanup.choices, cleanup.selection.same
-    yield f"from = {_text(selection.table)}"
-    parts: Mapping[str, Any] = {
-        "where": selection.where,
-        "matching": [_related(each) for each in selection.matching],
-        "missing_in": [_related(each) for each in selection.missing_in],
-        "orphans": selection.orphans,
-        "duplicates_by": list(selection.duplicates_by),
-        "keep": [str(rule) for rule in selection.keep],
-        "ignore_case": same.ignore_case,
-        "trim": same.trim,
-        "null_distinct": same.null_distinct,
-        "as_text": same.as_text,
-        "order_by": selection.order_by,
-        "limit": selection.limit,
-        "all_rows": selection.all_rows,
-        "only_table": selection.only_table,
-        "follow": list(choices.follow),
-        "detach": list(choices.detach),
-        "repoint": choices.repoint,
-        "allow_trigger": list(cleanup.allowed_triggers),
-        "no_way_back": list(cleanup.no_way_back),
-        "add_constraint": cleanup.add_constraint,
-    }
-    for name, value in parts.items():
+    yield f"from = {_text(cleanup.selection.table)}"
+    for name, value in values_of(cleanup).items():
         if value not in (None, False, []):
             yield _commented(f"{name} = {_value(value)}", _ABOUT[name])
     yield from _expected(cleanup.expectations)
@@ -108,11 +85,6 @@ def _expected(expected: Expectations) -> Iterator[str]:
         yield _commented(f"expect_in = {{ {inside} }}", _ABOUT["expect_in"])
     if expected.total:
         yield _commented(f"expect_total = {_rows(expected.total.written)}", _ABOUT["expect_total"])
-
-
-def _related(each: RelatedTable) -> str:
-    pairs = ",".join(f"{ours}={theirs}" for ours, theirs in each.pairs)
-    return f"{each.other}:{pairs}" if pairs else each.other
 
 
 def _commented(line: str, about: str) -> str:

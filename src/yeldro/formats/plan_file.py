@@ -11,21 +11,19 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.equality import Sameness
 from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.key_sketch import Difference, KeyPrint, key_names, print_of
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.checks import Check
-from yeldro.core.selection.duplicates import KeepRule
-from yeldro.core.selection.selection import RelatedTable, Selection
+from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of
+from yeldro.formats.fields import CLEANUP
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
 
-FORMAT = 1
+FORMAT = 2
 _MOST_BYTES = 64_000_000
 _SHOWN = 3
 
@@ -175,10 +173,10 @@ def read_plan(path: Path) -> SavedPlan:
         raise UsageError(
             f"{path} is not a saved plan ({error}).", "Make one with: yeldro plan WHAT -o FILE"
         ) from error
-    if isinstance(version, int) and version > FORMAT:
+    if isinstance(version, int) and version != FORMAT:
         raise UsageError(
             f"{path} is of format {version}, and this Yeldro reads format {FORMAT}.",
-            "Use a newer Yeldro for it.",
+            "Use a newer Yeldro for it." if version > FORMAT else "Make a new plan with -o.",
         )
     if document.pop("seal", None) != _seal(document):
         raise UsageError(
@@ -263,73 +261,20 @@ def _seal(document: Mapping[str, Any]) -> str:
 
 
 def _cleanup_document(cleanup: Cleanup) -> dict[str, Any]:
-    selection, choices = cleanup.selection, cleanup.choices
-    same = selection.same
-    return {
-        "from": selection.table,
-        "where": selection.where,
-        "parameters": _values(selection.parameters),
-        "matching": [[each.other, [list(p) for p in each.pairs]] for each in selection.matching],
-        "missing_in": [
-            [each.other, [list(p) for p in each.pairs]] for each in selection.missing_in
-        ],
-        "orphans": selection.orphans,
-        "duplicates_by": list(selection.duplicates_by),
-        "keep": [str(rule) for rule in selection.keep],
-        "same": [same.ignore_case, same.trim, same.null_distinct, same.as_text],
-        "order_by": selection.order_by,
-        "limit": selection.limit,
-        "all_rows": selection.all_rows,
-        "only_table": selection.only_table,
-        "follow": list(choices.follow),
-        "detach": list(choices.detach),
-        "repoint": choices.repoint,
+    return values_of(cleanup) | {
+        "from": cleanup.selection.table,
+        "parameters": _values(cleanup.selection.parameters),
         "expect": _expectations_document(cleanup.expectations),
-        "allow_trigger": list(cleanup.allowed_triggers),
-        "no_way_back": list(cleanup.no_way_back),
-        "add_constraint": cleanup.add_constraint,
     }
 
 
 def _read_cleanup(found: Mapping[str, Any]) -> Cleanup:
-    selection = Selection(
-        table=_text(found["from"]),
-        where=None if found["where"] is None else _text(found["where"]),
+    return cleanup_from(
+        str(found["from"]),
+        {name: found[name] for name in CLEANUP},
         parameters=_read_values(found["parameters"]),
-        matching=tuple(_related(each) for each in found["matching"]),
-        missing_in=tuple(_related(each) for each in found["missing_in"]),
-        orphans=None if found["orphans"] is None else _text(found["orphans"]),
-        duplicates_by=_texts(found["duplicates_by"]),
-        keep=tuple(KeepRule.parse(text) for text in _texts(found["keep"])),
-        same=Sameness(*map(bool, found["same"])),
-        order_by=None if found["order_by"] is None else _text(found["order_by"]),
-        limit=None if found["limit"] is None else int(found["limit"]),
-        all_rows=found["all_rows"] is True,
-        only_table=found.get("only_table") is True,
-    )
-    return Cleanup(
-        selection=selection,
-        choices=Choices(_texts(found["follow"]), _texts(found["detach"]), found["repoint"] is True),
         expectations=_read_expectations(found["expect"]),
-        allowed_triggers=_texts(found["allow_trigger"]),
-        no_way_back=_texts(found["no_way_back"]),
-        add_constraint=found["add_constraint"] is True,
     )
-
-
-def _related(found: Any) -> RelatedTable:
-    other, pairs = found
-    return RelatedTable(_text(other), tuple((_text(a), _text(b)) for a, b in pairs))
-
-
-def _text(value: Any) -> str:
-    if not isinstance(value, str):
-        raise TypeError(f"{value!r} is not a text")
-    return value
-
-
-def _texts(values: Any) -> tuple[str, ...]:
-    return tuple(_text(value) for value in values)
 
 
 def _expectations_document(found: Expectations) -> dict[str, Any]:
@@ -341,13 +286,7 @@ def _expectations_document(found: Expectations) -> dict[str, Any]:
 
 
 def _read_expectations(found: Mapping[str, Any]) -> Expectations:
-    read = {name: RowRange.parse(text) for name, text in found["tables"].items()}
-    matched, total = found["matched"], found["total"]
-    return Expectations(
-        RowRange.parse(matched) if matched else None,
-        read,
-        RowRange.parse(total) if total else None,
-    )
+    return expectations_from(found["matched"], found["tables"], found["total"])
 
 
 def _values(parameters: Mapping[str, Any]) -> dict[str, Any]:

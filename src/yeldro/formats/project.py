@@ -8,21 +8,22 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.core.planning.job import Limits
-from yeldro.formats.toml import Key, read_toml
+from yeldro.formats.fields import Field
+from yeldro.formats.toml import read_toml
 
 NAME = "yeldro.toml"
 
 _LIMITS = (
-    Key("protect", "texts", "Tables of which no row may be removed or changed."),
-    Key("most_rows", "count", "The most rows that one run may remove or change."),
+    Field("protect", "texts", "Tables of which no row may be removed or changed."),
+    Field("most_rows", "count", "The most rows that one run may remove or change."),
 )
 _TOP = (
-    Key("db", "text", "The database where no other is named: a name from here, a URL or a path."),
-    Key("receipts", "text", "The folder for receipts."),
-    Key("database", "table", "Databases by name."),
+    Field("db", "text", "The database where no other is named: a name from here, a URL or a path."),
+    Field("receipts", "text", "The folder for receipts."),
+    Field("database", "table", "Databases by name."),
     *_LIMITS,
 )
-_DATABASE = (Key("url", "text", "Its URL, or a path.", required=True), *_LIMITS)
+_DATABASE = (Field("url", "text", "Its URL, or a path.", required=True), *_LIMITS)
 
 
 @dataclass(frozen=True)

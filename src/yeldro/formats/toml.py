@@ -12,6 +12,7 @@ from typing import Any
 
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import suggestion
+from yeldro.formats.fields import KINDS, Field
 
 _MOST_BYTES = 1_000_000
 _PART = r"""(?:[A-Za-z0-9_-]+|"(?:[^"\\]|\\.)*"|'[^']*')"""
@@ -30,37 +31,6 @@ Path_ = tuple[str | int, ...]
 
 
 @dataclass(frozen=True)
-class Key:
-    """One key that a table of a file may hold.
-
-    Args:
-        kind: what its value is, one of `KINDS`.
-        about: what it is for, as a sentence.
-        choices: the values it may have, where they are few.
-    """
-
-    name: str
-    kind: str
-    about: str
-    required: bool = False
-    choices: tuple[str, ...] = ()
-
-
-KINDS = {
-    "text": "text in quotes",
-    "texts": "a list of texts, or one text",
-    "flag": "true or false",
-    "count": "a whole number from 0 up",
-    "number": "a number from 0 up",
-    "rows": 'a number of rows, or a range in quotes such as "1..50"',
-    "rows by table": "a table of numbers of rows, such as { reading = 12 }",
-    "value": "a single value",
-    "table": "a table of its own",
-    "tables": "several tables of its own",
-}
-
-
-@dataclass(frozen=True)
 class TomlFile:
     """A file's values, and the line on which each of them stands."""
 
@@ -74,7 +44,7 @@ class TomlFile:
             at = at[:-1]
         return UsageError(f"{self.path}, line {self.lines.get(at, 1)}: {problem}", next_step)
 
-    def checked(self, at: Path_, keys: Sequence[Key], title: str) -> dict[str, Any]:
+    def checked(self, at: Path_, fields: Sequence[Field], title: str) -> dict[str, Any]:
         """The table `at`, when every key in it is known and of its kind.
 
         Args:
@@ -88,7 +58,7 @@ class TomlFile:
             table = table[part]
         if not isinstance(table, dict):
             raise self.mistake(at, f"{title} is {_shown(table)}, and a table was expected.")
-        known = {key.name: key for key in keys}
+        known = {field.name: field for field in fields}
         for name, value in table.items():
             if name not in known:
                 raise self.mistake(
@@ -97,21 +67,21 @@ class TomlFile:
                     suggestion(name, known),
                 )
             self._check_kind((*at, name), known[name], value)
-        for key in keys:
-            if key.required and key.name not in table:
-                raise self.mistake(at, f"{title} has no {key.name!r}: {key.about}")
+        for each in fields:
+            if each.required and each.name not in table:
+                raise self.mistake(at, f"{title} has no {each.name!r}: {each.about}")
         return table
 
-    def _check_kind(self, at: Path_, key: Key, value: Any) -> None:
-        if not _is_of_kind(key.kind, value):
+    def _check_kind(self, at: Path_, known: Field, value: Any) -> None:
+        if not _is_of_kind(known.kind, value):
             raise self.mistake(
-                at, f"{key.name!r} is {_shown(value)}; expected is {KINDS[key.kind]}."
+                at, f"{known.name!r} is {_shown(value)}; expected is {KINDS[known.kind]}."
             )
-        if key.choices and value not in key.choices:
+        if known.choices and value not in known.choices:
             raise self.mistake(
                 at,
-                f"{key.name!r} is {_shown(value)}; it may be {', '.join(key.choices)}.",
-                suggestion(str(value), key.choices),
+                f"{known.name!r} is {_shown(value)}; it may be {', '.join(known.choices)}.",
+                suggestion(str(value), known.choices),
             )
 
 
@@ -203,7 +173,7 @@ def _end_of_value(text: str, start: int) -> int:
 
 def _is_of_kind(kind: str, value: Any) -> bool:
     whole = isinstance(value, int) and not isinstance(value, bool)
-    if kind == "texts":
+    if kind in ("texts", "columns"):
         return isinstance(value, str) or (
             isinstance(value, list) and all(isinstance(each, str) for each in value)
         )

@@ -51,14 +51,8 @@ def preview(**options: Any) -> None:
     metavar="COLS",
     help="Columns on which equal rows agree. Without it: which columns repeat at all.",
 )
-@click.option(
-    "--keep",
-    multiple=True,
-    metavar="RULE",
-    help="Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, order:LIST. "
-    "Repeatable.",
-)
-@opt.sameness_options
+@opt.keep_option
+@opt.equality_options
 @opt.database_option
 @opt.rows_option(5)
 @opt.json_option

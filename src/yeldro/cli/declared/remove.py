@@ -60,21 +60,13 @@ def rehearse(**options: Any) -> None:
 @opt.expect_option
 @opt.triggers_option
 @opt.no_way_back_option
-@click.option(
-    "--add-constraint",
-    is_flag=True,
-    help="With --duplicates-by: make the constraint that keeps them from coming back.",
-)
+@opt.add_constraint_option
 @opt.truncate_option
 @opt.batch_options
 @opt.allow_more_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
-@click.option("--without-rows", is_flag=True, help="A receipt with counts and no row contents.")
-@click.option(
-    "--copy-to",
-    metavar="SCHEMA.|PREFIX_",
-    help="Keep copies of the rows as tables of the same database, not in the receipt.",
-)
+@opt.without_rows_option
+@opt.copy_to_option
 @opt.receipts_option
 @opt.lock_wait_option
 @opt.database_option

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
 
@@ -242,7 +242,7 @@ class Session(Protocol):
     def makes_constraints_at_once(self) -> bool:
         """Whether a constraint can be made in the transaction that removes the rows."""
 
-    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
         """The statement that would have kept duplicates out: it lets no two such rows in.
 
         Empty where no statement of the system does just that.

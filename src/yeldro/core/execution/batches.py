@@ -152,6 +152,10 @@ def _checked(job: Job) -> tuple[Cleanup]:
     cleanup = job.cleanups[0]
     if cleanup.selection.limit is not None:
         raise UsageError("--batch and --limit both cut the rows.", "Keep one of them.")
+    if cleanup.truncate:
+        raise UsageError(
+            "--truncate empties the table at once, and --batch goes in parts.", "Drop one of them."
+        )
     if cleanup.add_constraint:
         raise UsageError(
             "--add-constraint goes with all rows at once.", "Add it with a run afterwards."

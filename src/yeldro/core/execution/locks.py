@@ -18,7 +18,7 @@ from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.protocol import Database, Hold, Session
 from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
-from yeldro.core.planning.job import Job, told_apart
+from yeldro.core.planning.job import Job, check_alone, told_apart
 from yeldro.core.planning.truncation import table_to_hold
 from yeldro.core.selection.duplicates import kept_rows
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
@@ -34,6 +34,7 @@ def what_to_hold(database: Database, job: Job) -> Hold:
     Raises:
         UsageError, Refused: a selection names what does not exist, or cannot be carried out.
     """
+    check_alone(job)
     for cleanup in job.cleanups:
         if cleanup.truncate:
             return Hold(alone_in=table_to_hold(database, cleanup.selection))

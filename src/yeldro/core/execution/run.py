@@ -25,7 +25,14 @@ from yeldro.core.model.errors import (
     Interrupted,
     YeldroError,
 )
-from yeldro.core.planning.job import Job, JobPlan, rows_by_table, told_apart, what_follows
+from yeldro.core.planning.job import (
+    Job,
+    JobPlan,
+    check_alone,
+    rows_by_table,
+    told_apart,
+    what_follows,
+)
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
 from yeldro.core.selection.checks import Checked, ask, hold
@@ -95,6 +102,7 @@ def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPla
     Raises:
         UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
     """
+    check_alone(job)
     plans: list[Plan] = []
     done: list[tuple[Cleanup, Prepared]] = []
     for place, cleanup in enumerate(job.cleanups):

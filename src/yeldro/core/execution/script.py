@@ -64,6 +64,11 @@ def trace_cleanup(
     Raises:
         Refused: the plan is blocked, or can not be said as one script.
     """
+    if cleanup.truncate:
+        raise Refused(
+            "A script counts the rows that each statement affects, and TRUNCATE tells none.",
+            "Drop truncate: all rows go by DELETE then.",
+        )
     with database.reading() as session:
         session.write_plainly()
         if enforces:

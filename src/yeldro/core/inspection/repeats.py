@@ -17,7 +17,7 @@ from yeldro.core.selection.groups import group_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Table
 
 MOST_ROWS = 100_000
@@ -59,7 +59,7 @@ class Repeats:
 
 
 def search_repeats(
-    session: Session, typed: str, same: Sameness, most_rows: int = MOST_ROWS
+    session: Session, typed: str, same: EqualityRules, most_rows: int = MOST_ROWS
 ) -> Repeats:
     """Exact copies, copies but for generated keys and moments, and near-keys.
 
@@ -79,7 +79,7 @@ def search_repeats(
 class _Search:
     """One search, on the whole table or on its first rows."""
 
-    def __init__(self, session: Session, table: Table, same: Sameness, most_rows: int) -> None:
+    def __init__(self, session: Session, table: Table, same: EqualityRules, most_rows: int) -> None:
         self.session = session
         self.table = table
         self.same = same

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Sameness:
+class EqualityRules:
     """What is passed over when rows are compared.
 
     Args:

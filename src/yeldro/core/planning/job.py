@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import LimitReached, YeldroError
+from yeldro.core.model.errors import LimitReached, UsageError, YeldroError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import same_name, suggestion
 
@@ -151,6 +151,19 @@ def what_follows(plans: Sequence[Plan]) -> tuple[tuple[str, ...], ...]:
         found.append(tuple(sorted(plan.reads & changed)))
         changed |= plan.rows_by_table.keys()
     return tuple(found)
+
+
+def check_alone(job: Job) -> None:
+    """Refuse TRUNCATE beside other cleanups: it locks its table alone, and may commit by itself.
+
+    Raises:
+        UsageError: one of several cleanups is to truncate.
+    """
+    if len(job.cleanups) > 1 and any(each.truncate for each in job.cleanups):
+        raise UsageError(
+            "TRUNCATE goes alone, and this is one of several removes.",
+            "Run it on its own, or drop truncate: all rows go by DELETE then.",
+        )
 
 
 @contextmanager

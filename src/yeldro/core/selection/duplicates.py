@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.identity import COPIES, PRINT, kept_columns, key_values
-from yeldro.core.model.equality import Sameness
+from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.selection.groups import group_values, in_some_group, inexact, shown_values
@@ -100,7 +100,7 @@ class Grouping:
 
     by: tuple[str, ...]
     keep: tuple[KeepRule, ...] = ()
-    same: Sameness = field(default_factory=Sameness)
+    same: EqualityRules = field(default_factory=EqualityRules)
 
 
 def surplus_rows(

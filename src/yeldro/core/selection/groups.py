@@ -13,7 +13,7 @@ from yeldro.core.model.errors import UsageError
 if TYPE_CHECKING:
     from yeldro.core.database import sql
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table
 
 _MOST_COLUMNS = 1000
@@ -21,7 +21,7 @@ _INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)
 
 
 def group_values(
-    session: Session, table: Table, rows: sa.FromClause, by: Sequence[str], same: Sameness
+    session: Session, table: Table, rows: sa.FromClause, by: Sequence[str], same: EqualityRules
 ) -> list[sa.ColumnElement[Any]]:
     """What rows of one group agree in; `rows` is the table or holds columns of it.
 
@@ -44,7 +44,7 @@ def shown_values(
     table: Table,
     rows: sa.FromClause,
     by: Sequence[str],
-    same: Sameness,
+    same: EqualityRules,
     grouped: Sequence[sa.ColumnElement[Any]],
 ) -> list[sa.ColumnElement[Any]]:
     """What people are shown of a group: what it is grouped by, or one of the values behind that.
@@ -61,7 +61,9 @@ def shown_values(
     return shown
 
 
-def in_some_group(rows: sa.FromClause, by: Sequence[str], same: Sameness) -> list[sql.Predicate]:
+def in_some_group(
+    rows: sa.FromClause, by: Sequence[str], same: EqualityRules
+) -> list[sql.Predicate]:
     """What must hold of a row so that it can have an equal one."""
     return [rows.c[name].is_not(None) for name in by] if same.null_distinct else []
 
@@ -78,7 +80,7 @@ def inexact(table: Table, by: Sequence[str]) -> str:
 
 
 def _compared(
-    session: Session, column: Column, value: sa.ColumnElement[Any], same: Sameness
+    session: Session, column: Column, value: sa.ColumnElement[Any], same: EqualityRules
 ) -> sa.ColumnElement[Any]:
     if not session.is_comparable(column):
         if not same.as_text:

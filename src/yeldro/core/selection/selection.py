@@ -13,7 +13,7 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
 from yeldro.core.database.identity import PRINT, so_many
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.equality import Sameness
+from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import NoSelection, Refused, UsageError
 from yeldro.core.model.names import suggestion
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
@@ -61,6 +61,10 @@ class RelatedTable:
             )
         return cls(other.strip(), tuple((a, b) for a, b in pairs) if colon else ())
 
+    def __str__(self) -> str:
+        pairs = ",".join(f"{ours}={theirs}" for ours, theirs in self.pairs)
+        return f"{self.other}:{pairs}" if pairs else self.other
+
 
 @dataclass(frozen=True)
 class Selection:
@@ -86,7 +90,7 @@ class Selection:
     orphans: str | None = None
     duplicates_by: tuple[str, ...] = ()
     keep: tuple[KeepRule, ...] = ()
-    same: Sameness = field(default_factory=Sameness)
+    same: EqualityRules = field(default_factory=EqualityRules)
     order_by: str | None = None
     limit: int | None = None
     all_rows: bool = False
@@ -367,7 +371,7 @@ def _check_parts(selection: Selection) -> None:
         )
     if selection.limit is not None and selection.limit < 1:
         raise UsageError(f"--limit {selection.limit} leaves no rows.", "Give a number from 1 up.")
-    if selection.same != Sameness() and not selection.duplicates_by:
+    if selection.same != EqualityRules() and not selection.duplicates_by:
         raise UsageError(
             "How duplicates are compared is said, and no --duplicates-by says what they are.",
             "Add --duplicates-by COLUMNS, or drop --ignore-case and its like.",

@@ -28,7 +28,7 @@ from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table, TableName
 
 _COUNTERS = """
@@ -359,7 +359,7 @@ class MariadbSession(StandardSession):
                 "Name another column, or a part such as left(…, 200) where that is enough.",
             )
 
-    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
         """A unique key, or one on the print of what is compared: NULL equals no NULL there."""
         columns = [table.by_name[name] for name in by]
         name, _, written = self._constraint(table, by).partition(" ON ")

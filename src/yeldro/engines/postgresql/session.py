@@ -27,7 +27,7 @@ from yeldro.engines.postgresql.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
@@ -316,7 +316,7 @@ class PostgresqlSession(StandardSession):
         """Types that have no order of their own cannot be grouped either."""
         return column.type.partition("(")[0] not in _WITHOUT_ORDER
 
-    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
         """A unique index; since PostgreSQL 15 NULL can equal NULL in it."""
         columns = [table.by_name[name] for name in by]
         parts = ", ".join(self._compared(column, same) for column in columns)
@@ -324,7 +324,7 @@ class PostgresqlSession(StandardSession):
         ending = " NULLS NOT DISTINCT" if null else ""
         return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({parts}){ending}"
 
-    def _compared(self, column: Column, same: Sameness) -> str:
+    def _compared(self, column: Column, same: EqualityRules) -> str:
         if not self.is_comparable(column):
             return f"({self._plain(column.name)}::text)"
         return super()._compared(column, same)

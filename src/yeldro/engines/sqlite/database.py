@@ -47,7 +47,7 @@ from yeldro.engines.sqlite.surplus import note_surplus
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
-    from yeldro.core.model.equality import Sameness
+    from yeldro.core.model.equality import EqualityRules
 
 _INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
 _HEADER = b"SQLite format 3\0"
@@ -327,7 +327,7 @@ class SqliteSession(StandardSession):
         """By a function of our own: SQLite's lower() knows the letters of English only."""
         return sa.func.yeldro_without_case(value)
 
-    def prevention(self, table: Table, by: Sequence[str], same: Sameness) -> str:
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
         """None where case is passed over: an index would take lower(), which knows A to Z only."""
         if same.ignore_case and any(self.is_text(table.by_name[name]) for name in by):
             return ""

@@ -1,0 +1,140 @@
+"""From the values of fields to a cleanup, and back: one way for options, programs and files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from yeldro.core.model.equality import EqualityRules
+from yeldro.core.model.errors import UnknownName, UsageError
+from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.selection import RelatedTable, Selection
+from yeldro.formats.fields import CLEANUP, EQUALITY, KINDS, Field
+
+_READ_EACH: Mapping[str, Any] = {
+    "matching": RelatedTable.parse,
+    "missing_in": RelatedTable.parse,
+    "keep": KeepRule.parse,
+}
+_OUTSIDE_SELECTION = (
+    "follow",
+    "detach",
+    "repoint",
+    "allow_trigger",
+    "no_way_back",
+    "add_constraint",
+    "truncate",
+)
+
+
+def cleanup_from(
+    table: str,
+    values: Mapping[str, Any],
+    *,
+    parameters: Mapping[str, Any] | None = None,
+    expectations: Expectations | None = None,
+) -> Cleanup:
+    """Return the cleanup that the values of fields describe.
+
+    Args:
+        values: by the fields' names; None, false and nothing at all are the same.
+        parameters: values for the `:name` parameters of `where`.
+
+    Raises:
+        UnknownName: there is no such field.
+        UsageError: a value cannot be read.
+    """
+    for name in values:
+        if name not in CLEANUP:
+            raise UnknownName(f"A cleanup has no field {name!r}.", name, CLEANUP)
+    found = {name: value_of(field, values.get(name)) for name, field in CLEANUP.items()}
+    equality = {field.name: found.pop(field.name) for field in EQUALITY}
+    others = {name: found.pop(name) for name in _OUTSIDE_SELECTION}
+    selection = Selection(
+        table=table, parameters=dict(parameters or {}), same=EqualityRules(**equality), **found
+    )
+    return Cleanup(
+        selection=selection,
+        choices=Choices(others["follow"], others["detach"], others["repoint"]),
+        expectations=expectations or Expectations(),
+        allowed_triggers=others["allow_trigger"],
+        no_way_back=others["no_way_back"],
+        add_constraint=others["add_constraint"],
+        truncate=others["truncate"],
+    )
+
+
+def values_of(cleanup: Cleanup) -> dict[str, Any]:
+    """Return the values of all fields of a cleanup, as JSON and TOML hold them."""
+    selection, choices = cleanup.selection, cleanup.choices
+    outside = {
+        "follow": choices.follow,
+        "detach": choices.detach,
+        "repoint": choices.repoint,
+        "allow_trigger": cleanup.allowed_triggers,
+        "no_way_back": cleanup.no_way_back,
+        "add_constraint": cleanup.add_constraint,
+        "truncate": cleanup.truncate,
+    }
+    outside |= {field.name: getattr(selection.same, field.name) for field in EQUALITY}
+    values = {}
+    for name in CLEANUP:
+        value = outside[name] if name in outside else getattr(selection, name)
+        values[name] = list(map(str, value)) if isinstance(value, tuple) else value
+    return values
+
+
+def value_of(field: Field, given: Any) -> Any:
+    """Return the value of one field as a cleanup holds it.
+
+    Raises:
+        UsageError: it is of another kind than the field.
+    """
+    if field.kind in ("texts", "columns"):
+        listed = _texts(field, given)
+        return tuple(map(_READ_EACH.get(field.name, str), listed))
+    if field.kind == "flag":
+        if not isinstance(given, bool | None):
+            raise _of_another_kind(field, given)
+        return bool(given)
+    kind = int if field.kind == "count" else str
+    if given is not None and (not isinstance(given, kind) or isinstance(given, bool)):
+        raise _of_another_kind(field, given)
+    return given
+
+
+def expectations_from(
+    matched: int | str | None, tables: Mapping[str, int | str], total: int | str | None
+) -> Expectations:
+    """Return what is expected, from numbers or ranges such as "1..50".
+
+    Raises:
+        UsageError: one is neither.
+    """
+    return Expectations(
+        None if matched is None else RowRange.parse(str(matched)),
+        {name: RowRange.parse(str(rows)) for name, rows in tables.items()},
+        None if total is None else RowRange.parse(str(total)),
+    )
+
+
+def _texts(field: Field, given: Any) -> list[str]:
+    if given is None:
+        return []
+    if isinstance(given, str):
+        split = given.split(",") if field.kind == "columns" else [given]
+        return [each.strip() for each in split] if field.kind == "columns" else split
+    try:
+        listed = list(given)
+    except TypeError as error:
+        raise _of_another_kind(field, given) from error
+    if not all(isinstance(each, str) for each in listed):
+        raise _of_another_kind(field, given)
+    return listed
+
+
+def _of_another_kind(field: Field, given: Any) -> UsageError:
+    return UsageError(f"{field.name!r} is {given!r}; expected is {KINDS[field.kind]}.")

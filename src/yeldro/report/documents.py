@@ -55,7 +55,7 @@ def plan_document(plan: Plan) -> Document:
                 "rows": each.rows,
                 "reason": each.reason,
                 "sample": rows_document(each.columns, each.sample),
-                "remedies": list(each.remedies),
+                "remedies": list(map(str, each.remedies)),
             }
             for each in plan.blocked
         ],
@@ -160,8 +160,8 @@ def _previewed_document(found: Preview) -> Document:
                 "foreign_key": line.foreign_key,
                 "table": line.table,
                 "rows": line.rows,
-                "treatment": line.treatment,
-                "reason": line.reason,
+                "treatment": str(line.fate),
+                "reason": str(line.reason),
             }
             for line in found.plan.ripple
         ],

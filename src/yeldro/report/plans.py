@@ -214,7 +214,7 @@ def _blocked(each: Blocked) -> RenderableType:
         f" {'row' if each.rows == 1 else 'rows'}, {each.reason}",
     )
     more = f"  and {each.rows - len(each.sample):,} more" if each.rows > len(each.sample) else ""
-    remedies = " or ".join(each.remedies)
+    remedies = " or ".join(map(str, each.remedies))
     return Group(
         head,
         Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2), expand=False),

@@ -107,7 +107,7 @@ def preview_view(found: Preview) -> RenderableType:
         parts += [Text("  ·  ".join(more), style=QUIET)] if more else []
     if plan.ripple:
         lines: list[list[str | Text]] = [
-            [line.foreign_key, f"{line.rows:,}", _treatment(line.treatment), line.reason]
+            [line.foreign_key, f"{line.rows:,}", _treatment(line.fate), str(line.reason)]
             for line in plan.ripple
         ]
         parts.append(

@@ -34,7 +34,7 @@ from yeldro.core.model.errors import (
     YeldroError,
 )
 from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.options import Option
 from yeldro.core.model.schema import IdentityKind, ReferentialAction, TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.job import Job, JobPlan
@@ -190,8 +190,7 @@ def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
     for link in ripple.reach.links:
         if link.treatment is Treatment.DETACH and link not in ripple.detached:
             name = str(link.key.child)
-            because = f"{link.key} ({link.reason})"
-            step = Step(0, Action.DETACH, name, 0, because, (name,))
+            step = Step(0, Action.DETACH, name, 0, link.because, (name,))
             detaching.append((step, link.key.child))
     others = [pair for pair in steps if pair[0].action is not Action.DETACH]
     ordered = enumerate([*detaching, *others], 1)
@@ -207,13 +206,13 @@ def _check_divisible(prepared: Prepared) -> None:
     held = [
         line
         for line in prepared.plan.ripple
-        if line.treatment is Fate.REMOVED_ELSEWHERE and line.reason in _WAITING
+        if line.fate is Fate.REMOVED_ELSEWHERE and line.reason in _WAITING
     ]
     if held:
         raise Refused(
             f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
             f"blocked by rows of a later one.",
-            f"Add --follow {as_typed(held[0].name)}, so that each takes its own along.",
+            f"Add {Option('follow', held[0].name)}, so that each takes its own along.",
         )
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.model.counts import Changes, Ledger, Tally
 from yeldro.core.model.errors import CountMismatch, UnplannedChange
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.options import Option
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import ChangeCount
@@ -85,7 +85,7 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
         for name, rows in ledger.unplanned.items()
     )
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
-    options = " ".join(f"--allow-trigger {as_typed(name)}" for name in unnamed)
+    options = " ".join(str(Option("allow_trigger", name)) for name in unnamed)
     raise UnplannedChange(
         f"The database changed rows that no step accounts for: {where}.{cause}",
         f"If that is meant, add {options}." if unnamed else "",

@@ -315,7 +315,7 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             f"{each.rows:,} of {each.table} ({each.foreign_key}, {each.reason})"
             for each in found.blocked
         )
-        options = [" or ".join(each.remedies) for each in found.blocked if each.remedies]
+        options = [" or ".join(map(str, each.remedies)) for each in found.blocked if each.remedies]
         next_step = f"Add {' and '.join(options)}; or keep their parents."
         if not options:
             next_step = "No option moves them; deal with the rows that reference them first."

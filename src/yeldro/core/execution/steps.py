@@ -21,7 +21,7 @@ from yeldro.core.model.errors import (
     ReceiptNotClosed,
     YeldroError,
 )
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.plan import Cleanup, Prepared, Work, missing_privileges
 from yeldro.core.planning.truncation import truncate
@@ -55,7 +55,7 @@ def check_means(
             raise NoWayBack(
                 f"TRUNCATE commits by itself on {session.system}: what goes from {name} cannot be "
                 f"rolled back.",
-                f"Accept it with --no-way-back {as_typed(name)}, or drop --truncate.",
+                f"Accept it with {Option('no_way_back', name)}, or drop --truncate.",
                 name=name,
             )
         return [name]
@@ -75,7 +75,7 @@ def check_means(
         if no_way_back is None or name not in no_way_back:
             shown = sql.written(session.connection, table)
             remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
-            or_accept = f", or accept it with --no-way-back {as_typed(name)}"
+            or_accept = f", or accept it with {Option('no_way_back', name)}"
             raise NoWayBack(
                 f"{name} has no transactions: what is removed from it cannot be rolled back.",
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
@@ -104,7 +104,7 @@ def check_lasting_effects(
         event = _EVENTS.get(action, "update")
         for effect in session.lasting_effects(table, event):
             if no_way_back is None or effect.name not in no_way_back:
-                accept = f", or accept it with --no-way-back {as_typed(effect.name)}"
+                accept = f", or accept it with {Option('no_way_back', effect.name)}"
                 raise NoWayBack(
                     f"The trigger {effect.trigger} of {table.name} {effect.said}.",
                     f"{effect.remedy}{accept if no_way_back is not None else ''}.",

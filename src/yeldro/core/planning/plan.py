@@ -14,17 +14,17 @@ from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.protocol import Session, Truncation
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import as_typed, told_rows
+from yeldro.core.model.names import told_rows
+from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, trace
 from yeldro.core.planning.treatment import (
-    CARRIED,
-    REPOINT,
     Cause,
     Choices,
     Fate,
     Link,
+    Reason,
     Treatment,
     reach,
 )
@@ -71,7 +71,7 @@ class Blocked:
     """A foreign key that stands in the way.
 
     Args:
-        reason: its referential action.
+        reason: its referential action or the user's choice, and why that cannot be carried out.
         rows: rows that reference removed rows and would stay.
         columns, sample: a few of those rows.
         remedies: the options that would remove or detach them.
@@ -83,7 +83,7 @@ class Blocked:
     reason: str
     columns: tuple[str, ...]
     sample: tuple[tuple[Any, ...], ...]
-    remedies: tuple[str, ...]
+    remedies: tuple[Option, ...]
 
 
 @dataclass(frozen=True)
@@ -99,8 +99,8 @@ class RippleLine:
     name: str
     table: str
     rows: int
-    treatment: Fate
-    reason: str
+    fate: Fate
+    reason: Reason
 
 
 @dataclass(frozen=True)
@@ -292,12 +292,10 @@ def _in_order(
     """The steps: detach rows that stay first, then remove in the order found."""
     work: list[Work] = []
     for link, found in ripple.detached.items():
-        because = f"{link.key} ({link.reason})"
-        step = _step(before + len(work), Action.DETACH, found, because, link.path)
+        step = _step(before + len(work), Action.DETACH, found, link.because, link.path)
         work.append(Work(step, found, _new_values(link, found.table)))
     repoints = [
-        (found, "; ".join(f"{link.key} ({link.reason})" for link in found.links))
-        for found in ripple.repointed
+        (found, "; ".join(link.because for link in found.links)) for found in ripple.repointed
     ]
     for move in order.moves:
         name = move.rows.table.name
@@ -309,7 +307,7 @@ def _in_order(
             for link in ripple.reach.links_from(name, Treatment.REMOVE)
             if link.key.parent in ripple.removed and (counted is None or link in counted)
         ]
-        reasons = list(dict.fromkeys(f"{link.key} ({link.reason})" for link in links))
+        reasons = list(dict.fromkeys(link.because for link in links))
         path: tuple[ForeignKey, ...] = links[0].path if links else ()
         if name == matched.table.name:
             reasons.insert(0, "matched")
@@ -369,19 +367,19 @@ def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:
 def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
-    remedies = [f"--follow {as_typed(link.key.name)}"]
+    remedies = [Option("follow", link.key.name)]
     cause = link.obstacle.cause if link.obstacle else None
-    cannot_move = link.reason in (REPOINT, CARRIED) and cause is not Cause.TWICE
+    cannot_move = link.reason == REPOINT and cause is not Cause.TWICE
     if cannot_move or cause is Cause.NO_KEPT_ROW:
         remedies = []
     changes_keys = cause in (Cause.REFERENCED, Cause.COMPUTED) or link.carried
     if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
-        remedies.append(f"--detach {as_typed(link.key.name)}")
+        remedies.append(Option("detach", link.key.name))
     return Blocked(
         foreign_key=str(link.key),
         table=str(found.table.name),
         rows=found.rows,
-        reason=f"{link.reason}, but {link.obstacle}" if link.obstacle else link.reason,
+        reason=f"{link.reason}, but {link.obstacle}" if link.obstacle else str(link.reason),
         columns=tuple(shown),
         sample=tuple(tuple(row) for row in session.connection.execute(query)),
         remedies=tuple(remedies),
@@ -397,8 +395,8 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
     return RippleLine(str(link.key), link.key.name, str(link.key.child), rows, fate, link.reason)
 
 
-def _without_effect(choice: str) -> str:
-    if choice.endswith(" all"):
+def _without_effect(choice: Option) -> str:
+    if choice.value == "all":
         return f"{choice} has no effect: no foreign key references the rows that go."
     return f"{choice} has no effect: no foreign key in reach is called that."
 
@@ -423,8 +421,8 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
                 warnings.append(
                     f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
-                    f"it changes rows here, everything is rolled back, unless --allow-trigger "
-                    f"{trigger.name} is given."
+                    f"it changes rows here, everything is rolled back, unless "
+                    f"{Option('allow_trigger', trigger.name)} is given."
                 )
             if trigger.event == ("update" if event == "update" else "insert"):
                 warnings.append(_fired_again(found.table, trigger, event))

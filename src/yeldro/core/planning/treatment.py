@@ -12,14 +12,13 @@ from typing import TYPE_CHECKING
 from yeldro.core.database.catalogue import foreign_keys_called
 from yeldro.core.model.errors import Refused, UnknownName, UsageError
 from yeldro.core.model.graph import components
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue
 
-REPOINT = "--repoint"
-CARRIED = "--repoint, with the rows they reference"
+Reason = ReferentialAction | Option
 
 
 class Treatment(StrEnum):
@@ -82,12 +81,18 @@ class Link:
 
     key: ForeignKey
     treatment: Treatment
-    reason: str
+    reason: Reason
     to_default: bool
     path: tuple[ForeignKey, ...]
     obstacle: Obstacle | None = None
     only_conflicts: bool = False
     carried: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def because(self) -> str:
+        """The foreign key and the reason, for people."""
+        with_parents = ", with the rows they reference" if self.carried else ""
+        return f"{self.key} ({self.reason}{with_parents})"
 
     @property
     def moves(self) -> tuple[tuple[str, str], ...]:
@@ -121,14 +126,14 @@ class Reach:
     Args:
         tables: the named table first, then every table whose rows may be removed.
         links: the foreign keys that reference any of them, in the order of discovery.
-        unused: names the user gave that no foreign key in reach answers to.
+        unused: choices of the user's that mean no foreign key in reach.
         accompanied: foreign keys that reference columns which move, and move with them.
         children: the tables of those foreign keys.
     """
 
     tables: tuple[Table, ...]
     links: tuple[Link, ...]
-    unused: tuple[str, ...]
+    unused: tuple[Option, ...]
     accompanied: frozenset[ForeignKey] = frozenset()
     children: tuple[Table, ...] = ()
 
@@ -214,7 +219,7 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
 
 def _repointed(catalogue: Catalogue, link: Link, child: Table, choices: Choices) -> list[Link]:
     """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
-    if link.reason.startswith("--detach"):
+    if isinstance(link.reason, Option) and link.reason.name == "detach":
         return [link]
     moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle=None)
     return _with_conflicts(catalogue, moved, child, choices)
@@ -229,7 +234,7 @@ def _with_conflicts(
     start = moved.path[0].parent
     if not followed or not breaks or moved.key.child in (moved.key.parent, start):
         return [moved]
-    reason = f"--follow {followed[1]}"
+    reason = Option("follow", followed[1])
     conflicts = replace(moved, treatment=Treatment.REMOVE, reason=reason, only_conflicts=True)
     return [conflicts, moved]
 
@@ -267,7 +272,7 @@ def carry(
             if any(link.key.child == key.child and link.moves == pairs for link in direct):
                 continue
             path = (*mover.path, key)
-            link = Link(key, Treatment.REPOINT, CARRIED, False, path, carried=pairs)
+            link = Link(key, Treatment.REPOINT, REPOINT, False, path, carried=pairs)
             if not any(each.key == key and each.carried == pairs for each in carried):
                 carried.append(link)
                 waiting.append(link)
@@ -301,19 +306,19 @@ def _link(
     if followed and detached and followed[0] == detached[0]:
         raise UsageError(
             f"{key.name} is both followed and detached.",
-            f"Drop --follow {followed[1]} or --detach {detached[1]}.",
+            f"Drop {Option('follow', followed[1])} or {Option('detach', detached[1])}.",
         )
     if followed and (not detached or followed > detached):
-        return Link(key, Treatment.REMOVE, f"--follow {followed[1]}", False, path)
+        return Link(key, Treatment.REMOVE, Option("follow", followed[1]), False, path)
     if detached:
         columns = (child.by_name[name] for name in key.changed_columns)
         fixed = [f"{column.name} {why}" for column in columns if (why := column.why_never_null)]
         if fixed:
             raise Refused(
                 f"{key.name} can not be detached: {key.child}.{fixed[0]}.",
-                f"Remove those rows too with --follow {as_typed(key.name)}, or keep their parents.",
+                f"Remove those rows too with {Option('follow', key.name)}, or keep their parents.",
             )
-        return Link(key, Treatment.DETACH, f"--detach {detached[1]}", False, path)
+        return Link(key, Treatment.DETACH, Option("detach", detached[1]), False, path)
     return _as_declared(key, child, path)
 
 
@@ -365,13 +370,16 @@ def _table_names(key: ForeignKey) -> set[str]:
     return {str(key.child).casefold(), key.child.name.casefold()}
 
 
-def _unused_names(choices: Choices, keys: list[ForeignKey], catalogue: Catalogue) -> Iterable[str]:
-    for option, names in (("--follow", choices.follow), ("--detach", choices.detach)):
+def _unused_names(
+    choices: Choices, keys: list[ForeignKey], catalogue: Catalogue
+) -> Iterable[Option]:
+    for kind, names in (("follow", choices.follow), ("detach", choices.detach)):
         for name in names:
+            option = Option(kind, name)
             if any(_means(catalogue, name, key) for key in keys):
                 continue
             if name == "all":
-                yield f"{option} all"
+                yield option
                 continue
             tables = [str(table) for table in catalogue.table_names()]
             tables += [str(key.child) for key in keys]  # some are in other databases
@@ -381,7 +389,5 @@ def _unused_names(choices: Choices, keys: list[ForeignKey], catalogue: Catalogue
                 known.casefold() for known in tables + bare
             }:
                 known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
-                raise UnknownName(
-                    f"{option} {name} names no table and no foreign key.", name, known
-                )
-            yield f"{option} {name}"
+                raise UnknownName(f"{option} names no table and no foreign key.", name, known)
+            yield option

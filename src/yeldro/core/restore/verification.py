@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.model.errors import RowsDiffer
-from yeldro.core.model.names import as_typed, told_rows
+from yeldro.core.model.names import told_rows
+from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
 
@@ -134,7 +135,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
     unnamed = [each for each in found if each.table not in accepted]
     if unnamed:
         options = " ".join(
-            f"--accept-difference {as_typed(name)}"
+            str(Option("accept_difference", name))
             for name in dict.fromkeys(each.table for each in unnamed)
         )
         raise RowsDiffer(

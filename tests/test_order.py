@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from systems import SqliteFile, unchecked
 from undoing import back_and_forth
 
-from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
 from yeldro.core.execution.run import run
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.graph import components, cycle_through
@@ -55,10 +55,11 @@ class Checking(SqliteDatabase):
     """An SQLite file whose own checks stay on: every statement must leave no row hanging."""
 
     @contextmanager
-    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[SqliteSession]:
-        assert hold == NOTHING
-        with self._session("rw", lock_wait) as session:
-            session.checks_when_all_is_done = False
+    def writing(
+        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+    ) -> Iterator[SqliteSession]:
+        assert (hold, mode) == (NOTHING, USUAL)
+        with self._session("rw", lock_wait, Mode(checked_by_system=True)) as session:
             session.connection.exec_driver_sql("PRAGMA foreign_keys = ON")
             session.connection.exec_driver_sql("BEGIN IMMEDIATE")
             yield session

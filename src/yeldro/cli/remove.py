@@ -126,7 +126,7 @@ def _save(path: Path, what: What, record: Any) -> None:
             "Save the plan of a rehearsal: yeldro rehearse … -o FILE",
         )
     with what.database.reading() as session:
-        system = session.system
+        system = session.traits.name
     write_plan(path, what.job, system, what.database.shown, record)
     click.echo(f"Saved. To run exactly this plan: yeldro run {shlex.quote(str(path))}", err=True)
 

@@ -5,17 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 from contextlib import AbstractContextManager, nullcontext
+from dataclasses import replace
 from itertools import count
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.protocol import Truncation
+from yeldro.core.database.facts import Truncation
 from yeldro.core.model.errors import Fault, Refused
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import LastingEffect
+    from yeldro.core.database.facts import LastingEffect, Mode, Traits
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
@@ -25,24 +26,13 @@ _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORE
 class StandardSession:
     """One connection in one transaction, on a system with physical row ids and native types."""
 
-    system: str
-    checks_when_all_is_done = False
-    makes_key_tables_first = False
-    indexes_filled_tables = False
-    makes_constraints_at_once = True
-
-    def __init__(self, connection: sa.Connection) -> None:
+    def __init__(self, connection: sa.Connection, traits: Traits, mode: Mode) -> None:
+        checks = traits.core_checks_foreign_keys and not mode.checked_by_system
         self.connection = connection
+        self.traits = replace(traits, core_checks_foreign_keys=checks)
+        self.mode = mode
         self.still: frozenset[TableName] = frozenset()
         self._key_tables = 0
-        self._plainly = False
-
-    def check_statements(self) -> None:
-        """Plans are made as for a system that checks foreign keys after each statement."""
-        self.checks_when_all_is_done = False
-
-    def write_plainly(self) -> None:
-        self._plainly = True
 
     def note_surplus(
         self,
@@ -204,7 +194,7 @@ class StandardSession:
     def truncation(self, table: Table) -> Truncation:
         """Forbidden, where the system has no such statement."""
         del table
-        return Truncation((f"{self.system} has no TRUNCATE",))
+        return Truncation((f"{self.traits.name} has no TRUNCATE",))
 
     def truncate(self, table: Table) -> None:
         self.connection.exec_driver_sql(f"TRUNCATE TABLE {self._name(table.name)}")
@@ -246,9 +236,6 @@ class StandardSession:
         """Nobody knows, where the system does not tell."""
         del error
         return True
-
-    def use_stored_forms(self) -> None:
-        """Nothing to do where values have one form at all times."""
 
     def parameter(self, value: Any) -> Any:
         """A parameter's value as it is bound: as it is."""

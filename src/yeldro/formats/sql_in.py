@@ -65,12 +65,13 @@ def cleanups_in(
     if dialect is not None and dialect not in DIALECTS:
         raise UnknownName(f"There is no dialect {dialect!r}.", dialect, DIALECTS)
     with database.reading() as session:
-        source = DIALECTS[dialect] if dialect else session.sql_dialect
+        own = session.traits.sql_dialect
+        source = DIALECTS[dialect] if dialect else own
         reader = _Reader(session, source, all_rows)
         selections = []
         used: set[str] = set()
         for statement in statements(text, source):
-            if source != session.sql_dialect and {source, session.sql_dialect} != _ALIKE:
+            if source != own and {source, own} != _ALIKE:
                 reader.check_meaning(statement)
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")
@@ -123,7 +124,8 @@ class _Reader:
                     for column in table.columns
                     if self.session.is_text(column)
                 }
-        other = other_meaning(statement.tree, self.source, self.session.sql_dialect, text_columns)
+        own = self.session.traits.sql_dialect
+        other = other_meaning(statement.tree, self.source, own, text_columns)
         if other:
             node, problem, next_step = other
             statement.refuse(f"{node.sql(self.source)} {problem}.", next_step, node)
@@ -336,8 +338,9 @@ class _Reader:
             return None
         keep: tuple[KeepRule, ...] = ()
         if order:
+            own = self.session.traits.sql_dialect
             items = (each.copy() for each in order.expressions)
-            written = (_unqualified(each).sql(dialect=self.session.sql_dialect) for each in items)
+            written = (_unqualified(each).sql(dialect=own) for each in items)
             keep = (KeepRule("order", ", ".join(written)),)
         names = tuple(each.name for each in by)
         return Selection(str(table.name), duplicates_by=names, keep=keep)
@@ -380,7 +383,7 @@ class _Reader:
             try:
                 return find_source(self.session.catalogue, schema, target.name)
             except UsageError:
-                if not schema or self.source == self.session.sql_dialect:
+                if not schema or self.source == self.session.traits.sql_dialect:
                     raise
                 return find_source(self.session.catalogue, "", target.name)
         except UsageError as error:
@@ -389,12 +392,12 @@ class _Reader:
     def _written(self, statement: Statement, tree: exp.Expr) -> str:
         try:
             return tree.sql(
-                dialect=self.session.sql_dialect,
+                dialect=self.session.traits.sql_dialect,
                 unsupported_level=ErrorLevel.RAISE,
                 comments=False,
             )
         except SqlglotError as error:
-            statement.refuse(f"this cannot be said in {self.session.system}'s SQL: {error}.")
+            statement.refuse(f"this cannot be said in {self.session.traits.name}'s SQL: {error}.")
 
 
 def _with_joins(source: exp.Expr) -> list[exp.Expr]:

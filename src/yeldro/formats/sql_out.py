@@ -101,7 +101,7 @@ def script(database: Database, job: Job, name: str | None) -> str:
         Refused: a plan is blocked or can not be said there.
     """
     with database.reading() as session:
-        source = session.sql_dialect
+        source = session.traits.sql_dialect
         checks = [(literal_check(session, each), each) for each in job.after]
     if name is not None and name not in FRAMES:
         raise UnknownName(f"There is no dialect {name!r}.", name, FRAMES)

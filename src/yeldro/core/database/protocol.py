@@ -1,90 +1,30 @@
-"""What the core needs from a database system; each file in `yeldro.engines` provides it for one."""
+"""What the core needs from a database system; each package in `yeldro.engines` provides it.
+
+A session is all of it in one object. It is declared in parts, each with one subject, so that a
+function can say which part it needs, and the writer of an engine can go through them one by one.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
+
+from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
+    from yeldro.core.database.facts import (
+        ChangeCount,
+        LastingEffect,
+        Part,
+        RowRefusal,
+        Traits,
+        Truncation,
+    )
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
-
-
-@dataclass(frozen=True)
-class ChangeCount:
-    """Rows changed so far by this session, as the database counts them.
-
-    Args:
-        total: all rows removed, changed and added, where the system counts only in all.
-        tables: (removed, changed, added) by table, where the system tells them apart.
-        counted_under: the table under which another one's rows are counted, where not its own.
-        times: how often the system counts each row of a table, where that is not once.
-    """
-
-    total: int | None = None
-    tables: Mapping[str, tuple[int, ...]] | None = None
-    counted_under: Mapping[str, str] = field(default_factory=dict)
-    times: Mapping[str, int] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Hold:
-    """Tables that are locked before the first look at a row, until the transaction ends.
-
-    Args:
-        alone_in: a table that nobody else may use meanwhile.
-        still: tables in which nobody else may add, change or remove a row.
-    """
-
-    alone_in: TableName | None = None
-    still: tuple[TableName, ...] = ()
-
-
-NOTHING = Hold()
-
-
-@dataclass(frozen=True)
-class Truncation:
-    """How a system empties a table at once.
-
-    Args:
-        forbidden: what stands in the way, as phrases; empty where nothing does.
-        commits_by_itself: it ends the transaction, so that nothing can be rolled back.
-        notes: what to know before, as sentences.
-    """
-
-    forbidden: tuple[str, ...] = ()
-    commits_by_itself: bool = False
-    notes: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class RowRefusal:
-    """Why a database does not take a row.
-
-    Args:
-        reason: in the system's own words, but for values that nobody can read.
-        constraint: the constraint or unique index in the way, empty where the system names none.
-    """
-
-    reason: str
-    constraint: str = ""
-
-
-@dataclass(frozen=True)
-class Part:
-    """What a partition is a part of.
-
-    Args:
-        ids: those of the tables in which its rows live.
-    """
-
-    whole: TableName
-    ids: tuple[int, ...]
 
 
 class Catalogue(Protocol):
@@ -118,74 +58,17 @@ class Catalogue(Protocol):
         """Declared foreign keys whose parent table or parent columns do not exist, as text."""
 
 
-@dataclass(frozen=True)
-class LastingEffect:
-    """Something that a trigger can do and that does not end with the transaction.
-
-    Args:
-        trigger: its name.
-        name: of the table or function by which it does that, by which it can be accepted.
-        said: what it does, as the rest of a sentence.
-        remedy: what helps, as the beginning of one.
-    """
-
-    trigger: str
-    name: str
-    said: str
-    remedy: str
-
-
-class Session(Protocol):
-    """One connection to one database, reading or writing, in one transaction."""
-
-    @property
-    def connection(self) -> sa.Connection:
-        """The connection that the core's statements are executed on."""
-
-    @property
-    def catalogue(self) -> Catalogue:
-        """The catalogue as this transaction sees it."""
-
-    @property
-    def system(self) -> str:
-        """The database system's name, for people."""
-
-    @property
-    def sql_dialect(self) -> str:
-        """The name by which the SQL parser knows the system's dialect."""
-
-    @property
-    def checks_when_all_is_done(self) -> bool:
-        """Whether foreign keys are checked by the core before the commit, by the system never.
-
-        Where not, the system checks at the end of each statement, or at the commit where told to.
-        """
-
-    def check_statements(self) -> None:
-        """Has everything planned for a system that checks foreign keys after each statement."""
-
-    def write_plainly(self) -> None:
-        """Has every statement take a form that other systems, and people, can read."""
-
-    @property
-    def makes_key_tables_first(self) -> bool:
-        """Whether every key table must be made before the first row is looked at."""
-
-    @property
-    def indexes_filled_tables(self) -> bool:
-        """Whether an index waits for a temporary table's rows, which can be too long for one."""
-
-    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
-        """Has the system check these deferrable foreign keys at the commit."""
-
-    def run_deferred(self) -> None:
-        """Has the system do now what it put off until the commit: its checks, and its triggers."""
+class KeyTables(Protocol):
+    """Temporary tables that hold the keys of rows, and rows that were stored."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """An empty temporary table of these columns; the first `unique` of them are its key."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Told when rows have been put into a temporary table, for systems that plan by counts."""
+
+    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
+        """Makes `columns` of a temporary table quick to look up."""
 
     def note_surplus(
         self,
@@ -207,8 +90,12 @@ class Session(Protocol):
             Whether it was done; else all rows are to be numbered.
         """
 
-    def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """Makes `columns` of a temporary table quick to look up."""
+    def staging_type(self, column: Column) -> str:
+        """The type of a temporary column that holds what `readable` gives."""
+
+
+class Values(Protocol):
+    """How values are compared, read, stored and written back."""
 
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
@@ -238,46 +125,56 @@ class Session(Protocol):
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """Text with its case taken away."""
 
-    @property
-    def makes_constraints_at_once(self) -> bool:
-        """Whether a constraint can be made in the transaction that removes the rows."""
-
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """The statement that would have kept duplicates out: it lets no two such rows in.
-
-        Empty where no statement of the system does just that.
-        """
-
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """For tables without a key or row id: equal for rows that are equal in everything."""
 
-    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
-        """The query, so that its rows stay as it finds them until the transaction is over."""
+    def parameter(self, value: Any) -> Any:
+        """A parameter's value as it is bound."""
 
-    @property
-    def still(self) -> frozenset[TableName]:
-        """The tables that were locked before the first look at a row."""
+    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """`value` of the column as it is selected so that nothing is lost on the way."""
 
-    def can_hold_rows(self, table: Table) -> bool:
-        """Whether this user may lock single rows of a table; else it is to be locked whole."""
+    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """The other way: a value as `readable` gives it, as one of the column's own type."""
 
-    def hold_rows(
+    def converted(
+        self, value: sa.ColumnElement[Any], then: Column, now: Column
+    ) -> sa.ColumnElement[Any]:
+        """A value as `readable` gave it of a column's former type, as one of the type it has."""
+
+    def is_as_it_was(
         self,
-        rows: sa.TableClause,
-        condition: sa.ColumnElement[bool],
-        values: Sequence[sa.ColumnElement[Any]],
-    ) -> int | None:
-        """Keep others from changing or removing rows until the transaction is over.
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sa.ColumnElement[bool]:
+        """Whether a column of another type than once holds the very value that is stored.
 
         Args:
-            values: what the rows must have kept of what this transaction has seen of them.
+            stored: as `readable` gave it of the column's former type.
+        """
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+        """Selected rows as a receipt holds them.
 
         Returns:
-            The number of rows held, None where nobody else can change a row anyway.
-
-        Raises:
-            DBAPIError: somebody has changed one of them since this transaction saw it.
+            For each row its values and, last, a JSON object from position to form for the values
+            that SQLite has no type for; None where there are none.
         """
+
+    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
+        """A receipt's value of this form as this system takes it back."""
+
+
+class RowChanges(Protocol):
+    """Statements that change rows, in the form in which the system carries them out best."""
+
+    def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
+        """Has the system check these deferrable foreign keys at the commit."""
+
+    def run_deferred(self) -> None:
+        """Has the system do now what it put off until the commit: its checks, and its triggers."""
 
     def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The statement in the form in which the system looks rows up by a key table's rows."""
@@ -309,20 +206,75 @@ class Session(Protocol):
             columns: the new table's names, each with the column of `table` that it is like.
         """
 
-    def truncation(self, table: Table) -> Truncation:
-        """How this system would empty a table at once."""
-
     def truncate(self, table: Table) -> None:
         """Empties a table at once."""
+
+    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
+        """Inserts rows that once were there, with keys the system may have made.
+
+        Args:
+            names: the columns of `rows` that the columns of `query` go into.
+
+        Returns:
+            The number of rows inserted.
+        """
+
+    def restorable_row_id(self, table: Table) -> str | None:
+        """The physical row id, where a row can be put back under the one it had."""
+
+    def letting_the_system_check(self) -> AbstractContextManager[None]:
+        """Within it the system itself refuses what would leave rows of unseen tables hanging."""
+
+    def change_count(self) -> ChangeCount:
+        """The rows changed by this session so far, triggers and cascades included.
+
+        It is asked for before the first change of a cleanup, and after the last.
+        """
+
+
+class RowLocks(Protocol):
+    """Rows and tables that other sessions must leave as they are."""
+
+    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+        """The query, so that its rows stay as it finds them until the transaction is over."""
+
+    @property
+    def still(self) -> frozenset[TableName]:
+        """The tables that were locked before the first look at a row."""
+
+    def can_hold_rows(self, table: Table) -> bool:
+        """Whether this user may lock single rows of a table; else it is to be locked whole."""
+
+    def hold_rows(
+        self,
+        rows: sa.TableClause,
+        condition: sa.ColumnElement[bool],
+        values: Sequence[sa.ColumnElement[Any]],
+    ) -> int | None:
+        """Keep others from changing or removing rows until the transaction is over.
+
+        Args:
+            values: what the rows must have kept of what this transaction has seen of them.
+
+        Returns:
+            The number of rows held, None where nobody else can change a row anyway.
+
+        Raises:
+            DBAPIError: somebody has changed one of them since this transaction saw it.
+        """
+
+
+class Knowledge(Protocol):
+    """What the system knows and forbids, and what cannot be undone."""
+
+    def truncation(self, table: Table) -> Truncation:
+        """How this system would empty a table at once."""
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
         """The tables that reference `table` and that this user does not see.
 
         None where the system does not tell this user whether there are any.
         """
-
-    def letting_the_system_check(self) -> AbstractContextManager[None]:
-        """Within it the system itself refuses what would leave rows of unseen tables hanging."""
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
         """What triggers of a table can do, as far as their text tells, that is not rolled back.
@@ -344,6 +296,34 @@ class Session(Protocol):
             The privilege and the table, such as `DELETE on reading`.
         """
 
+    def is_free_of_side_effects(self, function: str) -> bool:
+        """Whether a function known to the database can neither write nor reach outside it."""
+
+    def volatile_among(
+        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
+    ) -> str:
+        """Return one of these, in words, that may have side effects; empty where none may.
+
+        Args:
+            functions, operators, types: what an expression calls, uses and casts to.
+        """
+
+    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
+        """The statement that would have kept duplicates out: it lets no two such rows in.
+
+        Empty where no statement of the system does just that.
+        """
+
+    def dropping(self, table: Table, constraint: str) -> str:
+        """The statement that drops a constraint or unique index by name."""
+
+    def notes(self) -> tuple[str, ...]:
+        """What people should know about this database before they remove rows, as sentences."""
+
+
+class Errors(Protocol):
+    """What an error of the driver means."""
+
     def reason(self, error: sa.exc.DBAPIError) -> str:
         """The system's own words for an error, in one line."""
 
@@ -356,92 +336,27 @@ class Session(Protocol):
         The server can have committed when its answer is lost on the way.
         """
 
-    def use_stored_forms(self) -> None:
-        """Has values read and written in the forms that receipts hold, from now on."""
-
-    def is_free_of_side_effects(self, function: str) -> bool:
-        """Whether a function known to the database can neither write nor reach outside it."""
-
-    def looking(self) -> AbstractContextManager[None]:
-        """Within it the system refuses every statement that would change a table of the user's."""
-
-    def volatile_among(
-        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
-    ) -> str:
-        """Return one of these, in words, that may have side effects; empty where none may.
-
-        Args:
-            functions, operators, types: what an expression calls, uses and casts to.
-        """
-
-    def parameter(self, value: Any) -> Any:
-        """A parameter's value as it is bound."""
-
-    def change_count(self) -> ChangeCount:
-        """The rows changed by this session so far, triggers and cascades included.
-
-        It is asked for before the first change of a cleanup, and after the last.
-        """
-
-    def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """`value` of the column as it is selected so that nothing is lost on the way."""
-
-    def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """The other way: a value as `readable` gives it, as one of the column's own type."""
-
-    def converted(
-        self, value: sa.ColumnElement[Any], then: Column, now: Column
-    ) -> sa.ColumnElement[Any]:
-        """A value as `readable` gave it of a column's former type, as one of the type it has."""
-
-    def is_as_it_was(
-        self,
-        value: sa.ColumnElement[Any],
-        now: Column,
-        stored: sa.ColumnElement[Any],
-        then: Column,
-    ) -> sa.ColumnElement[bool]:
-        """Whether a column of another type than once holds the very value that is stored.
-
-        Args:
-            stored: as `readable` gave it of the column's former type.
-        """
-
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
         """What the database has against a row, None where an error tells of something else."""
 
-    def dropping(self, table: Table, constraint: str) -> str:
-        """The statement that drops a constraint or unique index by name."""
 
-    def staging_type(self, column: Column) -> str:
-        """The type of a temporary column that holds what `readable` gives."""
+class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protocol):
+    """One connection to one database, reading or writing, in one transaction."""
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        """Selected rows as a receipt holds them.
+    @property
+    def connection(self) -> sa.Connection:
+        """The connection that the core's statements are executed on."""
 
-        Returns:
-            For each row its values and, last, a JSON object from position to form for the values
-            that SQLite has no type for; None where there are none.
-        """
+    @property
+    def catalogue(self) -> Catalogue:
+        """The catalogue as this transaction sees it."""
 
-    def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
-        """A receipt's value of this form as this system takes it back."""
+    @property
+    def traits(self) -> Traits:
+        """What the system is like, in this session's mode."""
 
-    def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Inserts rows that once were there, with keys the system may have made.
-
-        Args:
-            names: the columns of `rows` that the columns of `query` go into.
-
-        Returns:
-            The number of rows inserted.
-        """
-
-    def restorable_row_id(self, table: Table) -> str | None:
-        """The physical row id, where a row can be put back under the one it had."""
-
-    def notes(self) -> tuple[str, ...]:
-        """What people should know about this database before they remove rows, as sentences."""
+    def looking(self) -> AbstractContextManager[None]:
+        """Within it the system refuses every statement that would change a table of the user's."""
 
     def commit(self) -> None:
         """Makes the transaction's changes permanent."""
@@ -460,18 +375,16 @@ class Database(Protocol):
     def create(self) -> AbstractContextManager[sa.Connection]:
         """A plain connection that makes tables and fills them; committed at the end."""
 
-    def reading(self) -> AbstractContextManager[Session]:
+    def reading(self, mode: Mode = USUAL) -> AbstractContextManager[Session]:
         """A session that can not change any table of the user's, by the system's own means."""
 
     @property
-    def tables_inherit(self) -> bool:
-        """Whether a table can inherit from another one, and its rows count as that one's too."""
+    def traits(self) -> Traits:
+        """What the system is like."""
 
-    @property
-    def keeps_others_out(self) -> bool:
-        """Whether nobody else can change a row while a session writes."""
-
-    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> AbstractContextManager[Session]:
+    def writing(
+        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+    ) -> AbstractContextManager[Session]:
         """A session in a transaction that other writers wait for; rolled back unless committed.
 
         Args:

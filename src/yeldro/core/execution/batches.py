@@ -296,7 +296,7 @@ class _Batched:
             self.before = earlier.wanted - self.whole.matched
             return
         with self.database.reading() as session:
-            system = session.system
+            system = session.traits.name
         self.receipt = BatchReceipt(
             self.wish.folder, self.job.title, system, self.database.shown, self.whole.table
         )
@@ -355,7 +355,7 @@ class _Batched:
                 tally, ledger = carry_out(session, prepared, cleanup)
                 for each in watched:
                     each.store(self.receipt)
-                if session.checks_when_all_is_done:
+                if session.traits.core_checks_foreign_keys:
                     prove_nothing_hangs(session, prepared)
                 self.receipt.ready(tally, ledger)
                 on_disk = True

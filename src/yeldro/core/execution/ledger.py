@@ -10,7 +10,7 @@ from yeldro.core.model.errors import CountMismatch, UnplannedChange
 from yeldro.core.model.options import Option
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import ChangeCount
+    from yeldro.core.database.facts import ChangeCount
     from yeldro.core.model.schema import Table
     from yeldro.core.model.steps import Step
 

@@ -14,8 +14,9 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.facts import Hold
 from yeldro.core.database.identity import kept_columns
-from yeldro.core.database.protocol import Database, Hold, Session
+from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
 from yeldro.core.planning.job import Job, check_alone, told_apart
@@ -38,7 +39,7 @@ def what_to_hold(database: Database, job: Job) -> Hold:
     for cleanup in job.cleanups:
         if cleanup.truncate:
             return Hold(alone_in=table_to_hold(database, cleanup.selection))
-    if database.keeps_others_out:
+    if database.traits.has_single_writer:
         return Hold()
     found: dict[TableName, None] = {}
     with database.reading() as session:
@@ -77,7 +78,7 @@ def _looks_elsewhere(session: Session, view: Table) -> bool:
 
     from yeldro.core.selection.parsing import parse
 
-    (tree,) = parse(session.catalogue.view_query(view.name), session.sql_dialect)
+    (tree,) = parse(session.catalogue.view_query(view.name), session.traits.sql_dialect)
     query = tree.expression if isinstance(tree, exp.Create) else tree
     return query is None or len(list(query.find_all(exp.Table))) != 1
 

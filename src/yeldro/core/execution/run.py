@@ -229,7 +229,7 @@ class _Running:
             with told_apart(self.job, place):
                 done.append(self._next(cleanup))
         check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
-        if self.session.checks_when_all_is_done:
+        if self.session.traits.core_checks_foreign_keys:
             for prepared in done:
                 prove_nothing_hangs(self.session, prepared)
 
@@ -271,7 +271,7 @@ class _Running:
             self.receipt = ReceiptWriter(
                 wish.folder,
                 self.job.title,
-                self.session.system,
+                self.session.traits.name,
                 self.database.shown,
                 prepared.plan.table,
             )
@@ -284,7 +284,7 @@ class _Running:
 
     def make_constraints(self, *, at_once: bool) -> None:
         """Makes the constraints that were asked for, in the transaction or after its commit."""
-        if self.session.makes_constraints_at_once != at_once:
+        if self.session.traits.has_transactional_ddl != at_once:
             return
         for part in self.parts:
             if part.constraint_made and at_once:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.database.facts import Mode
 from yeldro.core.execution.proofs import hanging_rows, lost_groups
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.steps import statement_of
@@ -69,10 +70,7 @@ def trace_cleanup(
             "A script counts the rows that each statement affects, and TRUNCATE tells none.",
             "Drop truncate: all rows go by DELETE then.",
         )
-    with database.reading() as session:
-        session.write_plainly()
-        if enforces:
-            session.check_statements()
+    with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
         written = _writer(session)
         sets: list[str] = []
 

@@ -53,8 +53,8 @@ def check_means(
         name = prepared.plan.table
         if name not in (no_way_back or ()):
             raise NoWayBack(
-                f"TRUNCATE commits by itself on {session.system}: what goes from {name} cannot be "
-                f"rolled back.",
+                f"TRUNCATE commits by itself on {session.traits.name}: what goes from {name} "
+                f"cannot be rolled back.",
                 f"Accept it with {Option('no_way_back', name)}, or drop --truncate.",
                 name=name,
             )

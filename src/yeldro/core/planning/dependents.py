@@ -119,7 +119,7 @@ class Settling:
         if (
             found.rows
             and moved.carries
-            and not (child.has_key or self.session.checks_when_all_is_done)
+            and not (child.has_key or self.session.traits.core_checks_foreign_keys)
         ):
             words = f"{child.name} has no key by which its rows are found when they have moved"
             hinders = Obstacle(Cause.NO_KEY, words)

@@ -30,7 +30,7 @@ def apart(database: Database, job: Job) -> Job:
 
     What cannot be taken apart is left as it is, and refused when it is planned.
     """
-    if not database.tables_inherit or len(job.cleanups) > 1:
+    if not database.traits.has_inheritance or len(job.cleanups) > 1:
         return job
     (cleanup,) = job.cleanups
     selection = cleanup.selection

@@ -79,7 +79,7 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
             key for name in component for key in keys_of[name]
             if key.parent in component and key.parent != name
         ]  # fmt: skip
-        if session.checks_when_all_is_done or len(component) == 1:
+        if session.traits.core_checks_foreign_keys or len(component) == 1:
             moves += [Move(ripple.removed[name]) for name in component]
             continue
         own = [key for name in component for key in keys_of[name] if key.parent == name]

@@ -11,7 +11,8 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.database.protocol import Session, Truncation
+from yeldro.core.database.facts import Truncation
+from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import told_rows
@@ -263,8 +264,8 @@ def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str
         statement = session.prevention(matched.table, grouping.by, grouping.same)
         if not statement and cleanup.add_constraint:
             raise UsageError(
-                f"No constraint of {session.system} compares text as --ignore-case does, beyond "
-                f"the letters A to Z.",
+                f"No constraint of {session.traits.name} compares text as --ignore-case does, "
+                f"beyond the letters A to Z.",
                 "Drop --add-constraint, or store the text in one case and compare it plainly.",
             )
         return statement
@@ -439,15 +440,15 @@ def _unsure(session: Session, found: RowSet) -> list[str]:
     if session.unseen_references(found.table) is None:
         warnings.append(
             f"This user does not see whether tables of other databases reference {name}. "
-            f"{session.system} checks them by itself; what it would remove or change there by a "
-            f"cascade is not counted."
+            f"{session.traits.name} checks them by itself; what it would remove or change there by "
+            f"a cascade is not counted."
         )
     for what, those in session.unrestorable(found.table):
         rows = sql.count(session.connection, found.source, found.condition, those)
         if rows:
             warnings.append(
-                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.system} may not take "
-                f"that back, and a restore would name them."
+                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.traits.name} may not "
+                f"take that back, and a restore would name them."
             )
     return warnings
 

@@ -123,7 +123,7 @@ class _Tracing:
         lasts = matched.table.has_key or bool(self.session.restorable_row_id(matched.table))
         self.keys.tells_kept = matched.all_surplus and lasts and not on_cycle
         self._make_moves()
-        if self.session.makes_key_tables_first:
+        if self.session.traits.needs_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
         for names in parts:
             if names in cyclic:

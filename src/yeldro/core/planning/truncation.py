@@ -18,7 +18,8 @@ from yeldro.core.model.errors import (
 from yeldro.core.selection.selection import Selection
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import Database, Session, Truncation
+    from yeldro.core.database.facts import Truncation
+    from yeldro.core.database.protocol import Database, Session
     from yeldro.core.model.schema import Table, TableName
 
 

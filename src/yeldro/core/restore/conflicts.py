@@ -312,7 +312,7 @@ def parents_gone(
             conditions.append(~_is_coming(each, key, other))
     gone = each.count(*conditions)
     alone_before = each.step.orphans.get(key.name, 0)
-    if not gone or (gone <= alone_before and each.session.checks_when_all_is_done):
+    if not gone or (gone <= alone_before and each.session.traits.core_checks_foreign_keys):
         return []
     name = each.table.name
     since = "any more" if gone > alone_before else "and had none before; the system asks for one"

@@ -92,7 +92,7 @@ def at_once(session: Session, missing: Sequence[StagedRows]) -> list[list[Staged
         if {*key.columns} & dict(child.named("old")).keys() and parent.moves_under(key)
         for each in (child, parent)
     ]
-    if session.checks_when_all_is_done or all(each is linked[0] for each in linked):
+    if session.traits.core_checks_foreign_keys or all(each is linked[0] for each in linked):
         return [[each] for each in missing]
     last = max(place for place, each in enumerate(missing) if each in linked)
     before = [[each] for each in missing[:last] if each not in linked]

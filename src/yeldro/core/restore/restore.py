@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
+from yeldro.core.database.facts import Mode
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.steps import (
     check_lasting_effects,
@@ -61,7 +62,8 @@ from yeldro.core.restore.verification import (
 )
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import ChangeCount, Database, Session
+    from yeldro.core.database.facts import ChangeCount
+    from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.staged_rows import StagedRows
 
@@ -82,6 +84,7 @@ class Allowed:
 
 
 NOTHING = Allowed()
+_STORED_FORMS = Mode(stored_forms=True)
 
 
 @dataclass(frozen=True)
@@ -149,8 +152,7 @@ def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> 
     Raises:
         Refused: the receipt holds no rows, or a table of it is not there as it was.
     """
-    with database.reading() as session:
-        session.use_stored_forms()
+    with database.reading(_STORED_FORMS) as session:
         staged_steps = stage(session, receipt, scope)
         planned = _plan(receipt, staged_steps, scope)
         differing = tuple(differing_besides(staged_steps.steps))
@@ -180,8 +182,7 @@ def restore(
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
     wish = wish or ReceiptWish(receipt.path.parent)
-    with database.writing(lock_wait) as session:
-        session.use_stored_forms()
+    with database.writing(lock_wait, mode=_STORED_FORMS) as session:
         refused: dict[int, list[int]] = {}
         told: list[str] = []
         while True:
@@ -192,7 +193,7 @@ def restore(
             writer = ReceiptWriter(
                 wish.folder,
                 f"restore {receipt.id}: {receipt.title}",
-                session.system,
+                session.traits.name,
                 database.shown,
                 receipt.named_table,
             )
@@ -312,7 +313,7 @@ def _put_back(
     wish: ReceiptWish,
 ) -> tuple[list[Difference], Tally, Ledger]:
     """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
-    if not session.checks_when_all_is_done:
+    if not session.traits.core_checks_foreign_keys:
         plan_late_links(session, staged_steps)
     for each in staged_steps:
         each.narrow()
@@ -351,7 +352,7 @@ def _put_back(
     for step, each in to_do:
         if wish.with_rows:
             store_after(each, step, writer)
-        if session.checks_when_all_is_done:
+        if session.traits.core_checks_foreign_keys:
             prove_nothing_hangs(each)
     writer.add_total(sum(rows for _, rows in done))
     passed = [(passing(each, rows), rows) for each, rows in late if rows]

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import RowRefusal, Session
+from yeldro.core.database.facts import RowRefusal
+from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import RestoreConflict
 from yeldro.core.model.names import told_rows
 from yeldro.core.restore.conflicts import Conflict, ConflictKind, sample

@@ -58,7 +58,7 @@ class StagedRows:
 
     def add_indexes(self, *, are_filled: bool) -> None:
         """Has the staged rows found by their keys, if the system makes its indexes at this time."""
-        if are_filled != self.session.indexes_filled_tables:
+        if are_filled != self.session.traits.indexes_after_filling:
             return
         for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
             self.session.add_index(self.staged, [staged for _, staged in pairs])

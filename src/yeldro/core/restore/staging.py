@@ -65,9 +65,9 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     """The receipt's steps last first, so that parents go back before their children."""
     if receipt.outcome == form.OPEN:
         return StagedSteps([])
-    if receipt.system != session.system:
+    if receipt.system != session.traits.name:
         raise Refused(
-            f"The rows of this receipt are {receipt.system}'s, and this is {session.system}.",
+            f"The rows of this receipt are {receipt.system}'s, and this is {session.traits.name}.",
             "Export them with 'yeldro receipt export', and load the files there.",
         )
     if receipt.steps and not receipt.holds_rows and not receipt.copies:

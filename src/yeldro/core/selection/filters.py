@@ -75,7 +75,7 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
             function that could write.
         Refused: it is empty, or looks at no column of the table.
     """
-    tree = _parse_one(text, session.sql_dialect, "--where")
+    tree = _parse_one(text, session.traits.sql_dialect, "--where")
     body = tree.unnest()
     if not isinstance(body, _BOOLEAN) or isinstance(body, exp.Alias | exp.Query):
         raise UsageError(
@@ -92,7 +92,7 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     clock = any(tree.find_all(*_CLOCK)) or any(
         call.name.lower() in _CLOCK_FUNCTIONS for call in tree.find_all(exp.Anonymous)
     )
-    sql, parameters = _written(tree, session.sql_dialect)
+    sql, parameters = _written(tree, session.traits.sql_dialect)
     return Filter(
         sql=f"({sql})",
         parameters=parameters,
@@ -117,14 +117,14 @@ def parse_query(text: str, session: Session) -> Question:
         UsageError: it is not exactly one query, names a table that does not exist, or calls a
             function that could write.
     """
-    tree = _parse_one(text, session.sql_dialect, "the check")
+    tree = _parse_one(text, session.traits.sql_dialect, "the check")
     if not isinstance(tree.unnest(), exp.Query):
         raise UsageError(
             f"The check {text!r} is not a query.", "Write: select count(*) from TABLE where …"
         )
     _refuse_writing(tree, session)
     _tables(tree, session)
-    return Question(*_written(tree, session.sql_dialect))
+    return Question(*_written(tree, session.traits.sql_dialect))
 
 
 def parse_stored_filter(text: str, columns: Collection[str]) -> str:
@@ -173,7 +173,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
 
     For people to read and other programs to run; Yeldro itself binds values.
     """
-    tree = _parse_one(text, session.sql_dialect, "the SQL", by_user=False)
+    tree = _parse_one(text, session.traits.sql_dialect, "the SQL", by_user=False)
 
     def write(node: exp.Expr) -> exp.Expr:
         if not isinstance(node, exp.Placeholder) or node.name not in parameters:
@@ -183,7 +183,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
             return exp.convert(value)
         return exp.Literal.string(str(session.parameter(value)))
 
-    return tree.transform(write).sql(dialect=session.sql_dialect, comments=False)
+    return tree.transform(write).sql(dialect=session.traits.sql_dialect, comments=False)
 
 
 def parse_order(text: str, table: Table, session: Session) -> list[str]:
@@ -197,8 +197,8 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
         Refused: the system cannot put all rows of the table in that order.
     """
     try:
-        _refuse_other_readings(text, "the order", session.sql_dialect)
-        query = parse(f"SELECT 1 ORDER BY {text}", session.sql_dialect)
+        _refuse_other_readings(text, "the order", session.traits.sql_dialect)
+        query = parse(f"SELECT 1 ORDER BY {text}", session.traits.sql_dialect)
         order = query[0].args.get("order") if len(query) == 1 and query[0] else None
     except SqlglotError as error:
         raise _unreadable(text, "the order", error) from error
@@ -215,10 +215,10 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
                 f"The order {text!r} holds {item.sql()!r}, which names no column of {table.name}.",
                 suggestion(item.sql(), table.by_name),
             )
-        sql, parameters = _written(item, session.sql_dialect)
+        sql, parameters = _written(item, session.traits.sql_dialect)
         if parameters:
             raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
-        value, _ = _written(item.this, session.sql_dialect)
+        value, _ = _written(item.this, session.traits.sql_dialect)
         session.check_order(rows_of(table), sa.literal_column(value))
         items.append(sql)
     return items
@@ -289,13 +289,13 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
                 f"of side effects.",
                 "Use the database's own functions, without a schema before them.",
             )
-    volatile = session.volatile_among(*_called_in(tree, session.sql_dialect))
+    volatile = session.volatile_among(*_called_in(tree, session.traits.sql_dialect))
     if volatile:
         raise UsageError(
             f"The {volatile} is not known to be free of side effects.",
             "Use columns, operators and the database's own functions that only compute.",
         )
-    if session.sql_dialect == "postgres":
+    if session.traits.sql_dialect == "postgres":
         for _ in tree.find_all(exp.Parameter):
             raise UsageError(
                 "The operator @ before a value is not understood here.",
@@ -310,7 +310,7 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
 def is_fixed(text: str, session: Session) -> bool:
     """Whether an expression of the schema, such as a default, has one value in a transaction."""
     try:
-        for tree in parse(f"SELECT {text}", session.sql_dialect):
+        for tree in parse(f"SELECT {text}", session.traits.sql_dialect):
             _refuse_writing(tree, session)
     except (SqlglotError, UsageError):
         return False

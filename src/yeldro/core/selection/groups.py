@@ -85,7 +85,8 @@ def _compared(
     if not session.is_comparable(column):
         if not same.as_text:
             raise UsageError(
-                f"{column.name} is of type {column.type}, which {session.system} cannot compare.",
+                f"{column.name} is of type {column.type}, which {session.traits.name} cannot "
+                f"compare.",
                 "Compare its text with --as-text.",
             )
         return sa.cast(value, sa.Text)

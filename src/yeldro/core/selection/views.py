@@ -71,7 +71,7 @@ def _query(session: Session, view: Table) -> exp.Select:
             f"Ask for SHOW VIEW on {view.name}, or name its table.",
         )
     try:
-        (tree,) = parse(text, session.sql_dialect)
+        (tree,) = parse(text, session.traits.sql_dialect)
     except (SqlglotError, ValueError) as error:
         raise Refused(
             f"The query of the view {view.name} cannot be read.", "Name its table."

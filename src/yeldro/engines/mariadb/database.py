@@ -18,7 +18,7 @@ import pymysql
 import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
 
-from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
 from yeldro.core.model.errors import (
     MissingPrivilege,
     OutOfReach,
@@ -27,7 +27,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.engines.mariadb.connection import connect, set_up
 from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
-from yeldro.engines.mariadb.session import MariadbSession
+from yeldro.engines.mariadb.session import TRAITS, MariadbSession
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
 _AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
@@ -45,9 +45,7 @@ class MariadbDatabase:
         UsageError: the URL names no database.
     """
 
-    system = "MariaDB"
-    keeps_others_out = False
-    tables_inherit = False
+    traits = TRAITS
 
     def __init__(self, url: sa.URL) -> None:
         if not url.database:
@@ -79,16 +77,18 @@ class MariadbDatabase:
             raise explained(error, self.shown, self._statement_limit) from error
 
     @contextmanager
-    def reading(self) -> Iterator[MariadbSession]:
-        """A session in one read-only transaction; key tables must be made before it sees a row."""
-        with self._session() as session:
+    def reading(self, mode: Mode = USUAL) -> Iterator[MariadbSession]:
+        """Open a session in one read-only transaction; key tables come before the first look."""
+        with self._session(mode) as session:
             session.look_only()
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[MariadbSession]:
-        """A session in one repeatable read transaction, which acts on no foreign key by itself."""
-        with self._session() as session:
+    def writing(
+        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+    ) -> Iterator[MariadbSession]:
+        """Open a session in one repeatable read transaction that acts on no foreign key itself."""
+        with self._session(mode) as session:
             if session.setting("sql_safe_updates"):
                 raise Refused(
                     "This user's sessions have sql_safe_updates on, which refuses every deletion "
@@ -123,14 +123,16 @@ class MariadbDatabase:
         return engine
 
     @contextmanager
-    def _session(self) -> Iterator[MariadbSession]:
+    def _session(self, mode: Mode) -> Iterator[MariadbSession]:
         thread = None
         try:
             with self._engine().connect() as connection:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
                 sa.event.listen(connection, "after_cursor_execute", heed_warnings)
-                session = MariadbSession(connection, self._name)
+                session = MariadbSession(connection, self._name, mode)
                 set_up(connection)
+                if mode.stored_forms:  # in UTC no hour of a year is there twice
+                    connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
                 session.tells_changes = session.setting("innodb_snapshot_isolation") is not None
                 if session.tells_changes:
                     session.set("innodb_snapshot_isolation", 1)

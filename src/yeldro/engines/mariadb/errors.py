@@ -8,7 +8,7 @@ from typing import Any
 import pymysql
 import sqlalchemy as sa
 
-from yeldro.core.database.protocol import RowRefusal
+from yeldro.core.database.facts import RowRefusal
 from yeldro.core.model.errors import (
     NOT_COMMITTED,
     ROLLED_BACK,

@@ -6,19 +6,22 @@ import json
 import zlib
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import COPIES, PRINT
-from yeldro.core.database.protocol import (
+from yeldro.core.database.facts import (
     ChangeCount,
     Hold,
     LastingEffect,
+    Mode,
     RowRefusal,
+    Traits,
     Truncation,
 )
+from yeldro.core.database.identity import COPIES, PRINT
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
@@ -40,20 +43,21 @@ _COUNTS = """SHOW SESSION STATUS
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
 
 
+TRAITS = Traits(
+    name="MariaDB",
+    sql_dialect="mariadb",
+    core_checks_foreign_keys=True,
+    has_transactional_ddl=False,
+)
+
+
 class MariadbSession(StandardSession):
     """One connection in one transaction."""
 
-    system = "MariaDB"
-    sql_dialect = "mariadb"
-    checks_when_all_is_done = True
-    makes_constraints_at_once = False
-
-    def __init__(self, connection: sa.Connection, database: str) -> None:
-        super().__init__(connection)
+    def __init__(self, connection: sa.Connection, database: str, mode: Mode) -> None:
+        super().__init__(connection, TRAITS, mode)
         self.catalogue = MariadbCatalogue(connection, database)
         self.tells_changes = True
-        self._may_look_again = False
-        self.makes_key_tables_first = False
         self._has_looked = False
         self._copies: list[TableName] = []
         self._key_column_types: dict[tuple[str, str], str] = {}
@@ -71,7 +75,7 @@ class MariadbSession(StandardSession):
 
     def look_only(self) -> None:
         """Begins a transaction that can not change a table of the user's."""
-        self.makes_key_tables_first = True
+        self.traits = replace(self.traits, needs_key_tables_first=True)
         self.connection.exec_driver_sql(_LOOKING)
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
@@ -329,10 +333,6 @@ class MariadbSession(StandardSession):
     def may_be_committed(self, error: BaseException) -> bool:
         return leaves_doubt(error)
 
-    def use_stored_forms(self) -> None:
-        """Moments are read and written in UTC, in which no hour of a year is there twice."""
-        self.connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
-
     def is_text(self, column: Column) -> bool:
         return values.is_letters(column)
 
@@ -441,25 +441,24 @@ class MariadbSession(StandardSession):
             notes.append("this user does not see every table, so nothing can be removed")
         return tuple(notes)
 
-    def check_statements(self) -> None:
-        """As elsewhere; waves need key tables later on, so not all is seen at one moment."""
-        super().check_statements()
-        self._may_look_again = True
-
     def _as_prefix(self, table: Any) -> str:
         """A table's name as text in which the library finds neither parameters nor formats."""
         written = self.connection.dialect.identifier_preparer.format_table(table)
         return written.replace("%%", "%").replace(":", "\\:")
 
     def _ddl(self, statement: str) -> None:
-        """Makes a temporary table, which a read-only transaction would not allow."""
-        if not self.makes_key_tables_first:
+        """Make a temporary table, which a read-only transaction would not allow.
+
+        Where the system is to check each statement, waves need key tables later on, so that not
+        all is seen at one moment.
+        """
+        if not self.traits.needs_key_tables_first:
             self.connection.exec_driver_sql(statement)
             return
         late = "a key table was made after rows had been looked at"
-        if self._has_looked and not self._may_look_again:
+        if self._has_looked and not self.mode.checked_by_system:
             raise Fault(late)
-        self.connection.exec_driver_sql("COMMIT" if self._may_look_again else "ROLLBACK")
+        self.connection.exec_driver_sql("COMMIT" if self.mode.checked_by_system else "ROLLBACK")
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.database.protocol import Part
+from yeldro.core.database.facts import Part
 from yeldro.core.model.schema import (
     CandidateKey,
     Column,

@@ -9,10 +9,10 @@ from typing import Any
 import sqlalchemy as sa
 from psycopg.types.string import TextLoader
 
-from yeldro.core.database.protocol import NOTHING, Hold
+from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
 from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.errors import explained
-from yeldro.engines.postgresql.session import LOOKING, PostgresqlSession
+from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
 
 # Settings under which the text of every value reads back as that value (manual, 20.11.2).
 _EXACT_TEXT = """SET LOCAL datestyle = 'ISO'; SET LOCAL intervalstyle = 'postgres';
@@ -27,9 +27,7 @@ class PostgresqlDatabase:
         url: where it is; what it leaves out libpq looks up as for any of its programs.
     """
 
-    system = "PostgreSQL"
-    keeps_others_out = False
-    tables_inherit = True
+    traits = TRAITS
 
     def __init__(self, url: sa.URL) -> None:
         self._url = url.set(drivername="postgresql+psycopg")
@@ -52,15 +50,17 @@ class PostgresqlDatabase:
             raise explained(error, self.shown, self._statement_limit) from error
 
     @contextmanager
-    def reading(self) -> Iterator[PostgresqlSession]:
-        """A session in one repeatable read transaction, whose statements can only look."""
-        with self._session(looking=True) as session, session.looking():
+    def reading(self, mode: Mode = USUAL) -> Iterator[PostgresqlSession]:
+        """Open a session in one repeatable read transaction, whose statements can only look."""
+        with self._session(mode, looking=True) as session, session.looking():
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[PostgresqlSession]:
-        """A session in one repeatable read transaction."""
-        with self._session() as session:
+    def writing(
+        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+    ) -> Iterator[PostgresqlSession]:
+        """Open a session in one repeatable read transaction."""
+        with self._session(mode) as session:
             if self._statement_limit is not None:
                 lock_wait = min(lock_wait, self._statement_limit)
             shown = session.connection.exec_driver_sql("SHOW session_replication_role").scalar_one()
@@ -78,7 +78,7 @@ class PostgresqlDatabase:
             yield session
 
     @contextmanager
-    def _session(self, *, looking: bool = False) -> Iterator[PostgresqlSession]:
+    def _session(self, mode: Mode, *, looking: bool = False) -> Iterator[PostgresqlSession]:
         engine = sa.create_engine(
             self._url,
             poolclass=sa.pool.NullPool,
@@ -102,7 +102,7 @@ class PostgresqlDatabase:
                 connection.execution_options(**{LOOKING: False})
                 sa.event.listen(connection, "before_cursor_execute", _look_only)
                 sa.event.listen(connection, "after_cursor_execute", _looked)
-                session = PostgresqlSession(connection)
+                session = PostgresqlSession(connection, mode)
                 try:
                     yield session
                 finally:

@@ -12,14 +12,16 @@ import sqlalchemy as sa
 from sqlalchemy.types import UserDefinedType
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import column_list
-from yeldro.core.database.protocol import (
+from yeldro.core.database.facts import (
     ChangeCount,
     Hold,
     LastingEffect,
+    Mode,
     RowRefusal,
+    Traits,
     Truncation,
 )
+from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
@@ -104,6 +106,11 @@ GROUP BY s.name
 logging.getLogger("psycopg").addHandler(logging.NullHandler())
 
 
+TRAITS = Traits(
+    name="PostgreSQL", sql_dialect="postgres", has_inheritance=True, indexes_after_filling=True
+)
+
+
 class _Declared(UserDefinedType[Any]):
     """A type in PostgreSQL's own words, for casts."""
 
@@ -119,12 +126,8 @@ class _Declared(UserDefinedType[Any]):
 class PostgresqlSession(StandardSession):
     """One connection in one transaction."""
 
-    system = "PostgreSQL"
-    sql_dialect = "postgres"
-    indexes_filled_tables = True
-
-    def __init__(self, connection: sa.Connection) -> None:
-        super().__init__(connection)
+    def __init__(self, connection: sa.Connection, mode: Mode) -> None:
+        super().__init__(connection, TRAITS, mode)
         self.catalogue = PostgresqlCatalogue(connection)
         self._trigger_effects: TriggerEffects | None = None
 
@@ -171,7 +174,7 @@ class PostgresqlSession(StandardSession):
     ) -> bool:
         """By a GROUP BY, for which the server need not sort, where the key is an integer."""
         (column,) = column_list(table, table.identity.columns)
-        if self._plainly or column.type not in _INTEGERS:
+        if self.mode.plain or column.type not in _INTEGERS:
             return False
         rows = sql.rows_of(table)
         key = rows.c[column.name]

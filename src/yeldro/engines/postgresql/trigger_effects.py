@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.database.protocol import LastingEffect
+from yeldro.core.database.facts import LastingEffect
 
 if TYPE_CHECKING:
     import sqlalchemy as sa

@@ -25,8 +25,8 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.facts import NOTHING, USUAL, ChangeCount, Hold, Mode, RowRefusal, Traits
 from yeldro.core.database.identity import column_list
-from yeldro.core.database.protocol import NOTHING, ChangeCount, Hold, RowRefusal
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     AccessDenied,
@@ -61,6 +61,11 @@ _CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted m
 _STEPS_BETWEEN_SIGNALS = 100_000
 
 
+TRAITS = Traits(
+    name="SQLite", sql_dialect="sqlite", core_checks_foreign_keys=True, has_single_writer=True
+)
+
+
 class UndecodableText(bytes):
     """Text whose bytes are not valid UTF-8, kept as they are; `seen` once there has been any."""
 
@@ -74,9 +79,7 @@ class SqliteDatabase:
         path: where the file is.
     """
 
-    system = "SQLite"
-    keeps_others_out = True
-    tables_inherit = False
+    traits = TRAITS
 
     def __init__(self, path: Path) -> None:
         self.path = path.expanduser().resolve()
@@ -96,15 +99,17 @@ class SqliteDatabase:
             yield connection
 
     @contextmanager
-    def reading(self) -> Iterator[SqliteSession]:
-        """A session on the file opened read-only, in one read transaction."""
-        with self._session("ro", 5.0) as session:
+    def reading(self, mode: Mode = USUAL) -> Iterator[SqliteSession]:
+        """Open a session on the file, which is opened read-only, in one read transaction."""
+        with self._session("ro", 5.0, mode) as session:
             session.connection.exec_driver_sql("BEGIN")
             yield session
 
     @contextmanager
-    def writing(self, lock_wait: float, hold: Hold = NOTHING) -> Iterator[SqliteSession]:
-        """A session that holds the whole file's write lock from its first moment."""
+    def writing(
+        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+    ) -> Iterator[SqliteSession]:
+        """Open a session that holds the whole file's write lock from its first moment."""
         del hold
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
@@ -113,7 +118,7 @@ class SqliteDatabase:
                 f"The file {self.path} is marked read-only.",
                 f"If it may be changed: chmod u+w {self.path}",
             )
-        with self._session("rw", min(lock_wait, self._statement_limit)) as session:
+        with self._session("rw", min(lock_wait, self._statement_limit), mode) as session:
             session.connection.exec_driver_sql("PRAGMA foreign_keys = OFF")
             session.connection.exec_driver_sql("BEGIN IMMEDIATE")
             session.seen_by_others = f"{self.path.as_uri()}?mode=ro"
@@ -121,9 +126,11 @@ class SqliteDatabase:
             yield session
 
     @contextmanager
-    def _session(self, mode: str, lock_wait: float) -> Iterator[SqliteSession]:
+    def _session(
+        self, access: str, lock_wait: float, mode: Mode = USUAL
+    ) -> Iterator[SqliteSession]:
         codec = _UTF_16.get(self._check_file(), "")
-        address = f"{self.path.as_uri()}?mode={mode}"
+        address = f"{self.path.as_uri()}?mode={access}"
 
         def begin(*_: Any) -> None:
             self._statement_ends = time.monotonic() + self._statement_limit
@@ -148,7 +155,7 @@ class SqliteDatabase:
         sa.event.listen(engine, "before_cursor_execute", begin)
         try:
             with engine.connect() as connection:
-                session = SqliteSession(connection, in_utf_16=bool(codec))
+                session = SqliteSession(connection, mode, in_utf_16=bool(codec))
                 try:
                     yield session
                 finally:
@@ -158,7 +165,7 @@ class SqliteDatabase:
                 "A number in it is larger than SQLite holds (64 bits).", "Write it as text."
             ) from error
         except sa.exc.DBAPIError as error:
-            raise self._explained(error, lock_wait, writes=mode == "rw") from error
+            raise self._explained(error, lock_wait, writes=access == "rw") from error
 
     def _check_file(self) -> int:
         """Refuses what is no database; the number of the encoding that its texts have."""
@@ -233,12 +240,8 @@ class SqliteSession(StandardSession):
         longest_wait: seconds that one statement may take, None for any time.
     """
 
-    system = "SQLite"
-    sql_dialect = "sqlite"
-    checks_when_all_is_done = True
-
-    def __init__(self, connection: sa.Connection, *, in_utf_16: bool) -> None:
-        super().__init__(connection)
+    def __init__(self, connection: sa.Connection, mode: Mode = USUAL, *, in_utf_16: bool) -> None:
+        super().__init__(connection, TRAITS, mode)
         self.catalogue = SqliteCatalogue(connection)
         self._in_utf_16 = in_utf_16
         self.seen_by_others = ""
@@ -283,7 +286,7 @@ class SqliteSession(StandardSession):
         """By a plain GROUP BY, where the key is the row id."""
         (key,) = column_list(table, table.identity.columns)
         is_row_id = key.row_id or table.identity.kind is IdentityKind.PHYSICAL
-        if self._plainly or not is_row_id or "json_group_array" not in self._functions:
+        if self.mode.plain or not is_row_id or "json_group_array" not in self._functions:
             return False
         rows = sql.rows_of(table)
         groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)

@@ -1,0 +1,147 @@
+"""What engines and the core tell one another, as plain values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import TableName
+
+
+@dataclass(frozen=True)
+class Traits:
+    """What a database system is like.
+
+    Args:
+        name: the system's name, for people.
+        sql_dialect: the name by which the SQL parser knows its dialect.
+        core_checks_foreign_keys: the core proves before the commit that no row is left without its
+            parent, and the system checks nothing; else the system checks at the end of each
+            statement, or at the commit where told to.
+        has_single_writer: nobody else can change a row while a session writes.
+        has_inheritance: a table can inherit from another one, and its rows count as that one's too.
+        has_transactional_ddl: a constraint can be made in the transaction that removes the rows.
+        indexes_after_filling: an index of a temporary table is made when its rows are there, for
+            one of them can be too long for it.
+        needs_key_tables_first: every key table must be made before the first row is looked at.
+    """
+
+    name: str
+    sql_dialect: str
+    core_checks_foreign_keys: bool = False
+    has_single_writer: bool = False
+    has_inheritance: bool = False
+    has_transactional_ddl: bool = True
+    indexes_after_filling: bool = False
+    needs_key_tables_first: bool = False
+
+
+@dataclass(frozen=True)
+class Mode:
+    """How a session works, said when it is opened.
+
+    Args:
+        stored_forms: values are read and written in the forms that receipts hold.
+        plain: statements have a form that other systems, and people, can read.
+        checked_by_system: all is planned as for a system that checks foreign keys after each
+            statement.
+    """
+
+    stored_forms: bool = False
+    plain: bool = False
+    checked_by_system: bool = False
+
+
+USUAL = Mode()
+
+
+@dataclass(frozen=True)
+class ChangeCount:
+    """Rows changed so far by this session, as the database counts them.
+
+    Args:
+        total: all rows removed, changed and added, where the system counts only in all.
+        tables: (removed, changed, added) by table, where the system tells them apart.
+        counted_under: the table under which another one's rows are counted, where not its own.
+        times: how often the system counts each row of a table, where that is not once.
+    """
+
+    total: int | None = None
+    tables: Mapping[str, tuple[int, ...]] | None = None
+    counted_under: Mapping[str, str] = field(default_factory=dict)
+    times: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Hold:
+    """Tables that are locked before the first look at a row, until the transaction ends.
+
+    Args:
+        alone_in: a table that nobody else may use meanwhile.
+        still: tables in which nobody else may add, change or remove a row.
+    """
+
+    alone_in: TableName | None = None
+    still: tuple[TableName, ...] = ()
+
+
+NOTHING = Hold()
+
+
+@dataclass(frozen=True)
+class Truncation:
+    """How a system empties a table at once.
+
+    Args:
+        forbidden: what stands in the way, as phrases; empty where nothing does.
+        commits_by_itself: it ends the transaction, so that nothing can be rolled back.
+        notes: what to know before, as sentences.
+    """
+
+    forbidden: tuple[str, ...] = ()
+    commits_by_itself: bool = False
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RowRefusal:
+    """Why a database does not take a row.
+
+    Args:
+        reason: in the system's own words, but for values that nobody can read.
+        constraint: the constraint or unique index in the way, empty where the system names none.
+    """
+
+    reason: str
+    constraint: str = ""
+
+
+@dataclass(frozen=True)
+class Part:
+    """What a partition is a part of.
+
+    Args:
+        ids: those of the tables in which its rows live.
+    """
+
+    whole: TableName
+    ids: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class LastingEffect:
+    """Something that a trigger can do and that does not end with the transaction.
+
+    Args:
+        trigger: its name.
+        name: of the table or function by which it does that, by which it can be accepted.
+        said: what it does, as the rest of a sentence.
+        remedy: what helps, as the beginning of one.
+    """
+
+    trigger: str
+    name: str
+    said: str
+    remedy: str

@@ -40,7 +40,7 @@ def room_of(name: str) -> str | None:
 
 
 def rooms() -> tuple[dict[str, int], set[tuple[str, str]]]:
-    """The number of modules of each room, and which room imports which."""
+    """Return the number of modules of each room, and which room imports which."""
     sizes: dict[str, int] = {}
     arrows: set[tuple[str, str]] = set()
     for path in sorted(SOURCE.rglob("*.py")):
@@ -60,7 +60,7 @@ def rooms() -> tuple[dict[str, int], set[tuple[str, str]]]:
 
 
 def without_detours(arrows: set[tuple[str, str]]) -> list[tuple[str, str]]:
-    """The arrows that no longer way takes the place of."""
+    """Return the arrows that no longer way takes the place of."""
 
     def leads(start: str, end: str, but: tuple[str, str]) -> bool:
         return any(
@@ -78,7 +78,7 @@ def corner(room: str) -> tuple[int, int]:
 
 
 def way(room: str, other: str) -> list[tuple[int, int]]:
-    """The corners of an arrow, which goes around the rooms between."""
+    """Return the corners of an arrow, which goes around the rooms between."""
     (x, y), (u, v) = corner(room), corner(other)
     half = HIGH // 2
     if x == u and v - y > HIGH + GAP_Y:

@@ -47,7 +47,7 @@ class Finished:
         return document
 
     def one(self) -> Any:
-        """The document, with the values of a single cleanup beside those of the whole."""
+        """Return the document, with the values of a single cleanup beside those of the whole."""
         document = self.json()
         return document | (document["removes"][0] if len(document["removes"]) == 1 else {})
 
@@ -68,7 +68,7 @@ class Yeldro:
         } | {"YELDRO_RECEIPTS": str(self.receipts), "COLUMNS": "200"}
 
     def __call__(self, *words: str, db: str | None = None, code: int | None = 0) -> Finished:
-        """Runs one command line; fails the test when it leaves with another code than `code`."""
+        """Run one command line; fail the test if it leaves with another code than `code`."""
         environment = self.environment | ({"YELDRO_DB": db} if db else {})
         if self.installed:
             done = subprocess.run(
@@ -90,7 +90,7 @@ class Yeldro:
 
 
 def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
-    """Runs, sees that something is gone, restores, and sees that all is as it was."""
+    """Run, see that something is gone, restore, and see that all is as it was."""
     before = database.contents()
     done = yeldro("run", *words, "--yes", "--json", db=database.url).one()
     assert done["outcome"] == "committed"
@@ -130,7 +130,7 @@ ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariad
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
-    """Says loudly which systems were not tested; with CI set their tests fail instead."""
+    """Say loudly which systems were not tested; with CI set their tests fail instead."""
     for system in SYSTEMS:
         if not ANSWERS[system]:
             terminalreporter.write_line(f"NOT TESTED: {system}, no server answers", red=True)

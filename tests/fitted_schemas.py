@@ -71,13 +71,13 @@ class Fitted:
         return {kind for fit in self.fits for kind in fit.triggers}
 
     def declared(self) -> Fitted:
-        """The same with the user's choices declared, and every key checked at the commit."""
+        """Return the same with the user's choices declared, and every key checked at the commit."""
         late = tuple("DEFERRABLE INITIALLY DEFERRED" for _ in self.late)
         return replace(self, case=self.case.as_sqlite_would_treat_it(), late=late)
 
 
 def fitted(system: str, seed: int) -> Fitted:
-    """The case with a number, with fittings that a system has."""
+    """Return the case with a number, with fittings that a system has."""
     chance = random.Random(f"{system} {seed}")
     sizes = chance.randint(1, 5), chance.randint(0, 7), chance.randint(2, 8)
     case = make_case(chance, *sizes, choose=chance.random() < 0.5)
@@ -125,7 +125,7 @@ def _triggers(chance: random.Random) -> tuple[str, ...]:
 
 
 def _in_schemas(chance: random.Random, tables: Sequence[Made]) -> tuple[Made, ...]:
-    """The tables in two schemas, some with the name of one in the other."""
+    """Return the tables in two schemas, some with the name of one in the other."""
     placed: list[Made] = []
     for table in tables:
         schema = chance.choice(["one", "two"])
@@ -172,7 +172,7 @@ class Site(Protocol):
     shown: list[str]
 
     def delete(self) -> bool:
-        """Has the system carry out the plain deletion; False where it refuses."""
+        """Have the system carry out the plain deletion; False where it refuses."""
 
     def contents(self, *, stamps: bool = True) -> dict[str, list[str]]:
         """Every row of every table.
@@ -285,7 +285,7 @@ class PostgresqlSite:
         return f"{table.name}{ending}" if plain else f"{table.schema}.{table.name}{ending}"
 
     def _cut_by(self, number: int) -> str:
-        """The column by which a table is cut into partitions; "" where it can not be."""
+        """Return the column by which a table is cut into partitions; "" where it cannot be."""
         table = self.case.tables[number]
         if not self.made.fits[number].parts or table.unique or (table.text_key and table.blind):
             return ""
@@ -295,7 +295,7 @@ class PostgresqlSite:
         return self.made.fits[number].heir and not self._cut_by(number)
 
     def _create(self, number: int) -> list[str]:
-        """Makes a table; its partitions, or its heir, as they are written."""
+        """Make a table; its partitions, or its heir, as they are written."""
         table, by = self.case.tables[number], self._cut_by(number)
         declared = self.case.declared(number, inline_keys=False)
         declared = declared.replace(" COLLATE NOCASE", " COLLATE one.ci")
@@ -470,7 +470,7 @@ class MariadbSite:
             return cursor.fetchall()
 
     def _create(self, number: int, made: Fitted, linked: bool, chance: random.Random) -> None:
-        """Makes a table; one that no foreign key touches may be cut up, or have another engine."""
+        """Make a table; one that no foreign key touches may be cut up, or have another engine."""
         table, fit = self.case.tables[number], made.fits[number]
         declared = self.case.declared(number).replace(" COLLATE NOCASE", "")
         declared = declared.replace(" TEXT", f" VARCHAR(20) COLLATE {made.collation}")

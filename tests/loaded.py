@@ -41,7 +41,7 @@ MODULES = (
 def run(
     words: Sequence[str], environment: Mapping[str, str], folder: Path, seconds: int
 ) -> tuple[int, str, str]:
-    """Runs one command line; its exit code and what it printed and said.
+    """Run one command line; its exit code and what it printed and said.
 
     Args:
         seconds: it is ended if it takes longer.
@@ -61,7 +61,7 @@ def run(
 
 @cache
 def _waiting() -> str:
-    """Starts the process that waits; where it listens."""
+    """Start the process that waits; where it listens."""
     folder = tempfile.TemporaryDirectory()
     place = str(Path(folder.name) / "line")
     process = subprocess.Popen([sys.executable, __file__, place], stdout=subprocess.PIPE)
@@ -94,7 +94,7 @@ def _wait_for_command_lines(place: str) -> None:
 
 
 def _answer(line: socket.socket) -> None:
-    """Runs what is asked for in one more process, and tells how that ended."""
+    """Run what is asked for in one more process, and tell how that ended."""
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     asked = json.loads(line.makefile().readline())
     child = os.fork()
@@ -116,7 +116,7 @@ def _answer(line: socket.socket) -> None:
 
 
 def _become(asked: Mapping[str, object]) -> None:
-    """Takes on the folder, the environment and the files of a command line."""
+    """Take on the folder, the environment and the files of a command line."""
     signal.alarm(int(str(asked["seconds"])))
     os.chdir(str(asked["folder"]))
     os.environ.clear()

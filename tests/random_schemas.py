@@ -91,18 +91,18 @@ class Case:
         return found
 
     def insert(self, number: int, mark: str) -> str:
-        """The statement that adds a row, with a mark in the place of every value."""
+        """Return the statement that adds a row, with a mark in the place of every value."""
         names = self.columns(number)
         listed, holes = ", ".join(map(quoted, names)), ", ".join([mark] * len(names))
         return f"INSERT INTO {self.tables[number].written} ({listed}) VALUES ({holes})"
 
     def values(self, number: int) -> list[list[Any]]:
-        """The values of every row, as `insert` wants them."""
+        """Return the values of every row, as `insert` wants them."""
         names = self.columns(number).values()
         return [[row[name] for name in names] for row in self.rows[number]]
 
     def declared(self, number: int, inline_keys: bool = True) -> str:
-        """The CREATE TABLE statement, with the foreign keys or without them."""
+        """Return the CREATE TABLE statement, with the foreign keys or without them."""
         table = self.tables[number]
         kind = "TEXT" if table.text_key else "INTEGER"
         collation = " COLLATE NOCASE" if table.text_key and table.blind else ""
@@ -138,7 +138,7 @@ class Case:
         return f"CREATE TABLE {table.written} ({', '.join(parts)}){table.options}"
 
     def foreign_key(self, link: Link) -> str:
-        """The FOREIGN KEY clause."""
+        """Return the FOREIGN KEY clause."""
         return (
             f"FOREIGN KEY ({', '.join(map(quoted, link.columns))}) REFERENCES "
             f"{self.tables[link.parent].written} "
@@ -161,7 +161,7 @@ class Case:
         return replace(self, tables=tables, rows=rows)
 
     def create(self, path: Path) -> None:
-        """Makes the database; foreign keys are checked for all rows at the end."""
+        """Make the database; foreign keys are checked for all rows at the end."""
         connection = sqlite3.connect(path, isolation_level=None)
         connection.executescript("PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; BEGIN;")
         for number in range(len(self.tables)):
@@ -172,7 +172,7 @@ class Case:
         connection.close()
 
     def as_sqlite_would_treat_it(self) -> Case:
-        """The same case with the user's choices declared, for SQLite to carry out.
+        """Return the same case with the user's choices declared, for SQLite to carry out.
 
         Two rules of Yeldro differ from SQLite's on purpose, since it removes blocking rows that go
         anyway first: restrict is checked at the end, and so is NOT NULL of a column set to NULL.
@@ -197,7 +197,7 @@ class Case:
         return replace(self, links=tuple(links))
 
     def changed_and_removed(self) -> bool:
-        """Whether some row is removed on one path and changed on another, by a naive fixpoint.
+        """True if some row is removed on one path and changed on another, by a naive fixpoint.
 
         SQLite acts key by key; a row that it changes first and removes after can make it count a
         missing parent twice, and refuse what leaves no row hanging, whatever the order of the keys.
@@ -206,7 +206,7 @@ class Case:
         return bool(removed & set(self._dependents(removed, ("SET NULL", "SET DEFAULT"))))
 
     def references_itself_loosely(self) -> bool:
-        """Whether some row references itself by a key equal but for case, now or at the end.
+        """True if some row references itself by a key equal but for case, now or at the end.
 
         SQLite compares a row's key with its own foreign key byte by byte, in place of by the key's
         collation, and counts such a row as one without a parent.
@@ -222,7 +222,7 @@ class Case:
         )
 
     def outcome(self) -> tuple[tuple[dict[str, Any], ...], ...] | None:
-        """The rows that are left, by a naive fixpoint; None where rows stand in the way."""
+        """Return the rows that are left, by a naive fixpoint; None where rows stand in the way."""
         removed = self._removed()
         blocking = set(self._dependents(removed, ("NO ACTION", "RESTRICT")))
         if blocking - removed:
@@ -241,7 +241,7 @@ class Case:
         )
 
     def lacks_parents(self, rows: Sequence[Sequence[dict[str, Any]]]) -> bool:
-        """Whether one of these rows has a foreign key and no parent row among them."""
+        """True if one of these rows has a foreign key and no parent row among them."""
         for link in self.links:
             parents = {self._compared(row, link.referenced, link) for row in rows[link.parent]}
             for row in rows[link.child]:
@@ -251,7 +251,7 @@ class Case:
         return False
 
     def holds_null_where_not_allowed(self, rows: Sequence[Sequence[dict[str, Any]]]) -> bool:
-        """Whether one of these rows holds NULL in a column that is declared NOT NULL."""
+        """True if one of these rows holds NULL in a column that is declared NOT NULL."""
         return any(
             row[name] is None
             for link in self.links
@@ -265,7 +265,7 @@ class Case:
         return parent.text_key and link.referenced == parent.key
 
     def _removed(self) -> set[tuple[int, int]]:
-        """The rows that go, as (table, place), by a naive fixpoint."""
+        """Return the rows that go, as (table, place), by a naive fixpoint."""
         removed = {
             (self.target, place)
             for place, row in enumerate(self.rows[self.target])
@@ -299,7 +299,7 @@ class Case:
         )
 
     def null_where_not_allowed(self, connection: sqlite3.Connection) -> bool:
-        """Whether a column that is declared NOT NULL in this case holds NULL in the database."""
+        """True if a column that is declared NOT NULL in this case holds NULL in the database."""
         return any(
             connection.execute(
                 f"SELECT 1 FROM {quoted(self.tables[link.child].name)} WHERE {quoted(name)} IS NULL"
@@ -311,7 +311,7 @@ class Case:
 
 
 def _source(name: str, link: Link) -> str:
-    """The column that holds the values of a foreign key's column."""
+    """Return the column that holds the values of a foreign key's column."""
     return f"of {name}" if link.computed else name
 
 
@@ -326,7 +326,7 @@ def cases(draw: st.DrawFn, choose: bool = False) -> Case:
 
 
 def make_case(chance: random.Random, tables: int, links: int, most_rows: int, choose: bool) -> Case:
-    """A case of so many tables, foreign keys, and at most so many rows in each table."""
+    """Return a case of so many tables, foreign keys, and at most so many rows in each table."""
     names = chance.sample(NAMES, tables)
     made = tuple(_table(chance, names[place], place) for place in range(tables))
     drawn = [_link(chance, made, place) for place in range(links)]

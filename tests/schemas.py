@@ -15,7 +15,7 @@ FOLDER = Path(__file__).parents[1] / "docs" / "json"
 
 
 def schema_of(words: Sequence[str], document: Any) -> str:
-    """The name of the schema for the document of a command line."""
+    """Return the name of the schema for the document of a command line."""
     if isinstance(document, dict) and document.keys() == {"error"}:
         return "error"
     if words[0] == "survey":
@@ -30,7 +30,7 @@ def schema_of(words: Sequence[str], document: Any) -> str:
 
 
 def check_document(words: Sequence[str], document: Any) -> None:
-    """Fails where a document is not as its schema says."""
+    """Fail where a document is not as its schema says."""
     _validator(schema_of(words, document)).validate(document)
 
 

@@ -24,7 +24,7 @@ class AnyDatabase(Protocol):
     url: str
 
     def script(self, text: str) -> None:
-        """Runs statements that make or change the database."""
+        """Run statements that make or change the database."""
 
     def rows(self, query: str) -> list[tuple[Any, ...]]: ...
 
@@ -177,7 +177,7 @@ def mariadb_connection(database: str) -> pymysql.Connection:
 
 
 def mariadb_answers() -> bool:
-    """Whether the server is there."""
+    """True if the server is there."""
     try:
         mariadb_connection("").close()
     except pymysql.OperationalError:
@@ -186,13 +186,13 @@ def mariadb_answers() -> bool:
 
 
 def administer(statement: str) -> None:
-    """Runs one statement on the PostgreSQL server, outside any test's database."""
+    """Run one statement on the PostgreSQL server, outside any test's database."""
     with psycopg.connect(POSTGRESQL, autocommit=True) as connection:
         connection.execute(statement)
 
 
 def postgresql_answers() -> bool:
-    """Whether the server is there."""
+    """True if the server is there."""
     try:
         administer("SELECT 1")
     except psycopg.OperationalError:

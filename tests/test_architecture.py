@@ -51,7 +51,7 @@ def modules() -> dict[str, Path]:
 
 
 def imports(path: Path, known: dict[str, Path]) -> Iterator[str]:
-    """The modules of the program that a file imports, wherever in it."""
+    """Yield the modules of the program that a file imports, wherever in it."""
     for node in ast.walk(ast.parse(path.read_text())):
         if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("yeldro"):
             package = str(node.module).removeprefix("yeldro").lstrip(".")

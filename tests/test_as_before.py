@@ -114,7 +114,7 @@ def test_children_alone_do_not_come_back_under_another_row(yeldro: Yeldro, made)
 
 
 def stamping(database: AnyDatabase, table: str, event: str) -> str:
-    """A trigger that sets `upd` of its own row to 99."""
+    """Return a trigger that sets `upd` of its own row to 99."""
     name = f"stamp_{table}_{event}".lower()
     if database.url.startswith("mariadb"):
         return f"CREATE TRIGGER {name} BEFORE {event} ON {table} FOR EACH ROW SET NEW.upd = 99;"

@@ -99,7 +99,7 @@ HEAP = """
 def test_rows_without_a_key_go_in_batches_where_they_can_come_back(
     yeldro: Yeldro, made, action: str, equal: str
 ) -> None:
-    """Equal rows can not be told apart after several batches; SQLite's have a row id."""
+    """Equal rows cannot be told apart after several batches; SQLite's have a row id."""
     database: AnyDatabase = made(HEAP.format(action=action))
     words = ("mast", "--where", "id < 6", "--batch", "2", "--expect", "5")
     there_and_back(yeldro, database, *words)

@@ -254,7 +254,7 @@ def test_every_type_comes_back_as_the_server_and_its_dump_write_it(
 
 
 def made_columns(server: MariadbServerDatabase, kinds: Iterable[str]) -> set[str]:
-    """The types, as the server calls them, of columns that are declared so."""
+    """Return the types, as the server calls them, of columns that are declared so."""
     server.script("CREATE TABLE kinds (id INTEGER)")
     for number, kind in enumerate(kinds):
         for declared in (kind, f"{kind}(9)"):

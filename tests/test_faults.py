@@ -52,7 +52,7 @@ def filled() -> str:
 
 
 def killed_after(words: list[str], seconds: float, environment: dict[str, str]) -> bool:
-    """Starts a command and kills it after so long; whether it was still at work then."""
+    """Start a command and kill it after so long; True if it was still at work then."""
     child = os.fork()
     if child == 0:
         quiet = os.open(os.devnull, os.O_WRONLY)
@@ -67,7 +67,7 @@ def killed_after(words: list[str], seconds: float, environment: dict[str, str]) 
 
 
 def alone(database: AnyDatabase) -> None:
-    """Waits until the server has let go of every other session of a database."""
+    """Wait until the server has let go of every other session of a database."""
     name = database.url.rpartition("/")[2]
     for _ in range(200):
         if database.url.startswith("postgresql"):
@@ -128,7 +128,7 @@ def test_a_kill_at_any_moment_leaves_nothing_half_done(
 
 
 def _finish(words: list[str], environment: dict[str, str]) -> None:
-    """Runs a command to its end, in a process of its own."""
+    """Run a command to its end, in a process of its own."""
     child = os.fork()
     if child == 0:
         quiet = os.open(os.devnull, os.O_WRONLY)
@@ -261,7 +261,7 @@ def test_a_stop_during_the_commit_keeps_what_can_be_needed(
 
 
 def cut(name: str, *, postgresql: bool) -> None:
-    """Ends every session of a database on the server."""
+    """End every session of a database on the server."""
     if postgresql:
         sessions = f"SELECT pid FROM pg_stat_activity WHERE datname = '{name}'"
         administer(f"SELECT pg_terminate_backend(pid) FROM ({sessions}) AS found")

@@ -70,7 +70,7 @@ CASES = int(os.environ.get("YELDRO_CONDITIONS", "250"))
 
 
 def written(chance: random.Random, system: str, kind: str, depth: int) -> str:
-    """A random expression, with few brackets: `n` a number, `t` a text, `c` a condition."""
+    """Return a random expression, with few brackets: `n` a number, `t` a text, `c` a condition."""
     common, own = {"n": (ANY_NUMBER, NUMBERS), "t": (ANY_TEXT, TEXTS),
                    "c": (ANY_CONDITION, CONDITIONS)}[kind]  # fmt: skip
     forms = common + own[system]

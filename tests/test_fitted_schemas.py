@@ -87,7 +87,7 @@ def chosen(made: Fitted, site: Site) -> Cleanup:
 
 
 def touched(database: Database, site: Site, cleanup: Cleanup) -> set[str]:
-    """The triggers of the tables that a cleanup touches."""
+    """Return the triggers of the tables that a cleanup touches."""
     plans = plan(database, apart(database, Job.of(cleanup))).plans
     names = {name for each in plans for name in each.rows_by_table}
     return {trigger for name in names for trigger in site.triggers.get(name, ())}
@@ -115,7 +115,7 @@ class Check:
         return {name: rows for name, rows in found.items() if not name.endswith("log")}
 
     def without_leave(self, database: Database, cleanup: Cleanup) -> None:
-        """Runs with no trigger allowed: as many rows as are told are other rows then, or none."""
+        """Run with no trigger allowed: as many rows as are told are other rows then, or none."""
         before = self.ours.contents()
         job = apart(database, Job.of(cleanup))
         try:
@@ -165,7 +165,7 @@ class Check:
         self.in_batches(database)
 
     def there_and_back(self, database: Database, path: Path) -> None:
-        """Restores, undoes that, and undoes the undoing."""
+        """Restore, undo that, and undo the undoing."""
         states = [self.contents()]
         for _ in range(3):
             all_before = self.ours.contents()
@@ -219,7 +219,7 @@ class Check:
         self.there_and_back(database, receipt.path)
 
     def killed(self, wish: ReceiptWish, batches: Batches, statements: int) -> bool:
-        """Runs in batches and is killed before a statement; whether it was."""
+        """Run in batches and be killed before a statement; True if it was."""
         child = os.fork()
         if child == 0:
             left = [statements]

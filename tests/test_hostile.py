@@ -112,7 +112,7 @@ def test_nothing_made_of_pieces_is_a_fault(
 
 
 def _look(words: list[str], demo: SqliteFile) -> None:
-    """Runs a command that only looks, in this process; a fault in Yeldro fails the test."""
+    """Run a command that only looks, in this process; a fault in Yeldro fails the test."""
     out, err = io.StringIO(), io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         code = execute([*words, *(["--db", demo.url] if words[1] != "show" else [])])
@@ -121,7 +121,7 @@ def _look(words: list[str], demo: SqliteFile) -> None:
 
 
 def _with_wrong_bytes(whole: bytes, chance: random.Random) -> bytes:
-    """A file that was cut short, or of which some bytes are others."""
+    """Return a file that was cut short, or of which some bytes are others."""
     if chance.random() < 0.2:
         return whole[: chance.randrange(len(whole))]
     wrong = bytearray(whole)
@@ -131,7 +131,7 @@ def _with_wrong_bytes(whole: bytes, chance: random.Random) -> bytes:
 
 
 def _mixed(text: str, chance: random.Random) -> str:
-    """The text with a few pieces cut, doubled, moved or replaced."""
+    """Return the text with a few pieces cut, doubled, moved or replaced."""
     pieces = [
         *"'\"\\\n;{[=:(\t%,", "--", "/*", "]]", "\u202e", "NULL", "9" * 30, "-1", "SELECT", "true",
         "..", "\U0001f6a2", "1e999",
@@ -145,7 +145,7 @@ def _mixed(text: str, chance: random.Random) -> str:
 
 
 def _resealed(text: str) -> str:
-    """A plan that was changed by somebody who knows how its digest is made."""
+    """Return a plan that was changed by somebody who knows how its digest is made."""
     import hashlib
 
     try:

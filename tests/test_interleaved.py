@@ -139,7 +139,7 @@ class Other:
 
 
 def first_rows(chance: random.Random) -> list[str]:
-    """The rows that all begins with."""
+    """Return the rows that all begins with."""
     rows = [f"INSERT INTO mast VALUES ({n}, {chance.randint(0, 3)}, 'a')" for n in range(1, 10)]
     rows += [f"INSERT INTO lamp VALUES ({n}, {chance.randint(1, 9)})" for n in range(1, 10)]
     rows += [f"INSERT INTO note VALUES ({n}, {chance.randint(1, 9)})" for n in range(1, 10)]
@@ -165,7 +165,7 @@ def there(database: AnyDatabase) -> Rows:
 
 @contextmanager
 def stepped(at_border: Callable[[str], None]) -> Iterator[None]:
-    """Calls a function before every statement of Yeldro's."""
+    """Call a function before every statement of Yeldro's."""
 
     def before(_connection: Any, _cursor: Any, statement: str, *_: Any) -> None:
         at_border(statement)
@@ -273,7 +273,7 @@ def restoring(before: Rows, gone: Rows) -> list[str]:
 
 
 def removed_masts(receipts: Path) -> Iterator[dict[str, Any]]:
-    """The removed rows of `mast` in the receipts of a folder."""
+    """Yield the removed rows of `mast` in the receipts of a folder."""
     for receipt in receipts_in(receipts):
         for step in receipt.steps:
             if step.table.name == "mast" and step.action == "remove":
@@ -283,7 +283,7 @@ def removed_masts(receipts: Path) -> Iterator[dict[str, Any]]:
 
 
 def serial_orders(committed: list[str], run: list[str]) -> Iterator[tuple[str, ...]]:
-    """The run at every place among the others' transactions, then any order at all."""
+    """Yield the run at every place among the others' transactions, then any order at all."""
     for place in range(len(committed) + 1):
         yield (*committed[:place], *run, *committed[place:])
     yield from permutations([*committed, *run])
@@ -296,7 +296,7 @@ def literal(value: Any) -> str:
 def batches_in_turn(
     rows: list[str], committed: list[str], marks: list[int], receipts: Path
 ) -> Rows | None:
-    """The others' transactions with the rows of each batch removed when it was committed."""
+    """Return the others' transactions with the rows of each batch removed when it was committed."""
     keys = [row["id"] for row in removed_masts(receipts)]
     sizes: list[int] = []
     for receipt in receipts_in(receipts):

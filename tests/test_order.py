@@ -76,7 +76,7 @@ def cycle(folder: Path, a_null: str, b_null: str, rows: str) -> SqliteFile:
 
 
 def remove_all(database: SqliteFile, folder: Path) -> list[str]:
-    """Removes every port and what depends on it; what each step did, in words."""
+    """Remove every port and what depends on it; what each step did, in words."""
     before = database.contents()
     job = Job.of(Cleanup(Selection("port", all_rows=True), Choices(follow=("all",))))
     checking = Checking(database.path)

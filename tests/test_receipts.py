@@ -30,7 +30,7 @@ TALLY = Tally((STEP,), (2,))
 
 
 def write(folder: Path) -> ReceiptWriter:
-    """A receipt of one step that removed two rows, on disk and ready."""
+    """Return a receipt of one step that removed two rows, on disk and ready."""
     writer = ReceiptWriter(folder, "mast --where 'id < 3'", "SQLite", "sqlite:///x.db", "mast")
     writer.add_plan(PLAN)
     writer.add_step(STEP, TableName("mast"))

@@ -52,7 +52,7 @@ def cleanup_of(case: Case, follow: tuple[str, ...] = (), detach: tuple[str, ...]
 
 
 def plain_delete(case: Case, path: Path) -> bool:
-    """Has SQLite carry out the plain deletion; False where it refuses."""
+    """Have SQLite carry out the plain deletion; False where it refuses."""
     case.create(path)
     connection = sqlite3.connect(path)
     connection.execute("PRAGMA foreign_keys = ON")

@@ -49,7 +49,7 @@ class Schema(Protocol):
     url: str
 
     def delete(self) -> bool:
-        """Has the server carry out the plain deletion; False where it refuses."""
+        """Have the server carry out the plain deletion; False where it refuses."""
 
     def contents(self) -> dict[str, list[str]]:
         """Every table's rows, sorted."""
@@ -63,10 +63,10 @@ class Server(Protocol):
     def drop(self) -> None: ...
 
     def suited(self, case: Case) -> Case:
-        """The case in the server's own words."""
+        """Return the case in the server's own words."""
 
     def made(self, name: str, case: Case, late: bool) -> Schema:
-        """The case in a schema of its own.
+        """Return the case in a schema of its own.
 
         Args:
             late: foreign keys are checked at the commit, where the server can.
@@ -74,7 +74,7 @@ class Server(Protocol):
 
 
 def filled(case: Case, execute: Any) -> None:
-    """Inserts a case's rows, one by one."""
+    """Insert a case's rows, one by one."""
     for number in range(len(case.tables)):
         insert = case.insert(number, "?").replace("%", "%%").replace("?", "%s")
         for values in case.values(number):
@@ -146,7 +146,7 @@ class OnMariadb:
             database.drop()
 
     def suited(self, case: Case) -> Case:
-        """InnoDB knows no SET DEFAULT, and no SET NULL of a column that can not be NULL."""
+        """InnoDB knows no SET DEFAULT, and no SET NULL of a column that cannot be NULL."""
         links = [
             replace(link, action="SET NULL" if link.nullable else "NO ACTION")
             if link.action in ("SET DEFAULT", "SET NULL")

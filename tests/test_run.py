@@ -324,7 +324,7 @@ def test_every_kind_of_value_comes_back_as_it_was(yeldro, file_made) -> None:
 
 
 def typing(yeldro: Yeldro, database: AnyDatabase, *words: str) -> pexpect.spawn:
-    """Starts the program at a terminal."""
+    """Start the program at a terminal."""
     environment = yeldro.environment | {"YELDRO_DB": database.url, "TERM": "xterm"}
     child = pexpect.spawn(str(PROGRAM), list(words), env=environment, encoding="utf-8", timeout=60)
     child.setwinsize(40, 160)
@@ -346,7 +346,7 @@ def interrupt(child: pexpect.spawn, is_under_way: Callable[[], Any]) -> None:
 
 
 def is_locked(database: SqliteFile) -> bool:
-    """Whether somebody else is writing."""
+    """True if somebody else is writing."""
     with closing(sqlite3.connect(database.path, timeout=0)) as connection:
         try:
             connection.execute("BEGIN IMMEDIATE")

@@ -140,7 +140,7 @@ def test_what_another_system_reads_otherwise_is_refused(
 
 
 def carry_out(database: AnyDatabase, script: Path) -> int:
-    """Runs a script with the system's own command-line program; its exit code."""
+    """Run a script with the system's own command-line program; its exit code."""
     if isinstance(database, SqliteFile):
         words, environment = ["sqlite3", str(database.path)], {}
     elif database.url.startswith("postgresql"):

@@ -28,7 +28,7 @@ def folder() -> Iterator[Path]:
 
 
 def program(folder: Path, name: str, *words: str) -> None:
-    """Runs one of PostgreSQL's programs, as its own user where root may not."""
+    """Run one of PostgreSQL's programs, as its own user where root may not."""
     found = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"))
     command = str(found[-1]) if found else name
     user = ["runuser", "-u", "postgres", "--"] if getpass.getuser() == "root" else []

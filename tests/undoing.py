@@ -11,7 +11,7 @@ from yeldro.core.restore.restore import compare, restore
 
 
 def back_and_forth(database: Database, path: Path, contents: Callable[[], object]) -> None:
-    """Restores a receipt, undoes that, and undoes the undoing; each time all is as it was."""
+    """Restore a receipt, undo that, and undo the undoing; each time all is as it was."""
     gone = contents()
     receipt = read_receipt(path)
     first = restore(database, receipt, 5)

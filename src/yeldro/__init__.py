@@ -79,7 +79,7 @@ _FUNCTIONS = ("Connection", "check", "cleanup", "connect", "job", "load")
 
 
 def __getattr__(name: str) -> Any:
-    """Loads a public name when it is first used, so that the command line starts quickly."""
+    """Load a public name when it is first used, so that the command line starts quickly."""
     if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     import importlib

@@ -43,7 +43,7 @@ Names = str | Iterable[str]
 
 
 def connect(database: str | Path) -> Connection:
-    """A database to work on; nothing is opened before it is used.
+    """Return a database to work on; nothing is opened before it is used.
 
     Args:
         database: a path to an SQLite file, or a URL.
@@ -109,12 +109,12 @@ def cleanup(
 
 
 def check(query: str, expect: Rows, about: str = "", **parameters: Any) -> Check:
-    """A query that must give one of the expected numbers when all is done."""
+    """Return a query that must give one of the expected numbers when all is done."""
     return Check(about, query, _rows(expect), parameters)
 
 
 def load(path: str | Path, **values: Any) -> Job:
-    """The job of a cleanup file.
+    """Return the job of a cleanup file.
 
     Args:
         values: a value for every parameter of the file, of its type or as text.
@@ -184,7 +184,7 @@ class Connection:
             return survey_table(session, name, (), rows)
 
     def preview(self, what: Cleanup, rows: int = 10) -> Preview:
-        """The first matched rows, their number, and what depends on them."""
+        """Return the first matched rows, their number, and what depends on them."""
         return look_at(self._database, what, (), rows)
 
     def duplicates(
@@ -214,11 +214,11 @@ class Connection:
         return running.plan(self._database, self._job(what))
 
     def check(self, what: Cleanup | Job) -> tuple[Answer, ...]:
-        """Whether the expectations and checks are true now."""
+        """True if the expectations and checks are true now."""
         return answers.check_now(self._database, self._job(what))
 
     def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
-        """Carries everything out in a transaction, compares the counts, and rolls back.
+        """Carry everything out in a transaction, compare the counts, and roll back.
 
         Args:
             lock_wait: seconds to wait for other sessions' locks.
@@ -239,7 +239,7 @@ class Connection:
         copy_to: str | None = None,
         lock_wait: float = _LOCK_WAIT,
     ) -> RunResult:
-        """Removes the rows, if exactly the agreed or expected number goes; else changes nothing.
+        """Remove the rows, if exactly the agreed or expected number goes; else change nothing.
 
         Args:
             receipts: the folder for the receipt.
@@ -266,7 +266,7 @@ class Connection:
         return running.run(self._database, wanted, wish, lock_wait, seen)
 
     def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
-        """Whether the rows of a receipt are still gone."""
+        """True if the rows of a receipt are still gone."""
         return restoring.compare(self._database, _receipt(receipt))
 
     def restore(
@@ -276,7 +276,7 @@ class Connection:
         lock_wait: float = _LOCK_WAIT,
         accept_differences: Names = (),
     ) -> RestoreResult:
-        """Puts the rows of a receipt back, parents first, and undoes the links it cut.
+        """Put the rows of a receipt back, parents first, and undo the links it cut.
 
         Args:
             receipts: the folder for the restore's own receipt, by which it can be undone; beside
@@ -298,7 +298,7 @@ class Connection:
         return apart(self._database, what if isinstance(what, Job) else Job.of(what))
 
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
-        """The steps as a SQL script that stops where a count is another one."""
+        """Return the steps as a SQL script that stops where a count is another one."""
         return sql_out.script(self._database, self._job(what), dialect)
 
 

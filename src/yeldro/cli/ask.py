@@ -8,7 +8,7 @@ from yeldro.core.model.errors import CountMismatch
 
 
 def agreed_number(number: int, what: str, data: str) -> None:
-    """Has a person type `number`.
+    """Have a person type `number`.
 
     Args:
         what: what is counted, for the question.

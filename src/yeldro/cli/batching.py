@@ -48,7 +48,7 @@ def run_batches(
     what: What, wish: ReceiptWish, lock_wait: float, batches: Batches, agreed: Plan | None,
     quiet: bool,
 ) -> RunResult:  # fmt: skip
-    """Runs in batches, telling how far it has come; Ctrl-C stops at the next border, or at once."""
+    """Run in batches, telling how far it has come; Ctrl-C stops at the next border, or at once."""
     with _stop() as stop, _telling(quiet) as tell:
         return run_in_batches(
             what.database, what.job, wish, lock_wait, batches, agreed, tell, lambda: stop[0]
@@ -76,7 +76,7 @@ def _stop() -> Iterator[list[bool]]:
 
 @contextmanager
 def _telling(quiet: bool) -> Iterator[Any]:
-    """Tells of batches: on one line at a terminal, else on a line now and then."""
+    """Tell of batches: on one line at a terminal, else on a line now and then."""
     last = [0.0]
     terminal = sys.stderr.isatty()
 

@@ -62,7 +62,7 @@ def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
 
 
 def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
-    """The demo's tables in an empty database; one that holds anything is left alone."""
+    """Return the demo's tables in an empty database; one that holds anything is left alone."""
     from yeldro.demo.network import load
     from yeldro.engines.sqlite.database import SqliteDatabase
 
@@ -133,7 +133,7 @@ def _say(text: str) -> None:
 
 
 def _do(*words: str) -> None:
-    """Runs one command as if it had been typed, after printing it."""
+    """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
     from yeldro.core.model.names import as_typed
 
@@ -147,7 +147,7 @@ def _do(*words: str) -> None:
 
 @contextlib.contextmanager
 def _inside(folder: Path, database: str) -> Iterator[None]:
-    """Works in `folder` with the demo's database and receipts, as its user would."""
+    """Work in `folder` with the demo's database and receipts, as its user would."""
     named = {"YELDRO_DB": database, "YELDRO_RECEIPTS": "receipts"}
     before = {name: os.environ.get(name) for name in named}
     os.environ.update(named)

@@ -47,7 +47,7 @@ def script(db: str | None, dialect: str | None, sql_dialect: str | None, **optio
 
 
 def write_new(path: Path, text: str) -> None:
-    """Writes a file; one that is there is left alone.
+    """Write a file; one that is there is left alone.
 
     Raises:
         Refused: there is a file of this name.

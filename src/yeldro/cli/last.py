@@ -11,7 +11,7 @@ from yeldro.core.model.errors import UsageError
 
 
 def remember(options: dict[str, Any], db: str | None) -> None:
-    """Keeps the options of a preview; where they cannot be kept, nothing is said."""
+    """Keep the options of a preview; where they cannot be kept, nothing is said."""
     path = _path()
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -23,7 +23,7 @@ def remember(options: dict[str, Any], db: str | None) -> None:
 
 
 def last_preview() -> dict[str, Any]:
-    """The options of the last preview, as the command line gave them.
+    """Return the options of the last preview, as the command line gave them.
 
     Raises:
         UsageError: there was none.
@@ -42,7 +42,7 @@ def last_preview() -> dict[str, Any]:
 
 
 def _without_password(db: str | None) -> str | None:
-    """A URL without a password; a path or a name as it is."""
+    """Return a URL without a password; a path or a name as it is."""
     if db is None or "://" not in db:
         return db
     import sqlalchemy as sa

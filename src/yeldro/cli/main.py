@@ -37,12 +37,12 @@ class Commands(click.Group):
     """Loads a command's module only when that command is used, so that --help is quick."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        """The commands in the order in which the work is done."""
+        """Return the commands in the order in which the work is done."""
         del ctx
         return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """The command of this name, loaded now."""
+        """Return the command of this name, loaded now."""
         del ctx
         if cmd_name not in COMMANDS:
             return None
@@ -64,7 +64,7 @@ class Commands(click.Group):
             ) from error
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """Lists the commands without loading them."""
+        """List the commands without loading them."""
         del ctx
         with formatter.section("Commands, in the order of the work"):
             formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])

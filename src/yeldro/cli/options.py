@@ -156,7 +156,7 @@ expect_option = click.option(
 
 
 def columns_of(typed: str | None) -> tuple[str, ...]:
-    """The names in a list with commas."""
+    """Return the names in a list with commas."""
     return tuple(name.strip() for name in typed.split(",")) if typed else ()
 
 
@@ -187,14 +187,14 @@ def choices_of(options: dict[str, Any]) -> Choices:
 
 
 def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
-    """The values that --param gives, as they are bound."""
+    """Return the values that --param gives, as they are bound."""
     from yeldro.core.selection.selection import parameter_value
 
     return {name: parameter_value(text) for name, text in given_parameters(options).items()}
 
 
 def given_parameters(options: dict[str, Any]) -> dict[str, str]:
-    """The values that --param gives, as they are typed.
+    """Return the values that --param gives, as they are typed.
 
     Raises:
         UsageError: one is not NAME=VALUE, or is given twice.

@@ -31,7 +31,7 @@ _ending = _Ending()
 
 
 def show(view: RenderableType, *, beside: bool = False) -> None:
-    """Prints text for people on standard output.
+    """Print text for people on standard output.
 
     Args:
         beside: on standard error instead, where standard output is for a document alone.
@@ -80,7 +80,7 @@ def committed() -> str:
 
 
 def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
-    """Prints rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
+    """Print rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
     from yeldro.report.text import plain
 
     writer = csv.writer(sys.stdout, lineterminator="\n")

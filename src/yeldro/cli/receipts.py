@@ -64,7 +64,7 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
 
 
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
-    """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    """True if the rows of a receipt are still gone: all gone, partly back, all back."""
     from yeldro.core.restore import restore as restoring
 
     found = find_receipt(settings.receipts_folder(receipts), receipt)
@@ -171,7 +171,7 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
 
 
 def _database_of(found: Receipt, typed: str | None) -> Database:
-    """The database of a receipt; another one named by --db is refused."""
+    """Return the database of a receipt; another one named by --db is refused."""
     own = settings.opened(found.database)
     if not typed:
         return own

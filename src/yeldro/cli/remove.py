@@ -144,7 +144,7 @@ def _check_attendance(yes: bool, what: What) -> None:
 
 
 def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
-    """Shows the plan without holding any lock, and has a person type its total.
+    """Show the plan without holding any lock, and have a person type its total.
 
     Where a cleanup looks at what one before it changes, the numbers are those of a rehearsal.
     """
@@ -164,7 +164,7 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
 
 
 def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
-    """Asks once more where what goes can not be rolled back, unless an option says so already."""
+    """Ask once more where what goes cannot be rolled back, unless an option says so already."""
     (cleanup,) = what.job.cleanups if len(what.job.cleanups) == 1 else (None,)
     lasting = [plan.table for plan in found.plans if plan.commits_by_itself and plan.total]
     if cleanup is None or not lasting or lasting[0] in cleanup.no_way_back:

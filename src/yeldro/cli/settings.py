@@ -22,14 +22,14 @@ LOCK_WAIT = 10.0
 
 @lru_cache(maxsize=1)
 def project() -> Project:
-    """The project file in the working folder or above."""
+    """Return the project file in the working folder or above."""
     from yeldro.formats.project import find_project
 
     return find_project(Path.cwd())
 
 
 def database_of(typed: str | None) -> Database:
-    """The database that --db, the environment or the project file names.
+    """Return the database that --db, the environment or the project file names.
 
     Raises:
         UsageError: none does.
@@ -54,7 +54,7 @@ def limits_of(database: Database) -> Limits:
 
 
 def opened(text: str) -> Database:
-    """The database that a URL or path means, with the time limit of this command line."""
+    """Return the database that a URL or path means, with the time limit of this command line."""
     from yeldro.engines import open_database
 
     database = open_database(text)
@@ -75,7 +75,7 @@ def receipts_folder(typed: Path | None) -> Path:
 
 
 def holding(typed: str | None) -> list[Setting]:
-    """The settings that hold here, each with where it is said."""
+    """Return the settings that hold here, each with where it is said."""
     from yeldro.formats.project import Setting
 
     found, own = project(), str(project().path)

@@ -55,7 +55,7 @@ class What:
         return settings.LOCK_WAIT if found is None else float(found)
 
     def without_rows(self, typed: bool) -> bool:
-        """Whether the receipt holds counts only."""
+        """True if the receipt holds counts only."""
         return typed or bool(self.options.get("without_rows"))
 
     def copy_to(self, typed: str | None) -> CopyPlace | None:
@@ -128,7 +128,7 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
 
 
 def _asked(file: CleanupFile, given: Mapping[str, Any]) -> dict[str, Any]:
-    """The values that a person types for parameters that have none."""
+    """Return the values that a person types for parameters that have none."""
     missing = [each for each in file.parameters if each.name not in given and each.default is None]
     return {each.name: _ask(each) for each in missing}
 
@@ -184,7 +184,7 @@ def _read(path: Path) -> str:
 
 
 def _with_more(job: Job, options: dict[str, Any]) -> Job:
-    """A job with the expectations and acceptances that options add to it."""
+    """Return a job with the expectations and acceptances that options add to it."""
     triggers, lasting = options.get("allow_trigger", ()), options.get("no_way_back", ())
     cleanups = tuple(
         replace(
@@ -200,7 +200,7 @@ def _with_more(job: Job, options: dict[str, Any]) -> Job:
 
 
 def _with_choices(cleanup: Cleanup, more: Choices) -> Cleanup:
-    """A file's cleanup with what the command line adds about dependent rows."""
+    """Return a file's cleanup with what the command line adds about dependent rows."""
     own = cleanup.choices
     follow, detach = (*own.follow, *more.follow), (*own.detach, *more.detach)
     return replace(cleanup, choices=replace(own, follow=follow, detach=detach))
@@ -213,7 +213,7 @@ def _refuse_choosing(options: dict[str, Any], names: Any, why: str) -> None:
 
 
 def title_of(options: dict[str, Any]) -> str:
-    """The selection and ripple as one line, the way it was asked."""
+    """Return the selection and ripple as one line, the way it was asked."""
     words = [options["what"]]
     for name, value in options.items():
         if name in _NOT_ASKED or value in (None, False, ()):

@@ -28,7 +28,7 @@ _AT_ONCE = 5_000
 
 
 def load(connection: sa.Connection, readings: int = _READINGS) -> dict[str, int]:
-    """Creates the network's tables and fills them.
+    """Create the network's tables and fill them.
 
     Args:
         connection: an open connection to a database that has none of these tables.
@@ -203,7 +203,7 @@ def _uploads(buoys: list[Row], chance: random.Random) -> Iterator[Row]:
 
 
 def _retired_serials(buoys: list[Row]) -> Iterator[Row]:
-    """A list from another system: it has gaps, repeats, and serials nobody here knows."""
+    """Yield a list from another system: it has gaps, repeats, and serials nobody here knows."""
     for buoy in buoys:
         if buoy["retired_on"] and buoy["id"] % 3:
             yield {"serial": buoy["serial"], "noted_on": buoy["retired_on"]}

@@ -17,7 +17,7 @@ _CONNECTION_STRING = re.compile(r"\b\w+ *= *\S.*(\s|;)|(password|pwd|passwd) *="
 
 
 def open_database(text: str) -> Database:
-    """The database that a URL or a path means; nothing is opened yet.
+    """Return the database that a URL or a path means; nothing is opened yet.
 
     Raises:
         UsageError: the URL cannot be read, or no engine is there for its system.

@@ -106,7 +106,7 @@ class StandardSession:
         return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
 
     def _compared(self, column: Column, same: EqualityRules) -> str:
-        """A column as an index takes it, compared no more strictly than `same` says."""
+        """Return a column as an index takes it, compared no more strictly than `same` says."""
         written = self._plain(column.name)
         if self.is_text(column):
             written = f"trim({written})" if same.trim else written
@@ -114,7 +114,7 @@ class StandardSession:
         return written
 
     def _constraint(self, table: Table, by: Sequence[str]) -> str:
-        """A name for an index of these columns, and the table that it is on."""
+        """Return a name for an index of these columns, and the table that it is on."""
         wanted = re.sub(r"[^A-Za-z0-9_]+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
         taken = {name.casefold() for name in self._names_beside(table)}
         free = (f"{wanted}_{n}" if n > 1 else wanted for n in count(1))
@@ -122,7 +122,7 @@ class StandardSession:
         return f"{self._plain(name)} ON {self._written(table)}"
 
     def _names_beside(self, table: Table) -> set[str]:
-        """The names that a new index of a table may not take."""
+        """Return the names that a new index of a table may not take."""
         return {each.name for each in table.indexes} | set(table.by_name)
 
     def _written(self, table: Table) -> str:
@@ -224,7 +224,7 @@ class StandardSession:
         return ""
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
-        """The first line of the system's own words for an error."""
+        """Return the first line of the system's own words for an error."""
         return next(iter(str(error.orig).splitlines()), "no reason given")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
@@ -238,7 +238,7 @@ class StandardSession:
         return True
 
     def parameter(self, value: Any) -> Any:
-        """A parameter's value as it is bound: as it is."""
+        """Return a parameter's value as it is bound: as it is."""
         return value
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
@@ -283,7 +283,7 @@ class StandardSession:
         return sa.literal(value)
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Inserts rows that once were there; their number."""
+        """Insert rows that once were there; their number."""
         insert = sa.insert(rows).from_select(sql.columns_of(rows, names), query)
         return self.connection.execute(insert).rowcount
 
@@ -304,11 +304,11 @@ class StandardSession:
             self.connection.rollback()
 
     def _plain(self, name: str) -> str:
-        """A name for people to read in a statement: in quotes only where it needs them."""
+        """Return a name for people to read in a statement: in quotes only where it needs them."""
         return str(self.connection.dialect.identifier_preparer.quote(name)).replace("%%", "%")
 
     def _name(self, name: TableName) -> str:
-        """A table's name in a statement that goes to the driver."""
+        """Return a table's name in a statement that goes to the driver."""
         return ".".join(self._quote(part) for part in (name.schema, name.name) if part)
 
     def _quote(self, name: str) -> str:
@@ -316,7 +316,7 @@ class StandardSession:
 
 
 def _any_one(table: Table, condition: sa.ColumnElement[bool]) -> sql.Predicate:
-    """Whether a row is the first found that meets the condition, by its physical row id."""
+    """True if a row is the first found that meets the condition, by its physical row id."""
     rows = sql.rows_of(table)
     row_id = sql.columns_of(rows, [column.name for column in table.row_id_columns])
     return sql.among(row_id, sa.select(*row_id).where(condition).limit(1).correlate(None))

@@ -65,7 +65,7 @@ class CleanupFile:
     job: Job
 
     def with_values(self, given: Mapping[str, Any]) -> Job:
-        """The job, with a value for every parameter.
+        """Return the job, with a value for every parameter.
 
         Raises:
             UsageError: one has no value, or there is a value that no parameter takes.
@@ -98,7 +98,7 @@ class CleanupFile:
 
 
 def read_cleanup_file(path: Path) -> CleanupFile:
-    """Reads a cleanup file.
+    """Read a cleanup file.
 
     Raises:
         UsageError: anything in it is not as the format says; with the line.
@@ -135,7 +135,7 @@ def _parameter(file: TomlFile, name: str) -> Parameter:
     found = file.checked(at, fields.PARAM, f"[param.{name}]")
     if not name.isidentifier() or not name.isascii():
         raise file.mistake(
-            at, f"{name!r} can not be a parameter's name.", "Use letters, digits and _."
+            at, f"{name!r} cannot be a parameter's name.", "Use letters, digits and _."
         )
     parameter = Parameter(name, found["type"], found.get("about", ""))
     if "default" not in found:
@@ -220,7 +220,7 @@ def _used(cleanup: Cleanup, values: Mapping[str, Any]) -> dict[str, Any]:
 
 @contextmanager
 def _placed(file: TomlFile, at: Path_) -> Iterator[None]:
-    """Tells the line of a value that one of the core's readers refuses."""
+    """Tell the line of a value that one of the core's readers refuses."""
     try:
         yield
     except YeldroError as error:

@@ -22,7 +22,7 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
 def written(job: Job, db: str | None = None) -> str:
-    """The job as a cleanup file.
+    """Return the job as a cleanup file.
 
     Args:
         db: the database as it was typed, without a password.
@@ -108,7 +108,7 @@ def _rows(written: str) -> str:
 
 
 def _text(value: str) -> str:
-    """A TOML basic string."""
+    """Return a TOML basic string."""
     return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 
@@ -117,7 +117,7 @@ def _key(name: str) -> str:
 
 
 def _type(value: Any) -> str:
-    """The parameter type that a value reads as."""
+    """Return the parameter type that a value reads as."""
     known = {bool: "boolean", int: "integer", float: "number", date: "date", datetime: "datetime"}
     if type(value) in known:
         return known[type(value)]

@@ -15,7 +15,7 @@ _ESCAPE_BY_BACKSLASH = {"postgres", "mysql", "mariadb"}
 def other_meaning(
     tree: exp.Expr, source: str, target: str, text_columns: Collection[str]
 ) -> tuple[exp.Expr, str, str] | None:
-    """The first part of a statement that the two systems take for different things.
+    """Return the first part of a statement that the two systems take for different things.
 
     Args:
         source: dialect in which it is written.
@@ -65,7 +65,7 @@ def _is_text(node: exp.Expr, text_columns: Collection[str]) -> bool:
 
 
 def _bits_by_precedence(tree: exp.Expr) -> exp.Expr | None:
-    """An operation on bits of which another operator is a side, without brackets.
+    """Return an operation on bits of which another operator is a side, without brackets.
 
     Which of them comes first differs from system to system.
     """

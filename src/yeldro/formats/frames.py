@@ -27,15 +27,15 @@ class Frame:
     enforces: ClassVar[bool] = True
 
     def set_up(self, statement: str) -> list[str]:
-        """A statement that makes or fills a temporary table."""
+        """Return a statement that makes or fills a temporary table."""
         return [f"{statement};"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
-        """A statement, and the check that it affected so many rows."""
+        """Return a statement, and the check that it affected so many rows."""
         raise NotImplementedError
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
-        """A check that a query gives one of the expected numbers."""
+        """Return a check that a query gives one of the expected numbers."""
         raise NotImplementedError
 
 
@@ -97,7 +97,7 @@ class PostgresqlFrame(Frame):
         )
 
     def _block(self, *lines: str) -> list[str]:
-        """A block; its own quotes are such that nothing inside can end them."""
+        """Return a block; its own quotes are such that nothing inside can end them."""
         mark = "$yeldro$"
         while any(mark in line for line in lines):
             mark = f"{mark[:-1]}_$"
@@ -191,7 +191,7 @@ class OracleFrame(Frame):
 
 
 def _within(value: str, expected: RowRange) -> str:
-    """Whether a value is one of the expected numbers, as a condition."""
+    """True if a value is one of the expected numbers, as a condition."""
     if expected.low == expected.high:
         return f"{value} = {expected.low}"
     high = "" if expected.high is None else f" AND {value} <= {expected.high}"
@@ -199,10 +199,10 @@ def _within(value: str, expected: RowRange) -> str:
 
 
 def _quoted(text: str) -> str:
-    """A text inside single quotes."""
+    """Return a text inside single quotes."""
     return one_line(text).replace("'", "''")
 
 
 def _message(text: str) -> str:
-    """A text inside single quotes in which % stands for a value."""
+    """Return a text inside single quotes in which % stands for a value."""
     return _quoted(text).replace("%", "%%")

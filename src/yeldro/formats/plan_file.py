@@ -46,7 +46,7 @@ class PlanRecord:
     steps: list[list[PlannedStep]] = field(default_factory=list)
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Notes a plan; nothing is agreed to yet."""
+        """Note a plan; nothing is agreed to yet."""
         del place
         self.plans.append(prepared.plan)
         self.steps.append(_steps(session, prepared))
@@ -68,7 +68,7 @@ class SavedPlan:
     steps: tuple[tuple[PlannedStep, ...], ...]
 
     def for_database(self, shown: str) -> SavedPlan:
-        """The plan, when it was made for this database.
+        """Return the plan, when it was made for this database.
 
         Raises:
             Refused: it was made for another one.
@@ -81,7 +81,7 @@ class SavedPlan:
         return self
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Holds a plan made now against the saved one: counts, and keys.
+        """Compare a plan made now with the saved one: counts and keys.
 
         Raises:
             Refused: they differ.
@@ -157,7 +157,7 @@ def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRec
 
 
 def read_plan(path: Path) -> SavedPlan:
-    """Reads a saved plan.
+    """Read a saved plan.
 
     Raises:
         UsageError: it is none, was made by a newer version, or was changed since it was made.
@@ -244,7 +244,7 @@ def _told(
 
 
 def _shown(key: str, names: Sequence[str]) -> str:
-    """A key with the names of its columns."""
+    """Return a key with the names of its columns."""
     try:
         values = json.loads(key)
     except ValueError:
@@ -255,7 +255,7 @@ def _shown(key: str, names: Sequence[str]) -> str:
 
 
 def _seal(document: Mapping[str, Any]) -> str:
-    """A digest by which a change by hand is noticed; it keeps no secret."""
+    """Return a digest by which a change by hand is noticed; it keeps no secret."""
     written = json.dumps(document, sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(written.encode()).hexdigest()
 

@@ -70,7 +70,7 @@ def find_project(folder: Path) -> Project:
 
 
 def read_project(path: Path) -> Project:
-    """Reads a project file.
+    """Read a project file.
 
     Raises:
         UsageError: anything in it is not as it should be; with the line.

@@ -51,7 +51,7 @@ def cleanups_in(
     choices: Choices,
     all_rows: bool,
 ) -> tuple[Cleanup, ...]:
-    """The cleanups that a text of DELETE statements describes.
+    """Return the cleanups that a text of DELETE statements describes.
 
     Args:
         dialect: one of `DIALECTS`; None for that of the database.
@@ -131,7 +131,7 @@ class _Reader:
             statement.refuse(f"{node.sql(self.source)} {problem}.", next_step, node)
 
     def try_out(self, statement: Statement, selection: Selection) -> None:
-        """Has the selection read by the core and the database, to tell a mistake's place."""
+        """Have the selection read by the core and the database, to tell a mistake's place."""
         try:
             resolve(selection, self.session)
         except YeldroError as error:
@@ -201,7 +201,7 @@ class _Reader:
     def _picked(
         self, statement: Statement, tree: exp.Delete
     ) -> Selection | tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
-        """The table whose rows go, what it is joined with, and the WITH queries."""
+        """Return the table whose rows go, what it is joined with, and the WITH queries."""
         named = list(tree.args.get("tables") or [])
         target, using = tree.this, list(tree.args.get("using") or [])
         with_ = tree.args.get("with_")
@@ -354,7 +354,7 @@ class _Reader:
         condition: exp.Expr | None,
         with_: exp.Expr | None,
     ) -> exp.Expr:
-        """The statement's join as a subquery in which the key of a row must stand."""
+        """Return the statement's join as a subquery in which the key of a row must stand."""
         if table.has_key:
             names = list(table.identity.columns)
         elif table.identity.kind is IdentityKind.PHYSICAL and self.source == "sqlite":
@@ -401,7 +401,7 @@ class _Reader:
 
 
 def _with_joins(source: exp.Expr) -> list[exp.Expr]:
-    """A table, and what is joined to it, one after another."""
+    """Return a table, and what is joined to it, one after another."""
     bare = source.copy()
     joins = bare.args.get("joins") or []
     bare.set("joins", None)
@@ -426,7 +426,7 @@ def _columns(node: exp.Expr) -> list[exp.Expr]:
 
 
 def _derived(query: exp.Select) -> exp.Select | None:
-    """The only subquery that a query selects from."""
+    """Return the only subquery that a query selects from."""
     from_ = query.args.get("from_")
     source = from_.this if from_ else None
     if isinstance(source, exp.Subquery) and isinstance(source.this, exp.Select):

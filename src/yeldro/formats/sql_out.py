@@ -91,14 +91,14 @@ FRAMES = {
 
 
 def script(database: Database, job: Job, name: str | None) -> str:
-    """The job as a SQL script.
+    """Return the job as a SQL script.
 
     Args:
         name: one of `FRAMES`, None for the database's own system.
 
     Raises:
         UsageError: there is no such dialect.
-        Refused: a plan is blocked or can not be said there.
+        Refused: a plan is blocked or cannot be said there.
     """
     with database.reading() as session:
         source = session.traits.sql_dialect
@@ -186,13 +186,13 @@ class _Writing:
             yield from frame.ask(query, RowRange(0, 0), f"there are {proof.about}")
 
     def statement(self, text: str, place: int) -> str:
-        """A statement of the trace as the script holds it."""
+        """Return a statement of the trace as the script holds it."""
         if self.own:
             return self._renamed(text, place)
         return self._sql(self._translated(self._parsed(text), place))
 
     def _renamed(self, text: str, place: int) -> str:
-        """The database's own statement with the script's names of key tables."""
+        """Return the database's own statement with the script's names of key tables."""
         either = re.compile(f"(?P<quoted>{_QUOTED[self.source]})|{_KEY_TABLE.pattern}", re.DOTALL)
 
         def rename(found: re.Match[str]) -> str:
@@ -203,7 +203,7 @@ class _Writing:
         return either.sub(rename, text)
 
     def _set_up(self, sets: Sequence[str], place: int) -> Iterator[str]:
-        """The statements that make and fill the key tables.
+        """Yield the statements that make and fill the key tables.
 
         For another system a table is made right before it is first named, with the types of what
         goes into it.
@@ -320,7 +320,7 @@ class _Writing:
 
 
 def _key_table_in(text: str) -> str:
-    """The first key table that a statement names: the one it makes or fills."""
+    """Return the first key table that a statement names: the one it makes or fills."""
     found = _KEY_TABLE.search(text)
     if found is None:
         raise Fault("found is not known here")

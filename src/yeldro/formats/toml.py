@@ -45,7 +45,7 @@ class TomlFile:
         return UsageError(f"{self.path}, line {self.lines.get(at, 1)}: {problem}", next_step)
 
     def checked(self, at: Path_, fields: Sequence[Field], title: str) -> dict[str, Any]:
-        """The table `at`, when every key in it is known and of its kind.
+        """Return the table `at`, when every key in it is known and of its kind.
 
         Args:
             title: how the file writes the table, such as `[[remove]]`.
@@ -86,7 +86,7 @@ class TomlFile:
 
 
 def read_toml(path: Path) -> TomlFile:
-    """Reads a TOML file.
+    """Read a TOML file.
 
     Raises:
         UsageError: it is not there, is no TOML, or is far larger than such files are.
@@ -112,7 +112,7 @@ def read_toml(path: Path) -> TomlFile:
 
 
 def lines_in(text: str) -> dict[Path_, int]:
-    """The line on which each key and each table of a TOML text stands, counted from 1."""
+    """Return the line on which each key and each table of a TOML text stands, counted from 1."""
     found: dict[Path_, int] = {}
     prefix: Path_ = ()
     numbers: dict[Path_, int] = {}

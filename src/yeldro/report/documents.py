@@ -298,7 +298,7 @@ def restore_document(
     own: Path | None = None,
     differences: Sequence[Difference] = (),
 ) -> Document:
-    """A comparison, or a restore.
+    """Return a comparison, or a restore.
 
     Args:
         own: the restore's own receipt.

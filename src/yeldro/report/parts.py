@@ -18,7 +18,7 @@ NUMBER, WARNING, QUIET = "bold cyan", "yellow", "dim"
 def grid(
     headings: Sequence[str], rows: Iterable[Sequence[str | Text]], numbers: Sequence[int] = ()
 ) -> Grid:
-    """A table; the columns whose places are in `numbers` are set flush right."""
+    """Return a table; the columns whose places are in `numbers` are set flush right."""
     table = Grid(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
     for place, heading in enumerate(headings):
         right = place in numbers
@@ -57,7 +57,7 @@ def prevention(statement: str, made: bool = False) -> list[RenderableType]:
 
 
 def spaced(parts: Sequence[RenderableType]) -> Group:
-    """The parts with an empty line around every table."""
+    """Return the parts with an empty line around every table."""
     spaced: list[RenderableType] = []
     for place, part in enumerate(parts):
         before = parts[place - 1] if place else ""

@@ -66,7 +66,7 @@ def plan_view(
 
 
 def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
-    """The plans of one cleanup, or of several one after another."""
+    """Return the plans of one cleanup, or of several one after another."""
     if len(found.plans) == 1:
         return plan_view(found.plans[0], command)
     parts: list[RenderableType] = [
@@ -87,7 +87,7 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
 
 
 def _by_step(steps: Sequence[Step], *, in_batches: bool = False) -> bool:
-    """Whether some rows can be in the count of more than one step."""
+    """True if some rows can be in the count of more than one step."""
     told = [(each.action, each.table) for each in steps if not each.in_passing]
     return not count_each_row_once(told, in_batches=in_batches)
 

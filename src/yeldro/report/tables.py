@@ -216,7 +216,7 @@ def orphans_view(found: Sequence[Orphans]) -> RenderableType:
 
 
 def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> RenderableType:
-    """A list of receipts.
+    """Return a list of receipts.
 
     Args:
         kept: how many there are in the folder before any filter.

@@ -28,7 +28,7 @@ def _shown(character: str) -> str:
 
 
 def cell(value: Any, most: int = _MOST) -> str:
-    """A value in a cell of a table, cut where it is longer than `most` characters."""
+    """Return a value in a cell of a table, cut where it is longer than `most` characters."""
     if value is None:
         return "NULL"
     if isinstance(value, bytes):
@@ -40,7 +40,7 @@ def cell(value: Any, most: int = _MOST) -> str:
 
 
 def plain(value: Any) -> Any:
-    """A value as JSON holds it."""
+    """Return a value as JSON holds it."""
     if value is None or isinstance(value, bool | int | str):
         return value
     if isinstance(value, float):

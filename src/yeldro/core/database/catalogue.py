@@ -44,7 +44,7 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
 
 
 def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
-    """The table that a statement names, its schema (or nothing) and its name read apart.
+    """Return the table that a statement names, its schema (or nothing) and its name read apart.
 
     Raises:
         UsageError: there is none, or several schemas hold one.
@@ -69,7 +69,7 @@ def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
 
 
 def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, ...]:
-    """The table's columns that `typed` names, in that order.
+    """Return the table's columns that `typed` names, in that order.
 
     Raises:
         UsageError: one does not exist, or is named twice.
@@ -90,7 +90,7 @@ def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, 
 
 
 def foreign_keys_called(name: str, known: Iterable[ForeignKey]) -> list[ForeignKey]:
-    """The foreign keys that `name` means: a child table, `child.column`, or `all`."""
+    """Return the foreign keys that `name` means: a child table, `child.column`, or `all`."""
     keys = list(known)
     if name == "all":
         return keys

@@ -30,14 +30,14 @@ def kept_columns(table: Table) -> list[Column]:
 
 
 def key_columns(table: Table) -> list[Column]:
-    """The columns of a key table that tell the rows of `table` apart."""
+    """Return the columns of a key table that tell the rows of `table` apart."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
         return [PRINT]
     return column_list(table, table.identity.columns)
 
 
 def column_list(table: Table, names: Iterable[str]) -> list[Column]:
-    """The columns of these names, physical row ids among them."""
+    """Return the columns of these names, physical row ids among them."""
     hidden = {column.name: column for column in table.row_id_columns}
     return [table.by_name.get(name) or hidden[name] for name in names]
 
@@ -59,7 +59,7 @@ def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.C
 
 
 def keys_in(table: Table, keys: sa.FromClause) -> list[sa.ColumnElement[Any]]:
-    """The columns of the key table `keys` that tell the rows of `table` apart."""
+    """Return the columns of the key table `keys` that tell the rows of `table` apart."""
     return sql.columns_of(keys, [column.name for column in key_columns(table)])
 
 
@@ -92,14 +92,14 @@ def so_many(
 def stands_in(
     session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
 ) -> sql.Predicate:
-    """Whether a row is in a key table, as a list the database can walk along."""
+    """True if a row is in a key table, as a list the database can walk along."""
     return sql.among(key_values(session, table, rows), sa.select(*keys_in(table, keys)))
 
 
 def in_keys(
     session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
 ) -> sql.Predicate:
-    """Whether a row is in a key table, looked up for one row at a time."""
+    """True if a row is in a key table, looked up for one row at a time."""
     values = key_values(session, table, rows)
     pairs = (key == value for key, value in zip(keys_in(table, keys), values, strict=True))
     return sa.exists(sa.select(sa.literal(1)).select_from(keys).where(*pairs).correlate(rows))

@@ -34,25 +34,25 @@ class Catalogue(Protocol):
         """Every table and view of the user's, sorted."""
 
     def has_table(self, name: TableName) -> bool:
-        """Whether there is a table of exactly this name, in whichever schema it names."""
+        """True if there is a table of exactly this name, in whichever schema it names."""
 
     def table(self, name: TableName) -> Table:
-        """The table of exactly this name."""
+        """Return the table of exactly this name."""
 
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
-        """The foreign keys, of any table, that reference `parent`."""
+        """Return the foreign keys, of any table, that reference `parent`."""
 
     def places(self) -> Mapping[tuple[str, str], TableName]:
-        """The tables by schema and name, as a statement writes them apart."""
+        """Return the tables by schema and name, as a statement writes them apart."""
 
     def part_names(self) -> tuple[TableName, ...]:
         """Partitions, which count as part of their table and are not among its names."""
 
     def part_of(self, name: TableName) -> Part | None:
-        """The table of which this one is a partition, None where it is none."""
+        """Return the table of which this one is a partition, None where it is none."""
 
     def view_query(self, name: TableName) -> str:
-        """The SELECT that defines a view, or the statement that created it."""
+        """Return the SELECT that defines a view, or the statement that created it."""
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
         """Declared foreign keys whose parent table or parent columns do not exist, as text."""
@@ -68,7 +68,7 @@ class KeyTables(Protocol):
         """Told when rows have been put into a temporary table, for systems that plan by counts."""
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """Makes `columns` of a temporary table quick to look up."""
+        """Make `columns` of a temporary table quick to look up."""
 
     def note_surplus(
         self,
@@ -78,7 +78,7 @@ class KeyTables(Protocol):
         conditions: Sequence[sa.ColumnElement[bool]],
         keep_highest: bool,
     ) -> bool:
-        """Puts the surplus rows of each group into a key table, if there is a quick way.
+        """Put the surplus rows of each group into a key table, if there is a quick way.
 
         Args:
             keys: its columns are the rows' only key column, and that of the row kept for each.
@@ -91,7 +91,7 @@ class KeyTables(Protocol):
         """
 
     def staging_type(self, column: Column) -> str:
-        """The type of a temporary column that holds what `readable` gives."""
+        """Return the type of a temporary column that holds what `readable` gives."""
 
 
 class Values(Protocol):
@@ -103,13 +103,13 @@ class Values(Protocol):
         """`value` of the `child` column, compared the way the foreign key compares it."""
 
     def is_text(self, column: Column) -> bool:
-        """Whether a column holds text, which case and spaces can tell apart."""
+        """True if a column holds text, which case and spaces can tell apart."""
 
     def is_comparable(self, column: Column) -> bool:
-        """Whether the system knows when two values of a column are equal, and which is less."""
+        """True if the system knows when two values of a column are equal, and which is less."""
 
     def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """A column's value in the form by which the system groups equal ones without fail.
+        """Return a column's value in the form by which the system groups equal ones without fail.
 
         Args:
             value: the column, or what is compared in its place.
@@ -129,13 +129,13 @@ class Values(Protocol):
         """For tables without a key or row id: equal for rows that are equal in everything."""
 
     def parameter(self, value: Any) -> Any:
-        """A parameter's value as it is bound."""
+        """Return a parameter's value as it is bound."""
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """`value` of the column as it is selected so that nothing is lost on the way."""
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """The other way: a value as `readable` gives it, as one of the column's own type."""
+        """Return the other way: a value as `readable` gives it, as one of the column's own type."""
 
     def converted(
         self, value: sa.ColumnElement[Any], then: Column, now: Column
@@ -149,7 +149,7 @@ class Values(Protocol):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sa.ColumnElement[bool]:
-        """Whether a column of another type than once holds the very value that is stored.
+        """True if a column of another type than once holds the very value that is stored.
 
         Args:
             stored: as `readable` gave it of the column's former type.
@@ -164,17 +164,17 @@ class Values(Protocol):
         """
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
-        """A receipt's value of this form as this system takes it back."""
+        """Return a receipt's value of this form as this system takes it back."""
 
 
 class RowChanges(Protocol):
     """Statements that change rows, in the form in which the system carries them out best."""
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
-        """Has the system check these deferrable foreign keys at the commit."""
+        """Make the system check these deferrable foreign keys at the commit."""
 
     def run_deferred(self) -> None:
-        """Has the system do now what it put off until the commit: its checks, and its triggers."""
+        """Make the system do now what it put off until the commit: its checks, and its triggers."""
 
     def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The statement in the form in which the system looks rows up by a key table's rows."""
@@ -187,30 +187,30 @@ class RowChanges(Protocol):
         """
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
-        """Removes of each print in `keys` as many equal rows as it says there; their number."""
+        """Remove of each print in `keys` as many equal rows as it says there; their number."""
 
     def change_one(
         self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
     ) -> int:
-        """Changes a single one of the rows that meet a condition; the number changed, 0 or 1."""
+        """Change a single one of the rows that meet a condition; the number changed, 0 or 1."""
 
     def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
-        """Removes a single one of the rows that meet a condition; the number removed, 0 or 1."""
+        """Remove a single one of the rows that meet a condition; the number removed, 0 or 1."""
 
     def create_copy(
         self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
     ) -> None:
-        """Makes an empty table that is gone again when the transaction is rolled back.
+        """Make an empty table that is gone again when the transaction is rolled back.
 
         Args:
             columns: the new table's names, each with the column of `table` that it is like.
         """
 
     def truncate(self, table: Table) -> None:
-        """Empties a table at once."""
+        """Empty a table at once."""
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Inserts rows that once were there, with keys the system may have made.
+        """Insert rows that once were there, with keys the system may have made.
 
         Args:
             names: the columns of `rows` that the columns of `query` go into.
@@ -220,13 +220,13 @@ class RowChanges(Protocol):
         """
 
     def restorable_row_id(self, table: Table) -> str | None:
-        """The physical row id, where a row can be put back under the one it had."""
+        """Return the physical row id, where a row can be put back under the one it had."""
 
     def letting_the_system_check(self) -> AbstractContextManager[None]:
         """Within it the system itself refuses what would leave rows of unseen tables hanging."""
 
     def change_count(self) -> ChangeCount:
-        """The rows changed by this session so far, triggers and cascades included.
+        """Return the rows changed by this session so far, triggers and cascades included.
 
         It is asked for before the first change of a cleanup, and after the last.
         """
@@ -243,7 +243,7 @@ class RowLocks(Protocol):
         """The tables that were locked before the first look at a row."""
 
     def can_hold_rows(self, table: Table) -> bool:
-        """Whether this user may lock single rows of a table; else it is to be locked whole."""
+        """True if this user may lock single rows of a table; else it is to be locked whole."""
 
     def hold_rows(
         self,
@@ -271,7 +271,7 @@ class Knowledge(Protocol):
         """How this system would empty a table at once."""
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
-        """The tables that reference `table` and that this user does not see.
+        """Return the tables that reference `table` and that this user does not see.
 
         None where the system does not tell this user whether there are any.
         """
@@ -297,7 +297,7 @@ class Knowledge(Protocol):
         """
 
     def is_free_of_side_effects(self, function: str) -> bool:
-        """Whether a function known to the database can neither write nor reach outside it."""
+        """True if a function known to the database can neither write nor reach outside it."""
 
     def volatile_among(
         self, functions: Collection[str], operators: Collection[str], types: Collection[str]
@@ -309,13 +309,13 @@ class Knowledge(Protocol):
         """
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """The statement that would have kept duplicates out: it lets no two such rows in.
+        """Return the statement that would have kept duplicates out: it lets no two such rows in.
 
         Empty where no statement of the system does just that.
         """
 
     def dropping(self, table: Table, constraint: str) -> str:
-        """The statement that drops a constraint or unique index by name."""
+        """Return the statement that drops a constraint or unique index by name."""
 
     def notes(self) -> tuple[str, ...]:
         """What people should know about this database before they remove rows, as sentences."""
@@ -325,13 +325,13 @@ class Errors(Protocol):
     """What an error of the driver means."""
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
-        """The system's own words for an error, in one line."""
+        """Return the system's own words for an error, in one line."""
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        """Whether the statement was stopped on its way: by its time limit, or by somebody."""
+        """True if the statement was stopped on its way: by its time limit, or by somebody."""
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """Whether a commit that ended with this error may have taken effect all the same.
+        """True if a commit that ended with this error may have taken effect all the same.
 
         The server can have committed when its answer is lost on the way.
         """
@@ -359,10 +359,10 @@ class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protoc
         """Within it the system refuses every statement that would change a table of the user's."""
 
     def commit(self) -> None:
-        """Makes the transaction's changes permanent."""
+        """Make the transaction's changes permanent."""
 
     def roll_back(self) -> None:
-        """Undoes the transaction's changes."""
+        """Undo the transaction's changes."""
 
 
 class Database(Protocol):
@@ -376,7 +376,7 @@ class Database(Protocol):
         """A plain connection that makes tables and fills them; committed at the end."""
 
     def reading(self, mode: Mode = USUAL) -> AbstractContextManager[Session]:
-        """A session that can not change any table of the user's, by the system's own means."""
+        """A session that cannot change any table of the user's, by the system's own means."""
 
     @property
     def traits(self) -> Traits:
@@ -396,4 +396,4 @@ class Database(Protocol):
         """
 
     def limit_statements(self, seconds: float) -> None:
-        """Has every session opened from now on stop a statement that takes longer."""
+        """Make every session opened from now on stop a statement that takes longer."""

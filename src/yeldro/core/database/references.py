@@ -18,7 +18,7 @@ _ROWS_AT_ONCE = 1000
 
 
 def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
-    """Whether a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
+    """True if a row has a foreign key with no NULL in it and no parent row (MATCH SIMPLE)."""
     parents = sql.parents_of(key, parent)
     pairs = zip(key.columns, key.referenced_columns, strict=True)
     has_parent = sa.exists().where(
@@ -30,7 +30,7 @@ def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.
 
 
 def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    """The rows of a query as a receipt holds them, a bounded number at a time."""
+    """Yield the rows of a query as a receipt holds them, a bounded number at a time."""
     streamed = session.connection.execute(query.execution_options(stream_results=True))
     return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
 

@@ -25,7 +25,7 @@ PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
 
 
 def quoted(name: str) -> quoted_name:
-    """A name that every dialect puts in its own quotes, whatever it is made of."""
+    """Return a name that every dialect puts in its own quotes, whatever it is made of."""
     return quoted_name(name, quote=True)
 
 
@@ -37,7 +37,7 @@ def written(connection: sa.Connection, name: TableName) -> str:
 
 
 def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False) -> sa.TableClause:
-    """A table with the named columns, to be selected from, removed from or changed.
+    """Return a table with the named columns, to be selected from, removed from or changed.
 
     Args:
         only: without the tables that inherit from it.
@@ -50,7 +50,7 @@ def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False)
 
 
 def rows_of(table: Table) -> sa.TableClause:
-    """The rows of a table, with its columns and its physical row id where there is one.
+    """Return the rows of a table, with its columns and its physical row id where there is one.
 
     The same table gives the same object for as long as it lives, for parts of a statement fit
     together only if they speak of one object.
@@ -63,7 +63,7 @@ def rows_of(table: Table) -> sa.TableClause:
 
 
 def with_heirs(table: Table) -> sa.TableClause:
-    """The rows of a table and of all that inherit from it, to be looked at."""
+    """Return the rows of a table and of all that inherit from it, to be looked at."""
     return table_clause(table.name, [column.name for column in table.columns])
 
 
@@ -80,29 +80,29 @@ def _write_only(element: _OnlyTable, compiler: Any, **words: Any) -> str:
 
 
 def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
-    """The columns of these names, in this order."""
+    """Return the columns of these names, in this order."""
     return [source.c[name] for name in names]
 
 
 def among(columns: Sequence[sa.ColumnElement[Any]], rows: sa.Select[Any]) -> Predicate:
-    """Whether the columns' values stand in `rows`; a NULL among them never does."""
+    """True if the columns' values stand in `rows`; a NULL among them never does."""
     if len(columns) == 1:
         return columns[0].in_(rows)
     return sa.tuple_(*columns).in_(rows)
 
 
 def parents_of(key: ForeignKey, parent: Table) -> sa.FromClause:
-    """The parent table beside the child's rows, under a name of its own for each key."""
+    """Return the parent table beside the child's rows, under a name of its own for each key."""
     return rows_of(parent).alias(parent_alias(key))
 
 
 def parent_alias(key: ForeignKey) -> str:
-    """The name under which `parents_of` looks at the parent table."""
+    """Return the name under which `parents_of` looks at the parent table."""
     return f"yeldro_parent_{zlib.crc32(key.name.encode()):08x}"
 
 
 def in_groups(conditions: Sequence[Predicate]) -> list[Predicate]:
-    """The same conditions, a hundred at a time in brackets.
+    """Return the same conditions, a hundred at a time in brackets.
 
     SQLite takes no expression deeper than 1,000, and each AND is a level (sqlite.org/limits.html).
     """
@@ -115,7 +115,7 @@ def in_groups(conditions: Sequence[Predicate]) -> list[Predicate]:
 
 
 def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
-    """Whether a row lives in one of these partitions; nothing to ask where none are named."""
+    """True if a row lives in one of these partitions; nothing to ask where none are named."""
     return [rows.c[PART_ID].in_(parts)] if parts else []
 
 
@@ -128,7 +128,7 @@ def left_alone(
 
 
 def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) -> Predicate:
-    """Whether two rows agree in the named columns, NULL equal to NULL."""
+    """True if two rows agree in the named columns, NULL equal to NULL."""
     return sa.and_(*(left.c[name].is_not_distinct_from(right.c[name]) for name in names))
 
 
@@ -144,12 +144,12 @@ def contents(
 
 
 def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predicate) -> int:
-    """The number of rows of `source` that meet all conditions."""
+    """Return the number of rows of `source` that meet all conditions."""
     query = sa.select(sa.func.count()).select_from(source).where(*conditions)
     return int(connection.execute(query).scalar_one())
 
 
 def inserted(connection: sa.Connection, statement: sa.Insert) -> int:
-    """Executes an INSERT from a query; the number of rows inserted."""
+    """Execute an INSERT from a query; the number of rows inserted."""
     options = {"preserve_rowcount": True}
     return int(connection.execute(statement, execution_options=options).rowcount)

@@ -17,7 +17,7 @@ class Agreement(Protocol):
     """Whatever says which plans may be carried out."""
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Refuses a plan that is not the one agreed to.
+        """Refuse a plan that is not the one agreed to.
 
         Args:
             place: which of a job's cleanups it is, from 0.
@@ -34,7 +34,7 @@ class SeenPlans:
     plans: Sequence[Plan]
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Compares the counts of every table."""
+        """Compare the counts of every table."""
         del session
         found, agreed = prepared.plan, self.plans[place]
         if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):

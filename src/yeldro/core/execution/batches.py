@@ -98,7 +98,7 @@ def run_in_batches(
     watch: Callable[[Progress], None] = lambda _: None,
     should_stop: Callable[[], bool] = lambda: False,
 ) -> RunResult:
-    """Removes the rows of a job's only cleanup, batch by batch.
+    """Remove the rows of a job's only cleanup, batch by batch.
 
     A run that was stopped is taken up again by the same call: where an unfinished receipt and the
     rows that match now make up what was wanted, its counts are those of the whole.
@@ -138,7 +138,7 @@ def run_in_batches(
 
 
 def _checked(job: Job) -> tuple[Cleanup]:
-    """The job's only cleanup.
+    """Return the job's only cleanup.
 
     Raises:
         UsageError: there are several, or what it asks for needs all rows at once.
@@ -180,7 +180,7 @@ def _plan_whole(
 
 
 def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
-    """The steps of the whole plan, with those that only a part of the rows can need.
+    """Return the steps of the whole plan, with those that only a part of the rows can need.
 
     A row that references one of an earlier batch is detached, though a later batch removes it.
     """
@@ -290,7 +290,7 @@ class _Batched:
         self.after_key: tuple[int, ...] = ()
 
     def open(self, earlier: Unfinished | None) -> None:
-        """Begins a receipt, or takes up the one of a run that was stopped."""
+        """Begin a receipt, or take up the one of a run that was stopped."""
         if earlier is not None:
             self.receipt = BatchReceipt.take_up(earlier, self.whole.matched)
             self.before = earlier.wanted - self.whole.matched
@@ -329,7 +329,7 @@ class _Batched:
                 _wait(batches.pause, should_stop)
 
     def _one(self, size: int) -> None:
-        """Plans, stores, removes, proves and commits one batch."""
+        """Plan, store, remove, prove and commit one batch."""
         if self.receipt is None:
             raise Fault("receipt is not known here")
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
@@ -468,7 +468,7 @@ class _Batched:
 
 
 def _wait(seconds: float, should_stop: Callable[[], bool]) -> None:
-    """Waits, but not longer than until it is asked to stop."""
+    """Wait, but not longer than until it is asked to stop."""
     end = time.monotonic() + seconds
     while time.monotonic() < end and not should_stop():
         time.sleep(min(0.1, max(0.0, end - time.monotonic())))

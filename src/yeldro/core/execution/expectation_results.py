@@ -59,7 +59,7 @@ def check_now(database: Database, job: Job) -> tuple[Answer, ...]:
 
 
 def _counts(job: Job, found: JobPlan) -> Iterator[Answer]:
-    """The expectations of each cleanup, and those of all together."""
+    """Yield the expectations of each cleanup, and those of all together."""
     for cleanup, plan in zip(job.cleanups, found.plans, strict=True):
         where = f"{plan.table}: " if len(job.cleanups) > 1 else ""
         counted = {"matched": plan.matched, "total": plan.total}

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def check_step(step: Step, affected: int, table: Table) -> None:
-    """Holds one statement's affected rows against its planned rows.
+    """Compare one statement's affected rows with its planned rows.
 
     Raises:
         CountMismatch: they differ.
@@ -44,7 +44,7 @@ def _what_may_be(table: Table) -> str:
 
 
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
-    """The rows that the database counted between two readings, held against the tally."""
+    """Return the rows that the database counted between two readings, held against the tally."""
     planned = tally.by_table(after.counted_under)
     if after.tables is None:
         accounted = sum(
@@ -68,7 +68,7 @@ def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger
 
 
 def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]) -> None:
-    """Refuses changes that no step accounts for.
+    """Refuse changes that no step accounts for.
 
     Args:
         triggers: the triggers that the steps can fire.

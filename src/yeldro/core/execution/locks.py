@@ -50,7 +50,7 @@ def what_to_hold(database: Database, job: Job) -> Hold:
 
 
 def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
-    """The tables whose rows decide which rows go, but for those that a foreign key holds."""
+    """Yield the tables whose rows decide which rows go, but for those that a foreign key holds."""
     table = find_table(session.catalogue, selection.table)
     if table.kind == "view" and _looks_elsewhere(session, table):
         yield table.name

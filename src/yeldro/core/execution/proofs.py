@@ -119,7 +119,7 @@ def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[An
 
 
 def tells_kept(prepared: Prepared) -> bool:
-    """Whether the key table of the matched rows tells which row is kept for each."""
+    """True if the key table of the matched rows tells which row is kept for each."""
     picked, table = prepared.ripple.matched_keys, prepared.matched.table
     kept = {column.name for column in kept_columns(table)}
     return picked is not None and kept <= set(picked.c.keys())

@@ -125,12 +125,12 @@ def _check_width(
 
 
 def counted_only(session: Session, table: Table) -> bool:
-    """Whether nothing but their number tells which of several equal rows a receipt holds."""
+    """True if nothing but their number tells which of several equal rows a receipt holds."""
     return not table.has_key and session.restorable_row_id(table) is None
 
 
 def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
-    """Whether rows of a step are equal to others of their table, once the step is done."""
+    """True if rows of a step are equal to others of their table, once the step is done."""
     rows = work.rows
     changes = _changes(prepared, rows.table)
     if work.step.action is Action.REMOVE:
@@ -173,7 +173,7 @@ def _copy(
     columns: list[StoredColumn],
     values: list[sa.ColumnElement[Any]],
 ) -> None:
-    """Keeps the rows of a step as a table of the database."""
+    """Keep the rows of a step as a table of the database."""
     table = work.rows.table
     name = place.name_for(work.step, table.name, receipt.copies)
     labelled = [value.label(f"c{n}") for n, value in enumerate(values)]
@@ -210,7 +210,7 @@ def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnEleme
 
 
 def _columns_after(work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> list[Column]:
-    """The columns whose values are known when a step is done: all but what others change."""
+    """Return the columns whose values are known when a step is done: all but what others change."""
     return [
         column
         for column in work.rows.table.stored_columns

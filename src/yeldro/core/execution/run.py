@@ -119,7 +119,7 @@ def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPla
 
 
 def check_plans(found: JobPlan, job: Job) -> None:
-    """Refuses plans that are blocked, touch what is protected, or have other counts than expected.
+    """Refuse plans that are blocked, touch what is protected, or have other counts than expected.
 
     Raises:
         Refused: a foreign key or a limit stands in the way.
@@ -135,7 +135,7 @@ def check_plans(found: JobPlan, job: Job) -> None:
 def rehearse(
     database: Database, job: Job, lock_wait: float, watch: Agreement | None = None
 ) -> RunResult:
-    """Carries out everything in a transaction and rolls it back.
+    """Carry out everything in a transaction and roll it back.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
@@ -162,7 +162,7 @@ def run(
     lock_wait: float,
     agreed: Agreement | None = None,
 ) -> RunResult:
-    """Removes the rows, if exactly the planned and expected numbers go; else changes nothing.
+    """Remove the rows, if exactly the planned and expected numbers go; else change nothing.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
@@ -223,7 +223,7 @@ class _Running:
         return sum(part.tally.total for part in self.parts)
 
     def carry_out(self) -> None:
-        """Plans and executes the cleanups one after another."""
+        """Plan and execute the cleanups one after another."""
         done: list[Prepared] = []
         for place, cleanup in enumerate(self.job.cleanups):
             with told_apart(self.job, place):
@@ -266,7 +266,7 @@ class _Running:
     def _store(
         self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]
     ) -> list[Watched | Counted]:
-        """Puts the rows that are about to go into the receipt; those that are to be looked at."""
+        """Put the rows that are about to go into the receipt; those that are to be looked at."""
         if self.receipt is None:
             self.receipt = ReceiptWriter(
                 wish.folder,
@@ -283,7 +283,7 @@ class _Running:
         return watched
 
     def make_constraints(self, *, at_once: bool) -> None:
-        """Makes the constraints that were asked for, in the transaction or after its commit."""
+        """Make the constraints that were asked for, in the transaction or after its commit."""
         if self.session.traits.has_transactional_ddl != at_once:
             return
         for part in self.parts:
@@ -293,7 +293,7 @@ class _Running:
                 _add_constraint(self.session, part.plan.prevention, self.receipt)
 
     def give_up(self, error: BaseException) -> None:
-        """Rolls everything back; the receipt goes, unless rows may be gone that cannot be."""
+        """Roll everything back; the receipt goes, unless rows may be gone that cannot be."""
         self.session.roll_back()
         if self.lasting and self.receipt and getattr(error, "data", "") != UNCHANGED:
             raise _not_rolled_back(error, self.lasting, self.receipt) from error
@@ -302,7 +302,7 @@ class _Running:
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:
-    """Refuses a plan that is blocked or has other counts than expected.
+    """Refuse a plan that is blocked or has other counts than expected.
 
     Raises:
         Refused: a foreign key stands in the way.
@@ -332,7 +332,7 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
 def _not_rolled_back(
     error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
 ) -> YeldroError:
-    """A failure while rows went from tables without transactions."""
+    """Return a failure while rows went from tables without transactions."""
     data = (
         f"Rows of {', '.join(lasting)} may be gone, and could not be rolled back; the receipt "
         f"{receipt.path} holds all that were meant."
@@ -346,7 +346,7 @@ def _not_rolled_back(
 
 
 def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
-    """Holds all cleanups together against what is expected and allowed.
+    """Compare all cleanups together with what is expected and allowed.
 
     Args:
         data: what to say has happened to the data.
@@ -358,7 +358,7 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
 
 
 def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | None) -> None:
-    """Makes a constraint where the system commits on its own when it does."""
+    """Make a constraint where the system commits on its own when it does."""
     try:
         _make_constraint(session, statement)
     except sa.exc.DBAPIError as error:
@@ -375,6 +375,6 @@ def _make_constraint(session: Session, statement: str) -> None:
 
 
 def nothing_to_do(found: JobPlan) -> RunResult:
-    """The result of a run whose plans held no rows."""
+    """Return the result of a run whose plans held no rows."""
     parts = tuple(Part(plan, Tally((), ())) for plan in found.plans)
     return RunResult(found.title, parts, Outcome.NOTHING_TO_DO, Ledger({}))

@@ -63,7 +63,7 @@ def trace_cleanup(
             not check is proved.
 
     Raises:
-        Refused: the plan is blocked, or can not be said as one script.
+        Refused: the plan is blocked, or cannot be said as one script.
     """
     if cleanup.truncate:
         raise Refused(
@@ -101,7 +101,7 @@ def trace_cleanup(
 
 
 def literal_check(session: Session, check: Check) -> str:
-    """A check's query with its parameters written out."""
+    """Return a check's query with its parameters written out."""
     return with_literals(check.query, check.parameters, session)
 
 

@@ -37,7 +37,7 @@ _EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
 def check_means(
     session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
 ) -> list[str]:
-    """Refuses what this user may not do, and what could not be undone.
+    """Refuse what this user may not do, and what could not be undone.
 
     Args:
         no_way_back: tables of which it is accepted that nothing can be rolled back; None where
@@ -143,7 +143,7 @@ def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> Non
 
 
 def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
-    """Executes every step and holds its count, the ledger and the promises against the plan."""
+    """Execute every step and hold its count, the ledger and the promises against the plan."""
     if prepared.deferred:
         session.defer_checks(prepared.deferred)
     before = session.change_count()
@@ -166,7 +166,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
 def _carried_out(
     session: Session, works: Iterable[Work], *, truncating: bool
 ) -> Iterator[tuple[Work, int]]:
-    """Executes the steps, each with the number of rows it affected as soon as that is known."""
+    """Execute the steps, each with the number of rows it affected as soon as that is known."""
     for at_once, some in groupby(works, lambda work: work.at_once):
         if at_once:
             together = list(some)
@@ -181,7 +181,7 @@ def _carried_out(
 
 
 def _execute(session: Session, work: Work) -> int:
-    """Carries out one step; the number of rows it affected."""
+    """Carry out one step; the number of rows it affected."""
     rows = work.rows
     if rows.copies:
         if rows.keys is None:
@@ -195,7 +195,7 @@ def _execute(session: Session, work: Work) -> int:
 
 
 def statement_of(work: Work) -> sa.Delete | sa.Update:
-    """The statement that carries out one step, in the plain form."""
+    """Return the statement that carries out one step, in the plain form."""
     rows = work.rows
     if work.step.action is Action.REMOVE:
         return sa.delete(rows.source).where(rows.condition)
@@ -210,7 +210,7 @@ def _update_of(work: Work) -> sa.Update:
 
 
 def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
-    """The triggers that such steps on such tables can fire."""
+    """Return the triggers that such steps on such tables can fire."""
     return list(
         dict.fromkeys(
             trigger.name
@@ -222,7 +222,7 @@ def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
 
 
 def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
-    """Commits what a receipt that is ready holds.
+    """Commit what a receipt that is ready holds.
 
     Args:
         done: what to say has happened to the data if only the receipt cannot be closed.

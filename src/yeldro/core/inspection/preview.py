@@ -35,13 +35,13 @@ class Preview:
 
 
 def look_at(database: Database, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:
-    """The same, in a session of its own."""
+    """Return the same, in a session of its own."""
     with database.reading() as session:
         return preview(session, cleanup, show, rows)
 
 
 def preview(session: Session, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:
-    """The first `rows` matched rows with the columns `show`, or the first few columns.
+    """Return the first `rows` matched rows with the columns `show`, or the first few columns.
 
     Raises:
         UsageError, Refused: as `yeldro.core.plan.prepare` tells.

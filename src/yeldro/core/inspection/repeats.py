@@ -112,7 +112,7 @@ class _Search:
             yield "all but generated keys and moments", meaning
 
     def _near_keys(self) -> list[Repeat]:
-        """The smallest sets of columns that are nearly unique."""
+        """Return the smallest sets of columns that are nearly unique."""
         values = self._distinct()
         names = [name for name in self.columns if values[name] > 1 and not self._holds_key([name])]
         names.sort(key=lambda name: -values[name])
@@ -152,7 +152,7 @@ class _Search:
         return any(key.identifies and set(key.columns) <= set(columns) for key in keys)
 
     def _is_incidental(self, name: str) -> bool:
-        """Whether a column is a number that is its table's key, or a moment."""
+        """True if a column is a number that is its table's key, or a moment."""
         column = self.table.by_name[name]
         alone = any(key.primary and key.columns == (name,) for key in self.table.candidate_keys)
         return bool(alone and _NUMBER.match(column.type)) or bool(_MOMENT.match(column.type))

@@ -74,7 +74,7 @@ class Ledger:
 
 
 def joined(tallies: Iterable[Tally]) -> Tally:
-    """The steps of several tallies, one after another."""
+    """Return the steps of several tallies, one after another."""
     listed = list(tallies)
     return Tally(
         tuple(step for each in listed for step in each.steps),

@@ -21,7 +21,7 @@ class RowRange:
 
     @classmethod
     def parse(cls, text: str) -> RowRange:
-        """Reads `N`, `A..B`, `A..` or `..B`.
+        """Read `N`, `A..B`, `A..` or `..B`.
 
         Raises:
             UsageError: `text` is none of these, or its ends are the wrong way round.
@@ -74,7 +74,7 @@ class Expectations:
 
     @classmethod
     def parse(cls, texts: Iterable[str]) -> Expectations:
-        """Reads `N`, `TABLE=N` and `total=N` as options give them.
+        """Read `N`, `TABLE=N` and `total=N` as options give them.
 
         Raises:
             UsageError: one cannot be read, or two speak of the same rows.
@@ -104,7 +104,7 @@ class Expectations:
         return bool(self.matched or self.tables or self.total)
 
     def check(self, matched: int, total: int, tables: Mapping[str, int], data: str) -> None:
-        """Holds planned counts against what is expected.
+        """Compare planned counts with what is expected.
 
         Args:
             matched: rows of the named table that the cleanup picks.

@@ -14,7 +14,7 @@ Node = TypeVar("Node", bound=Hashable)
 
 
 def components(graph: Mapping[Node, Collection[Node]]) -> list[list[Node]]:
-    """The components of `graph`, each before every component that it leads to.
+    """Return the components of `graph`, each before every component that it leads to.
 
     Args:
         graph: each node with the nodes it leads to; every node is a key.

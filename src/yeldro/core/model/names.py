@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 
 def nearest(wanted: str, known: Iterable[str], most: int = 3) -> list[str]:
-    """The known names closest to `wanted`, best first, at most `most` of them."""
+    """Return the known names closest to `wanted`, best first, at most `most` of them."""
     folded = {name.casefold(): name for name in known}
     close = difflib.get_close_matches(wanted.casefold(), folded, n=most, cutoff=0.5)
     inside = [name for name in folded if wanted.casefold() in name and name not in close]
@@ -16,7 +16,7 @@ def nearest(wanted: str, known: Iterable[str], most: int = 3) -> list[str]:
 
 
 def suggestion(wanted: str, known: Iterable[str]) -> str:
-    """A sentence that names the nearest known names, or all of them where none is near."""
+    """Return a sentence that names the nearest known names, or all of them where none is near."""
     names = list(known)
     close = nearest(wanted, names)
     if close:
@@ -28,12 +28,12 @@ def suggestion(wanted: str, known: Iterable[str]) -> str:
 
 
 def as_typed(word: str) -> str:
-    """A word as people type it in a shell: in double quotes where it holds single ones."""
+    """Return a word as people type it in a shell: in double quotes where it holds single ones."""
     return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 
 def one_line(text: str) -> str:
-    """The text on one line, without characters that cannot be seen."""
+    """Return the text on one line, without characters that cannot be seen."""
     return "".join(each if each.isprintable() else " " for each in text)
 
 

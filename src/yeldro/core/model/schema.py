@@ -66,7 +66,7 @@ class Column:
 
 @dataclass(frozen=True)
 class CandidateKey:
-    """Columns that are unique together; `identifies` when they also can not be NULL.
+    """Columns that are unique together; `identifies` when they also cannot be NULL.
 
     Args:
         constraint: the name by which it can be dropped, empty where it has none.
@@ -184,7 +184,7 @@ class Table:
 
     @cached_property
     def identity(self) -> RowIdentity:
-        """Primary key; a unique key that can not be NULL; physical row id; all columns.
+        """Primary key; a unique key that cannot be NULL; physical row id; all columns.
 
         A key with a generated column is none: its value changes when other columns do.
         """
@@ -205,11 +205,11 @@ class Table:
 
     @property
     def has_key(self) -> bool:
-        """Whether a key tells every row from all others, for good."""
+        """True if a key tells every row from all others, for good."""
         return self.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
 
     def can_be_null(self, columns: tuple[str, ...]) -> bool:
-        """Whether every one of `columns` can be set to NULL."""
+        """True if every one of `columns` can be set to NULL."""
         return not any(self.by_name[name].why_never_null for name in columns)
 
     def changing_with(self, columns: Iterable[str]) -> frozenset[str]:
@@ -222,7 +222,7 @@ class Table:
         return frozenset(name for name in self.by_name if name.lower() in changed)
 
     def has_index_on(self, columns: tuple[str, ...]) -> bool:
-        """Whether an index starts with `columns`, in any order, so that they can be looked up."""
+        """True if an index starts with `columns`, in any order, so that they can be looked up."""
         wanted = set(columns)
         if len(columns) == 1 and columns[0] == self.identity.columns[0]:
             return True

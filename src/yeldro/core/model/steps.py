@@ -39,7 +39,7 @@ class Step:
 
 
 def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:
-    """Whether the rows of all steps are so many different rows.
+    """True if the rows of all steps are so many different rows.
 
     Args:
         steps: what is done to which table, but for steps in passing. Rows that one step changes

@@ -62,7 +62,7 @@ class Settling:
     moved_keys: MovedKeys
 
     def settle(self, moves: dict[TableName, Moved]) -> Settled:
-        """Finds the rows that are detached, that stand in the way, or that are moved.
+        """Find the rows that are detached, that stand in the way, or that are moved.
 
         Args:
             moves: the child tables of duplicates whose rows are moved to the kept row.
@@ -92,7 +92,7 @@ class Settling:
         return Settled(detached, blocked, tuple(repointed))
 
     def _moving(self, moved: Moved, *, stuck: bool) -> tuple[RowSet, dict[Link, RowSet]]:
-        """The rows of a child table that move, and those that stand in the way of that.
+        """Return the rows of a child table that move, and those that stand in the way of that.
 
         Args:
             stuck: rows that they reference stand in the way themselves, so that theirs is no news.
@@ -129,7 +129,7 @@ class Settling:
         return found, blocked
 
     def _link_of(self, moved: Moved, hindered: RowSet) -> Link:
-        """The first link by which all of these rows move, else by which most of them do."""
+        """Return the first link by which all of these rows move, else by which most of them do."""
         connection = self.session.connection
         counted = {
             link: sql.count(
@@ -140,7 +140,7 @@ class Settling:
         return max(moved.links, key=lambda link: counted[link])
 
     def _staying(self, link: Link) -> RowSet:
-        """The rows that depend through a link and are not removed on any path."""
+        """Return the rows that depend through a link and are not removed on any path."""
         child = self.session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         parents = self.removed[link.key.parent]
@@ -160,7 +160,7 @@ class Settling:
         return that_stay(self.session, child, condition, self.removed)
 
     def _obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
-        """Why rows can not take the value that detaching gives them, None where they can."""
+        """Why rows cannot take the value that detaching gives them, None where they can."""
         if not found.rows:
             return None
         if link.to_default:
@@ -170,7 +170,7 @@ class Settling:
         return self._referenced_change(found, link.key.changed_columns)
 
     def _default_obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
-        """Why rows can not take their columns' defaults, None where they can.
+        """Why rows cannot take their columns' defaults, None where they can.
 
         Some keys change only some of their columns; the others keep what they hold.
         """
@@ -206,7 +206,7 @@ class Settling:
         return None
 
     def _referenced_change(self, found: RowSet, columns: Sequence[str]) -> Obstacle | None:
-        """Why columns can not change, as rows that stay reference them; None where none do.
+        """Why columns cannot change, as rows that stay reference them; None where none do.
 
         What the database computes from them changes too, and what it would be is not known.
         """
@@ -242,7 +242,7 @@ class Settling:
 
 
 def _is_fixed(default: str, session: Session) -> bool:
-    """Whether a column's default has one value in a transaction."""
+    """True if a column's default has one value in a transaction."""
     if _LITERAL.fullmatch(default):
         return True
     from yeldro.core.selection.filters import is_fixed  # loads the parser, which is seldom needed

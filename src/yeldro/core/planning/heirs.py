@@ -47,7 +47,7 @@ def apart(database: Database, job: Job) -> Job:
 
 
 def _children_first(session: Session, table: Table) -> Iterator[TableName]:
-    """A table and its heirs, each before those that it references."""
+    """Yield a table and its heirs, each before those that it references."""
     names = (table.name, *table.heirs)
     graph = {
         name: [key.parent for key in session.catalogue.table(name).foreign_keys

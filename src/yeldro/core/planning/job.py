@@ -33,7 +33,7 @@ class Limits:
     said_in: str = ""
 
     def check_tables(self, plan: Plan) -> None:
-        """Refuses a plan that touches a protected table.
+        """Refuse a plan that touches a protected table.
 
         Raises:
             Refused: it does.
@@ -60,7 +60,7 @@ class Limits:
         ]
 
     def check_rows(self, total: int) -> None:
-        """Refuses more rows than one run may touch.
+        """Refuse more rows than one run may touch.
 
         Raises:
             Refused: `total` is above the limit.
@@ -97,12 +97,12 @@ class Job:
 
     @classmethod
     def of(cls, cleanup: Cleanup) -> Job:
-        """A job of one cleanup, called after its table."""
+        """Return a job of one cleanup, called after its table."""
         return cls(cleanup.selection.table, (cleanup,))
 
     @property
     def expects(self) -> bool:
-        """Whether for every cleanup something says how many rows must go."""
+        """True if for every cleanup something says how many rows must go."""
         return bool(self.expectations) or all(each.expectations for each in self.cleanups)
 
 
@@ -126,7 +126,7 @@ class JobPlan:
 
     @property
     def is_exact(self) -> bool:
-        """Whether no cleanup looks at what another one changes."""
+        """True if no cleanup looks at what another one changes."""
         return not any(self.follows)
 
     @property
@@ -168,7 +168,7 @@ def check_alone(job: Job) -> None:
 
 @contextmanager
 def told_apart(job: Job, place: int) -> Iterator[None]:
-    """Says of a failure which cleanup it comes from, where there are several."""
+    """Say of a failure which cleanup it comes from, where there are several."""
     try:
         yield
     except YeldroError as error:

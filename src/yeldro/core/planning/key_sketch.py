@@ -58,7 +58,7 @@ class KeyPrint:
     cells: dict[int, tuple[int, int, int]] = field(default_factory=dict)
 
     def add(self, key: bytes, times: int = 1) -> None:
-        """Adds a key so many times, or takes it out so many times where that is negative."""
+        """Add a key so many times, or take it out so many times where that is negative."""
         self.rows += times
         value, digest = _number(key), _hash(key)
         for place in _places(digest):
@@ -93,13 +93,13 @@ class KeyPrint:
         return Difference(tuple(sorted(new)), tuple(sorted(gone)), not left.cells)
 
     def document(self) -> dict[str, Any]:
-        """The print as JSON holds it."""
+        """Return the print as JSON holds it."""
         cells = {str(place): [n, f"{k:x}", f"{h:x}"] for place, (n, k, h) in self.cells.items()}
         return {"rows": self.rows, "cells": cells}
 
     @classmethod
     def read(cls, document: Mapping[str, Any]) -> KeyPrint:
-        """A print from JSON.
+        """Return a print from JSON.
 
         Raises:
             KeyError, TypeError, ValueError: it is none.
@@ -113,7 +113,7 @@ class KeyPrint:
 
 
 def print_of(session: Session, work: Work) -> KeyPrint:
-    """The print of the keys of the rows that one step is about to remove or change.
+    """Return the print of the keys of the rows that one step is about to remove or change.
 
     Rows without a key are told apart by all they hold.
     """
@@ -134,7 +134,7 @@ def print_of(session: Session, work: Work) -> KeyPrint:
 
 
 def key_names(table: Table) -> tuple[str, ...]:
-    """The columns that a print tells rows of a table apart by."""
+    """Return the columns that a print tells rows of a table apart by."""
     if table.has_key:
         return table.identity.columns
     return tuple(column.name for column in table.stored_columns)
@@ -169,7 +169,7 @@ def _places(digest: int) -> list[int]:
 
 
 def _single(cell: tuple[int, int, int]) -> tuple[bytes, int] | None:
-    """The only key of a cell and how often it stands there; None where it holds several."""
+    """Return the only key of a cell and how often it stands there; None where it holds several."""
     count, keys, hashes = cell
     if not count or keys % count:
         return None

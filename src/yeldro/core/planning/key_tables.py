@@ -77,7 +77,7 @@ class KeyTables:
         return keys
 
     def create_detached(self, link: Link) -> sa.TableClause:
-        """An empty key table for the rows that a link detaches."""
+        """Return an empty key table for the rows that a link detaches."""
         use = f"detached by {link.key.name}"
         if (link.key.child, use) not in self.made:
             identity = key_columns(self.session.catalogue.table(link.key.child))
@@ -102,7 +102,7 @@ class KeyTables:
         self.session.key_table_filled(keys)
 
     def count(self, table: Table, keys: sa.FromClause, held: int) -> int:
-        """The rows that `held` entries of a key table stand for."""
+        """Return the rows that `held` entries of a key table stand for."""
         if table.identity.kind is not IdentityKind.ALL_COLUMNS:
             return held
         rows = sql.rows_of(table)
@@ -110,5 +110,5 @@ class KeyTables:
 
 
 def once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:
-    """The query, each row once where equal rows have one entry in a key table."""
+    """Return the query, each row once where equal rows have one entry in a key table."""
     return query.distinct() if table.identity.kind is IdentityKind.ALL_COLUMNS else query

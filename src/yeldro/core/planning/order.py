@@ -58,7 +58,7 @@ class Order:
 
 
 def removal_order(session: Session, ripple: Ripple) -> Order:
-    """Puts the removed sets in order.
+    """Put the removed sets in order.
 
     Raises:
         Refused: a cycle of foreign keys leaves no order; the evidence holds it.
@@ -96,7 +96,7 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
 
 
 def unordered(ripple: Ripple) -> Order:
-    """The sets of a cleanup that is blocked, the farthest from the named table first."""
+    """Return the sets of a cleanup that is blocked, the farthest from the named table first."""
     return Order(tuple(Move(found) for found in reversed(ripple.removed.values())))
 
 
@@ -149,7 +149,7 @@ def _fill_wave(
     done: Mapping[TableName, sa.TableClause],
     free: sa.TableClause,
 ) -> None:
-    """Puts in `free` the rows of a table that are not done and that none not done references.
+    """Put in `free` the rows of a table that are not done and that none not done references.
 
     A row may reference itself.
     """
@@ -184,7 +184,7 @@ def _fill_wave(
 def _null_first(
     session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
 ) -> list[Move]:
-    """Sets as few nullable links to NULL as break every cycle, then removes children first.
+    """Set as few nullable links to NULL as break every cycle, then remove children first.
 
     Only where a key finds the changed rows again: a physical row id can change with the row.
     """
@@ -223,7 +223,7 @@ def _set_null(session: Session, ripple: Ripple, key: ForeignKey) -> Move:
 
 
 def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> Refused:
-    """The cycle, written `a.x → b.y → a.z`."""
+    """Return the cycle, written `a.x → b.y → a.z`."""
     path = cycle_through(_graph_without(component, inside, ()), component)
     keys: list[Any] = []
     for child, parent in pairwise(path):

@@ -179,7 +179,7 @@ class Prepared:
 def prepare(
     session: Session, cleanup: Cleanup, *, explain: bool = True, steps_before: int = 0
 ) -> Prepared:
-    """Computes the plan of a cleanup in an open session; changes no table of the user's.
+    """Compute the plan of a cleanup in an open session; changes no table of the user's.
 
     Args:
         explain: also count the dependents of every foreign key, for people to read.
@@ -187,7 +187,7 @@ def prepare(
 
     Raises:
         UsageError: the cleanup contradicts itself or names what does not exist.
-        Refused: it is empty, or detaches what can not be NULL.
+        Refused: it is empty, or detaches what cannot be NULL.
     """
     if cleanup.choices.repoint and not cleanup.selection.duplicates_by:
         raise UsageError(
@@ -278,7 +278,7 @@ def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str
 
 
 def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
-    """The columns that name a group, which are looked at again after the removal."""
+    """Return the columns that name a group, which are looked at again after the removal."""
     by = cleanup.selection.duplicates_by
     return find_columns(table, by, "--duplicates-by") if by else ()
 
@@ -290,7 +290,7 @@ def _in_order(
     counted: dict[Link, int] | None,
     before: int,
 ) -> list[Work]:
-    """The steps: detach rows that stay first, then remove in the order found."""
+    """Return the steps: detach rows that stay first, then remove in the order found."""
     work: list[Work] = []
     for link, found in ripple.detached.items():
         step = _step(before + len(work), Action.DETACH, found, link.because, link.path)

@@ -39,7 +39,7 @@ class Moves:
 
     @classmethod
     def create(cls, session: Session, table: Table, columns: Sequence[str]) -> Moves:
-        """An empty one for references to `columns` of `table`."""
+        """Return an empty one for references to `columns` of `table`."""
         declared = [table.by_name[name] for name in columns]
         old = [_renamed(column, f"old_{place}") for place, column in enumerate(declared)]
         new = [_renamed(column, f"new_{place}") for place, column in enumerate(declared)]
@@ -48,13 +48,13 @@ class Moves:
     def fill(
         self, session: Session, table: Table, grouping: Grouping, removed: sql.Predicate
     ) -> None:
-        """Notes the kept row's values for every removed row."""
+        """Note the kept row's values for every removed row."""
         old, new = kept_values(session, table, grouping, self.columns, removed)
         query = sa.select(*old, *new).where(*(value.is_not(None) for value in (*old, *new)))
         self._insert(session, query.distinct())
 
     def fill_from(self, session: Session, table: Table, keys: sa.FromClause) -> None:
-        """Notes the same from a key table that tells the kept row's key for every removed row.
+        """Note the same from a key table that tells the kept row's key for every removed row.
 
         The key itself must be what is referenced.
         """
@@ -107,11 +107,11 @@ class MovedKeys:
     filled: set[ForeignKey] = field(default_factory=set)
 
     def table(self, key: ForeignKey) -> sa.TableClause:
-        """The key table of the rows that are referenced by a carried key and move."""
+        """Return the key table of the rows that are referenced by a carried key and move."""
         return self.keys.create(self.session.catalogue.table(key.parent), f"moved for {key.name}")
 
     def depends(self, link: Link) -> sql.Predicate:
-        """Whether a row moves by a link, if it stays."""
+        """True if a row moves by a link, if it stays."""
         child = self.session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         if not link.carried:
@@ -120,14 +120,14 @@ class MovedKeys:
         return self.references(link)
 
     def fill(self, links: Iterable[Link]) -> None:
-        """Notes the keys that carried ones among the links reference, when first needed."""
+        """Note the keys that carried ones among the links reference, when first needed."""
         for link in links:
             if link.carried and link.key not in self.filled:
                 self.filled.add(link.key)
                 self._fill(link)
 
     def references(self, link: Link) -> sql.Predicate:
-        """Whether a row of a carried link's child table references a key that moves."""
+        """True if a row of a carried link's child table references a key that moves."""
         child = self.session.catalogue.table(link.key.child)
         parent = self.session.catalogue.table(link.key.parent)
         rows = sql.rows_of(child)
@@ -163,7 +163,7 @@ class Moved:
         cls, session: Session, child: Table, parent: Table, links: Sequence[Link],
         moves: dict[tuple[str, ...], Moves], moved_keys: MovedKeys, rivals: Rivals | None,
     ) -> Moved:  # fmt: skip
-        """The moved links of `child`, and what its columns become."""
+        """Return the moved links of `child`, and what its columns become."""
         changes: dict[str, sa.ColumnElement[Any]] = {}
         rows = sql.rows_of(child)
         for link in links:
@@ -178,7 +178,7 @@ class Moved:
 
     @property
     def carries(self) -> bool:
-        """Whether rows move because rows that they reference do."""
+        """True if rows move because rows that they reference do."""
         return any(link.carried for link in self.links)
 
     @property
@@ -187,13 +187,13 @@ class Moved:
         return breakable_keys(self.child, self.changes)
 
     def _moves_in(self, key: CandidateKey) -> sql.Predicate:
-        """Whether a row gets another value in a unique key; else it is there already."""
+        """True if a row gets another value in a unique key; else it is there already."""
         rows = sql.rows_of(self.child)
         changed = [name for name in key.columns if name in self.changes]
         return sa.or_(*(self.changes[name] != rows.c[name] for name in changed))
 
     def conflicting(self, session: Session, *leave_out: sql.Predicate) -> sql.Predicate:
-        """Whether a row would, once moved, hold a unique key that another row holds then.
+        """True if a row would, once moved, hold a unique key that another row holds then.
 
         Args:
             leave_out: rows that are removed anyway, and so hold nothing.
@@ -222,7 +222,7 @@ class Moved:
 
 
 def breakable_keys(child: Table, changed: Collection[str]) -> list[CandidateKey]:
-    """The unique keys of a child that can hold twice once these columns have moved."""
+    """Return the unique keys of a child that can hold twice once these columns have moved."""
     return [key for key in child.candidate_keys if not {*key.columns}.isdisjoint(changed)]
 
 

@@ -59,7 +59,7 @@ class Ripple:
 def trace(
     session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]
 ) -> Ripple:
-    """Computes the sets of rows that a cleanup removes, detaches or is blocked by.
+    """Compute the sets of rows that a cleanup removes, detaches or is blocked by.
 
     Args:
         extra: columns of the named table that its key table is to hold besides.
@@ -185,7 +185,7 @@ class _Tracing:
                 self.rivals[name] = Rivals.create(self.session, child, keys)
 
     def _fill_moves(self) -> None:
-        """Says where references to duplicates go, once it is known which rows are removed."""
+        """Say where references to duplicates go, once it is known which rows are removed."""
         start = self.start.table
         removed = self.removed[start.name]
         if not self.moves or not removed.rows:
@@ -211,7 +211,7 @@ class _Tracing:
             )  # fmt: skip
 
     def _is_direct(self, table: Table) -> bool:
-        """Whether the condition for a table's rows can be used instead of a key table."""
+        """True if the condition for a table's rows can be used instead of a key table."""
         return table.name != self.start.table.name or self.start.repeatable
 
     def _pass_once(self, table: Table) -> None:
@@ -282,7 +282,7 @@ class _Tracing:
             self._repeat([self.tables[name] for name in names], inside)
 
     def _only_link(self, names: Sequence[TableName]) -> bool:
-        """Whether a cycle is one table that references itself by one foreign key."""
+        """True if a cycle is one table that references itself by one foreign key."""
         if len(names) > 1 or self.tables[names[0]].identity.kind is IdentityKind.ALL_COLUMNS:
             return False
         links = self.reach.links_to(names[0])
@@ -290,7 +290,7 @@ class _Tracing:
         return len([each for each in own if each.treatment is Treatment.REMOVE]) == 1
 
     def _seed(self, table: Table, keys: sa.TableClause, *more: sa.ColumnElement[Any]) -> int:
-        """Puts the rows of a cyclic table that are known from outside the cycle into `keys`."""
+        """Put the rows of a cyclic table that are known from outside the cycle into `keys`."""
         rows = sql.rows_of(table)
         values = self.keys.values(table, rows, keys)
         if table.name == self.start.table.name:
@@ -372,7 +372,7 @@ class _Tracing:
         self.keys.insert(mine, [*values, WAVE], once(table, query))
 
     def _dependents(self, table: Table, links: Sequence[Link]) -> sql.Predicate | None:
-        """Whether a row depends on a set already known, through one of the links."""
+        """True if a row depends on a set already known, through one of the links."""
         rows = sql.rows_of(table)
         known = [
             depends_on(self.session, link, table, rows, self.removed[link.key.parent])
@@ -388,7 +388,7 @@ class _Tracing:
         return sa.or_(*known) if known else None
 
     def _needs_keys(self, table: Table) -> bool:
-        """Whether a set is used again: by children, or by rows that stay unless in it."""
+        """True if a set is used again: by children, or by rows that stay unless in it."""
         is_child = self.reach.links_from(
             table.name, Treatment.DETACH, Treatment.BLOCK, Treatment.REPOINT
         )

@@ -41,7 +41,7 @@ class RowSet:
 def rows_in(
     session: Session, found: RowSet, values: Sequence[sa.ColumnElement[Any]]
 ) -> sa.Select[Any]:
-    """A query for `values` of the rows of a set."""
+    """Return a query for `values` of the rows of a set."""
     if found.copies:
         if found.keys is None:
             raise Fault("keys is not known here")
@@ -52,7 +52,7 @@ def rows_in(
 def depends_on(
     session: Session, link: Link, child: Table, rows: sa.TableClause, parents: RowSet
 ) -> sql.Predicate:
-    """Whether a child row references one of the removed `parents`."""
+    """True if a child row references one of the removed `parents`."""
     if parents.keys is None:
         raise Fault("keys is not known here")
     return references(session, link, child, rows, parents.table, parents.keys)
@@ -67,7 +67,7 @@ def references(
     keys: sa.TableClause,
     *conditions: sql.Predicate,
 ) -> sql.Predicate:
-    """Whether a child row references an entry of a parent's key table that meets `conditions`."""
+    """True if a child row references an entry of a parent's key table that meets `conditions`."""
     within = sql.in_parts(keys, link.key.parent_parts)
     referenced = sa.select(*sql.columns_of(keys, link.key.referenced_columns))
     referenced = referenced.where(*conditions, *within)
@@ -78,7 +78,7 @@ def references(
 def compared(
     session: Session, link: Link, child: Table, rows: sa.FromClause, parent: Table
 ) -> list[sa.ColumnElement[Any]]:
-    """A child row's foreign key columns, as they are compared with the referenced ones."""
+    """Return a child row's foreign key columns, as they are compared with the referenced ones."""
     pairs = zip(link.key.columns, link.key.referenced_columns, strict=True)
     return [
         session.referencing_value(rows.c[ours], child.by_name[ours], parent.by_name[theirs])
@@ -89,14 +89,14 @@ def compared(
 def that_stay(
     session: Session, table: Table, condition: sql.Predicate, removed: Mapping[TableName, RowSet]
 ) -> sql.Predicate:
-    """The condition, narrowed to rows that are removed on no path."""
+    """Return the condition, narrowed to rows that are removed on no path."""
     return sa.and_(condition, *(~goes for goes in that_go(session, table, removed)))
 
 
 def that_go(
     session: Session, table: Table, removed: Mapping[TableName, RowSet]
 ) -> list[sql.Predicate]:
-    """Whether a row of a table is removed; empty where none is."""
+    """True if a row of a table is removed; empty where none is."""
     found = removed.get(table.name)
     if found is None or not found.rows:
         return []

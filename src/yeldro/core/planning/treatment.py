@@ -73,7 +73,7 @@ class Link:
         reason: the referential action, or the option that overrides it.
         to_default: detached rows take their columns' defaults, not NULL.
         path: the foreign keys that lead here from the named table, this one last.
-        obstacle: why a declared action can not be carried out, None where it can.
+        obstacle: why a declared action cannot be carried out, None where it can.
         only_conflicts: of the rows that depend, only those go that could not be repointed.
         carried: of a key whose referenced columns move themselves, so that the child's move with
             them: each child column with the one of the duplicates' table whose new value it takes.
@@ -138,20 +138,20 @@ class Reach:
     children: tuple[Table, ...] = ()
 
     def links_to(self, parent: TableName) -> list[Link]:
-        """The links that reference `parent`."""
+        """Return the links that reference `parent`."""
         return self._by_parent[parent]
 
     def links_from(self, child: TableName, *treatments: Treatment) -> list[Link]:
-        """The links of `child` that are treated in one of these ways."""
+        """Return the links of `child` that are treated in one of these ways."""
         return [link for link in self._by_child[child] if link.treatment in treatments]
 
     def movers(self, carried: Link) -> list[Link]:
-        """The links that move columns which a carried one references."""
+        """Return the links that move columns which a carried one references."""
         moving = self.links_from(carried.key.parent, Treatment.REPOINT)
         return [each for each in moving if each.moved_columns & {*carried.key.referenced_columns}]
 
     def shares_columns(self, link: Link) -> bool:
-        """Whether another detached link of the same child changes a column of this one."""
+        """True if another detached link of the same child changes a column of this one."""
         return any(
             other is not link and set(other.key.changed_columns) & set(link.key.columns)
             for other in self.links_from(link.key.child, Treatment.DETACH)
@@ -173,11 +173,11 @@ class Reach:
 
 
 def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
-    """Follows foreign keys from the table `start` as far as rows may have to be removed.
+    """Follow foreign keys from the table `start` as far as rows may have to be removed.
 
     Raises:
         UsageError: a name in `choices` is unknown, or is both followed and detached.
-        Refused: a foreign key is to be detached, and a column of it can not be NULL.
+        Refused: a foreign key is to be detached, and a column of it cannot be NULL.
     """
     tables = {start.name: start}
     paths: dict[TableName, tuple[ForeignKey, ...]] = {start.name: ()}
@@ -228,7 +228,7 @@ def _repointed(catalogue: Catalogue, link: Link, child: Table, choices: Choices)
 def _with_conflicts(
     catalogue: Catalogue, moved: Link, child: Table, choices: Choices
 ) -> list[Link]:
-    """A link that is moved; before it, where that was said, one for rows that cannot be."""
+    """Return a link that is moved; before it, where that was said, one for rows that cannot be."""
     followed = _most_specific(catalogue, choices.follow, moved.key)
     breaks = any(set(key.columns) & moved.moved_columns for key in child.candidate_keys)
     start = moved.path[0].parent
@@ -242,7 +242,7 @@ def _with_conflicts(
 def carry(
     catalogue: Catalogue, links: Sequence[Link], start: TableName
 ) -> tuple[list[Link], frozenset[ForeignKey]]:
-    """Follows foreign keys whose referenced columns move, so that the referencing ones move too.
+    """Follow foreign keys whose referenced columns move, so that the referencing ones move too.
 
     Args:
         links: those to the duplicates' table `start`.
@@ -315,7 +315,7 @@ def _link(
         fixed = [f"{column.name} {why}" for column in columns if (why := column.why_never_null)]
         if fixed:
             raise Refused(
-                f"{key.name} can not be detached: {key.child}.{fixed[0]}.",
+                f"{key.name} cannot be detached: {key.child}.{fixed[0]}.",
                 f"Remove those rows too with {Option('follow', key.name)}, or keep their parents.",
             )
         return Link(key, Treatment.DETACH, Option("detach", detached[1]), False, path)
@@ -353,7 +353,7 @@ def _most_specific(
 
 
 def _means(catalogue: Catalogue, name: str, key: ForeignKey) -> bool:
-    """Whether `name` means a foreign key: exactly as spelled where something is spelled so."""
+    """True if `name` means a foreign key: exactly as spelled where something is spelled so."""
     if name == "all":
         return True
     tables = [each for each in catalogue.table_names() if f"{name}.".startswith(f"{each}.")]

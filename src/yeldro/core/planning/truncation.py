@@ -69,7 +69,7 @@ def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
 
 
 def table_to_hold(database: Database, selection: Selection) -> TableName:
-    """The table that nobody else may use while it is counted and emptied."""
+    """Return the table that nobody else may use while it is counted and emptied."""
     check_selection(selection)
     with database.reading() as session:
         table = find_table(session.catalogue, str(selection.table))
@@ -78,7 +78,7 @@ def table_to_hold(database: Database, selection: Selection) -> TableName:
 
 
 def truncate(session: Session, table: Table, planned: int) -> int:
-    """Empties a table of which nobody else can change a row.
+    """Empty a table of which nobody else can change a row.
 
     Returns:
         The number of rows that went.

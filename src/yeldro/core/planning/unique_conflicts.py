@@ -41,7 +41,7 @@ class Rivals:
 
     @classmethod
     def create(cls, session: Session, table: Table, keys: Sequence[CandidateKey]) -> Rivals:
-        """An empty one."""
+        """Return an empty one."""
         identity = key_columns(table)
         then = [
             Column(_then(place, n), column.type, collation=column.collation)
@@ -115,7 +115,7 @@ class Rivals:
         self.session.key_table_filled(self.staged)
 
     def _shares_a_key(self, other: sa.FromClause, *conditions: sql.Predicate) -> sql.Predicate:
-        """Whether a row of another name for the same rows has one of a row's keys."""
+        """True if a row of another name for the same rows has one of a row's keys."""
         same = [
             sa.and_(*(other.c[_then(place, n)] == self.staged.c[_then(place, n)]
                       for n in range(len(key.columns))))

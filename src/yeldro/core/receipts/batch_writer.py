@@ -42,7 +42,7 @@ class BatchReceipt(ReceiptWriter):
     batch = 0
 
     def begin(self, plan: Plan, steps: Sequence[tuple[Step, TableName]]) -> None:
-        """Notes every step that a batch can have, with its table; batches fill them."""
+        """Note every step that a batch can have, with its table; batches fill them."""
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = ?", (plan.matched,))
             for step, table in steps:
@@ -53,7 +53,7 @@ class BatchReceipt(ReceiptWriter):
 
     @classmethod
     def take_up(cls, found: Unfinished, matched_now: int) -> BatchReceipt:
-        """An unfinished receipt, to which more batches are added.
+        """Return an unfinished receipt, to which more batches are added.
 
         What is known of the database tells whether an unsure batch was committed.
         """
@@ -75,7 +75,7 @@ class BatchReceipt(ReceiptWriter):
         return receipt
 
     def _forget(self, batch: int) -> None:
-        """Takes out the rows of a batch that was not committed: the last ones of every step."""
+        """Take out the rows of a batch that was not committed: the last ones of every step."""
         steps = self._file.execute(
             "SELECT step, rows, rows_table FROM batch_step JOIN step ON n = step WHERE batch = ?",
             (batch,),
@@ -95,7 +95,7 @@ class BatchReceipt(ReceiptWriter):
         self._file.execute("DELETE FROM batch WHERE n = ?", (batch,))
 
     def add_plan(self, plan: Plan) -> None:
-        """Begins the next batch."""
+        """Begin the next batch."""
         self.batch += 1
         with self._failures_told():
             self._file.execute(
@@ -103,7 +103,7 @@ class BatchReceipt(ReceiptWriter):
             )
 
     def add_step(self, step: Step, table: TableName) -> None:
-        """Adds a batch's step to the same step of the others.
+        """Add a batch's step to the same step of the others.
 
         Raises:
             CountMismatch: there can be none, so the database has changed.
@@ -125,7 +125,7 @@ class BatchReceipt(ReceiptWriter):
         columns: Sequence[tuple[str, str, str]],
         parts: Iterable[Sequence[Sequence[Any]]],
     ) -> None:
-        """Adds rows to those that the same step of earlier batches stored."""
+        """Add rows to those that the same step of earlier batches stored."""
         with self._failures_told():
             whole = replace(step, n=self._whole(step))
             there = self._file.execute(
@@ -147,7 +147,7 @@ class BatchReceipt(ReceiptWriter):
         super().add_equal_rows_left(replace(step, n=n), (left or 0) + rows)
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
-        """Adds to those of earlier batches."""
+        """Add to those of earlier batches."""
         with self._failures_told():
             self._file.execute(
                 "INSERT INTO orphan VALUES (?, ?, ?) ON CONFLICT DO UPDATE"
@@ -156,7 +156,7 @@ class BatchReceipt(ReceiptWriter):
             )
 
     def ready(self, tally: Tally, ledger: Ledger) -> None:
-        """Puts a batch on disk; only after this may it be committed."""
+        """Put a batch on disk; only after this may it be committed."""
         del tally  # every step's count equals its plan, or there is no batch
         with self._failures_told():
             self._file.executemany(
@@ -171,14 +171,14 @@ class BatchReceipt(ReceiptWriter):
             self._file.execute("BEGIN")
 
     def batch_committed(self) -> None:
-        """Notes that the last batch is committed in the database."""
+        """Note that the last batch is committed in the database."""
         with self._failures_told():
             self._file.execute("UPDATE batch SET committed = 1 WHERE n = ?", (self.batch,))
             self._file.execute("COMMIT")
             self._file.execute("BEGIN")
 
     def batch_given_up(self, *, on_disk: bool) -> None:
-        """Takes out the last batch, which was rolled back."""
+        """Take out the last batch, which was rolled back."""
         with self._failures_told():
             if on_disk:
                 self._forget(self.batch)
@@ -189,19 +189,19 @@ class BatchReceipt(ReceiptWriter):
         self.batch -= 1
 
     def leave(self) -> None:
-        """Leaves the receipt as it is: some batches are committed, and more may come."""
+        """Leave the receipt as it is: some batches are committed, and more may come."""
         self._file.execute("COMMIT")
         self._file.close()
 
     def committed(self) -> None:
-        """Notes that all batches are committed; steps that none had are left out."""
+        """Note that all batches are committed; steps that none had are left out."""
         self._file.execute("DELETE FROM step WHERE planned = 0")
         self._finish(form.COMMITTED)
         self._file.execute("COMMIT")
         self._file.close()
 
     def _whole(self, step: Step) -> int:
-        """The number of the step that this one of a batch belongs to."""
+        """Return the number of the step that this one of a batch belongs to."""
         rows = self._file.execute("SELECT n, action, table_schema, table_name, because FROM step")
         known = {
             same_in_all(Step(n, Action(action), str(TableName(name, schema)), 0, because, ())): n

@@ -36,7 +36,7 @@ class CopyPlace:
 
     @classmethod
     def parse(cls, text: str) -> CopyPlace:
-        """Reads `SCHEMA.` or a prefix, which ends with an underscore.
+        """Read `SCHEMA.` or a prefix, which ends with an underscore.
 
         Raises:
             UsageError: it is neither.
@@ -80,7 +80,7 @@ def make_copy(
     query: sa.Select[Any],
     rows: int,
 ) -> None:
-    """Makes a table of the rows that a query of these columns gives.
+    """Make a table of the rows that a query of these columns gives.
 
     Raises:
         Refused: there is a table of this name.

@@ -15,7 +15,7 @@ from yeldro.core.receipts.reader import Receipt, ReceiptStep, stored_rows
 
 
 def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
-    """Writes the rows of every step to a file of its own.
+    """Write the rows of every step to a file of its own.
 
     Args:
         kind: `csv` (RFC 4180, NULL is an empty field) or `jsonl` (one JSON object a line).
@@ -53,7 +53,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
 
 
 def _name(step: ReceiptStep, kind: str) -> str:
-    """A file name that no table's name can lead out of the folder."""
+    """Return a file name that no table's name can lead out of the folder."""
     table = re.sub(r"[^\w-]+", "_", str(step.table))[:60]
     return f"{step.n:02}-{step.action}-{table}.{kind}"
 

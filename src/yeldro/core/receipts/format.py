@@ -93,5 +93,5 @@ class StoredColumn:
 
 
 def quoted(name: str) -> str:
-    """A name as SQLite reads it back, whatever it is made of."""
+    """Return a name as SQLite reads it back, whatever it is made of."""
     return '"' + name.replace('"', '""') + '"'

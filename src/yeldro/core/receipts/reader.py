@@ -56,7 +56,7 @@ class ReceiptStep:
 
     @property
     def is_kept(self) -> bool:
-        """Whether its rows are in the receipt, or in a table of the database."""
+        """True if its rows are in the receipt, or in a table of the database."""
         return self.rows_table is not None or self.copy is not None
 
 
@@ -85,7 +85,7 @@ class Receipt:
 
     @property
     def is_of_restore(self) -> bool:
-        """Whether a restore wrote it: its rows were put back, or linked again."""
+        """True if a restore wrote it: its rows were put back, or linked again."""
         actions = {step.action for step in self.steps}
         return bool(actions) and actions <= {Action.ADD, Action.RELINK}
 
@@ -95,7 +95,7 @@ class Receipt:
 
     @property
     def is_forgotten(self) -> bool:
-        """Whether rows were stored once and have been erased."""
+        """True if rows were stored once and have been erased."""
         return not self.holds_rows and any(step.columns and not step.copy for step in self.steps)
 
     @property
@@ -157,7 +157,7 @@ def read_receipt(path: Path) -> Receipt:
 
 
 def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
-    """The tables with copies, by step; the first receipts know of none."""
+    """Yield the tables with copies, by step; the first receipts know of none."""
     if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
         for step, schema, name in file.execute("SELECT * FROM copy"):
             yield step, TableName(name, schema)
@@ -166,7 +166,7 @@ def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
 def stored_rows(
     path: Path, step: ReceiptStep, where: str | None = None
 ) -> Iterator[list[tuple[Any, str | None]]]:
-    """The rows that a step removed or changed: for each value its form, None where native.
+    """Yield the rows that a step removed or changed: for each value its form, None where native.
 
     Args:
         where: only rows for which this checked condition, in SQLite's SQL, is true.
@@ -184,7 +184,7 @@ def stored_rows(
 
 
 def receipts_in(folder: Path) -> list[Receipt]:
-    """The receipts in a folder, newest first; files that are none are passed over."""
+    """Return the receipts in a folder, newest first; files that are none are passed over."""
     found = []
     for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
         try:
@@ -195,7 +195,7 @@ def receipts_in(folder: Path) -> list[Receipt]:
 
 
 def forget_rows(receipt: Receipt) -> int:
-    """Drops the stored rows of a receipt for good, and keeps its counts.
+    """Drop the stored rows of a receipt for good, and keep its counts.
 
     Returns:
         The number of rows that were stored.
@@ -231,7 +231,7 @@ def forget_rows(receipt: Receipt) -> int:
 
 
 def find_receipt(folder: Path, typed: str) -> Receipt:
-    """The receipt that `typed` means: a path, its short id, its file name, or `last`.
+    """Return the receipt that `typed` means: a path, its short id, its file name, or `last`.
 
     `last` is the newest one of a run; a restore's own is named by its id.
 

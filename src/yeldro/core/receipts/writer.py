@@ -86,7 +86,7 @@ class ReceiptWriter:
             self._file.execute("BEGIN")
 
     def add_plan(self, plan: Plan) -> None:
-        """Notes a plan that is about to be carried out."""
+        """Note a plan that is about to be carried out."""
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = matched + ?", (plan.matched,))
             self._file.execute(
@@ -96,12 +96,12 @@ class ReceiptWriter:
             )
 
     def add_total(self, rows: int) -> None:
-        """Notes how many rows a restore puts back or changes back."""
+        """Note how many rows a restore puts back or changes back."""
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = ?", (rows,))
 
     def add_step(self, step: Step, table: TableName) -> None:
-        """Notes a step before it is carried out."""
+        """Note a step before it is carried out."""
         with self._failures_told():
             self._file.execute(
                 "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, ?, NULL, NULL)",
@@ -122,7 +122,7 @@ class ReceiptWriter:
         columns: Sequence[tuple[str, str, str]],
         parts: Iterable[Sequence[Sequence[Any]]],
     ) -> None:
-        """Stores the rows that a step is about to remove or change.
+        """Store the rows that a step is about to remove or change.
 
         Args:
             columns: (role, name, type) of each value.
@@ -141,7 +141,7 @@ class ReceiptWriter:
                 self._file.executemany(insert, part)
 
     def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
-        """Notes the table that holds the rows of a step in place of the receipt."""
+        """Note the table that holds the rows of a step in place of the receipt."""
         with self._failures_told():
             self._add_columns(step, columns)
             self._file.execute(
@@ -157,17 +157,17 @@ class ReceiptWriter:
         )  # fmt: skip
 
     def add_equal_rows_left(self, step: Step, rows: int) -> None:
-        """Notes how many rows stay that are, or will be, equal to those of a step without a key."""
+        """Note how many rows stay that are, or will be, equal to those of a step without a key."""
         with self._failures_told():
             self._file.execute("UPDATE step SET equal_rows_left = ? WHERE n = ?", (rows, step.n))
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
-        """Notes that so many of a step's rows had no parent row even before."""
+        """Note that so many of a step's rows had no parent row even before."""
         with self._failures_told():
             self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
 
     def check_space(self, cells: int) -> None:
-        """Refuses to begin where the disk clearly cannot hold the rows.
+        """Refuse to begin where the disk clearly cannot hold the rows.
 
         Args:
             cells: values that are to be stored.
@@ -185,7 +185,7 @@ class ReceiptWriter:
             )
 
     def keep(self) -> None:
-        """Puts the stored rows on disk before any goes, where nothing can be rolled back."""
+        """Put the stored rows on disk before any goes, where nothing can be rolled back."""
         with self._failures_told():
             self._finish(form.READY)
             self._file.execute("COMMIT")
@@ -193,7 +193,7 @@ class ReceiptWriter:
             self._file.execute("BEGIN")
 
     def ready(self, tally: Tally, ledger: Ledger) -> None:
-        """Puts everything on disk; only after this may the deletion be committed."""
+        """Put everything on disk; only after this may the deletion be committed."""
         with self._failures_told():
             self._file.executemany(
                 "UPDATE step SET affected = ? WHERE n = ?",
@@ -208,16 +208,16 @@ class ReceiptWriter:
             sync(self.path)
 
     def committed(self) -> None:
-        """Notes that the deletion is committed."""
+        """Note that the deletion is committed."""
         self._finish(form.COMMITTED)
         self._file.close()
 
     def leave(self) -> None:
-        """Closes a receipt that is ready, of which it is not known whether it was committed."""
+        """Close a receipt that is ready, of which it is not known whether it was committed."""
         self._file.close()
 
     def discard(self) -> None:
-        """Removes the receipt of a run that changed nothing."""
+        """Remove the receipt of a run that changed nothing."""
         self._file.close()
         for path in (self.path, self.path.with_name(self.path.name + "-journal")):
             path.unlink(missing_ok=True)
@@ -269,7 +269,7 @@ def _failures_told(path: Path) -> Iterator[None]:
 
 
 def sync(path: Path) -> None:
-    """Has the operating system put a file, or a folder's list of files, on disk."""
+    """Make the operating system put a file, or a folder's list of files, on disk."""
     handle = os.open(path, os.O_RDONLY)
     try:
         os.fsync(handle)

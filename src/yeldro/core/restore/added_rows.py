@@ -64,7 +64,7 @@ class AddedRows(StagedRows):
         """Rows that go need no parents."""
 
     def narrow(self) -> None:
-        """Leaves out what is gone already."""
+        """Leave out what is gone already."""
         if not self.told_by_count and self.missing < self.stored:
             self.take_out(~self._as_added)
 
@@ -82,7 +82,7 @@ class AddedRows(StagedRows):
         return changed
 
     def put_back(self) -> int:
-        """Takes the rows away; their number."""
+        """Take the rows away; their number."""
         late = {name for key in self.late for name in key.columns}
         values = [pair for pair in self.named("value") if pair[0] not in late]
         found = sa.select(sa.literal(1)).select_from(self.staged)

@@ -116,14 +116,14 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
 
 
 def is_counted(each: StagedRows) -> bool:
-    """Whether nothing but numbers tells which of a step's rows are back."""
+    """True if nothing but numbers tells which of a step's rows are back."""
     if each.holds_whole_rows:
         return each.told_by_count
     return each.told_by_count and each.step.equal_rows_left is not None
 
 
 def count_back(each: StagedRows, others: Sequence[StagedRows]) -> int:
-    """The number of a step's rows that are in the database as they were before it."""
+    """Return the number of a step's rows that are in the database as they were before it."""
     if not is_counted(each):
         return each.count(as_before(each, others))
     if each.holds_whole_rows:
@@ -132,7 +132,7 @@ def count_back(each: StagedRows, others: Sequence[StagedRows]) -> int:
 
 
 def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
-    """Whether a staged row is in the database as it was before its step."""
+    """True if a staged row is in the database as it was before its step."""
     if each.holds_whole_rows:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
         same = sa.and_(same, ~each.taken_over)
@@ -325,7 +325,7 @@ def parents_gone(
 
 
 def _is_coming(each: StagedRows, key: ForeignKey, other: StagedRows) -> sql.Predicate:
-    """Whether a staged row references a changed row of another step as it is once undone."""
+    """True if a staged row references a changed row of another step as it is once undone."""
 
     def references(mine: StagedRows, changed: StagedRows) -> list[sql.Predicate]:
         return [changed.coming(theirs) == value for value, theirs in _references(mine, key)]
@@ -334,7 +334,7 @@ def _is_coming(each: StagedRows, key: ForeignKey, other: StagedRows) -> sql.Pred
 
 
 def references_rows(each: StagedRows, key: ForeignKey, other: StagedRows) -> bool:
-    """Whether a staged row references one of another step that is to come, to go or to move.
+    """True if a staged row references one of another step that is to come, to go or to move.
 
     What comes is looked at as it is when all is undone, what goes as it is now.
     """
@@ -389,7 +389,7 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Confl
 def hangs_on(
     each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
 ) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
-    """Whether a staged row references one of the staged rows with these numbers."""
+    """True if a staged row references one of the staged rows with these numbers."""
 
     def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
         yield parent.staged.c.yeldro_row.in_(numbers)
@@ -403,7 +403,7 @@ def hangs_on(
 
 
 def without_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
-    """Whether a staged row has no parent row in the database; None where it needs none."""
+    """True if a staged row has no parent row in the database; None where it needs none."""
     if not each.needs(key):
         return None
     parents = sql.parents_of(key, each.session.catalogue.table(key.parent))
@@ -427,7 +427,7 @@ def _references(each: StagedRows, key: ForeignKey) -> list[tuple[sa.ColumnElemen
 
 
 def sample(each: StagedRows, *conditions: sql.Predicate) -> str:
-    """A few of the staged rows that meet the conditions, by key."""
+    """Return a few of the staged rows that meet the conditions, by key."""
     pairs = each.key[:3]
     query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
     rows = each.session.connection.execute(query).all()

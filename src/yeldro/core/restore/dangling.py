@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 def vacated(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
-    """Whether what a key references is no more of a staged row once the step is undone.
+    """True if what a key references is no more of a staged row once the step is undone.
 
     None where that cannot be.
     """
@@ -33,7 +33,7 @@ def vacated(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
 def still_referenced(
     each: StagedRows, key: ForeignKey, others: Sequence[StagedRows]
 ) -> sql.Predicate | None:
-    """Whether a staged row is referenced by one that stays, though what it references does not.
+    """True if a staged row is referenced by one that stays, though what it references does not.
 
     None where no row can be.
     """
@@ -82,7 +82,7 @@ def prove_nothing_hangs(each: StagedRows) -> None:
 def _referencing(
     each: StagedRows, key: ForeignKey, children: sa.FromClause
 ) -> list[sa.ColumnElement[Any]]:
-    """The foreign key columns of `children`, as they are compared with the table's own."""
+    """Return the foreign key columns of `children`, as they are compared with the table's own."""
     child = each.session.catalogue.table(key.child)
     return [
         each.session.referencing_value(

@@ -17,12 +17,12 @@ if TYPE_CHECKING:
 
 
 def goes_from(whole: StagedRows, moving: StagedRows) -> bool:
-    """Whether a step's rows are to go, and have the key in turn that another step gives back."""
+    """True if a step's rows are to go, and have the key in turn that another step gives back."""
     return whole.step.action is Action.ADD and share_key(whole, moving)
 
 
 def share_key(whole: StagedRows, moving: StagedRows) -> bool:
-    """Whether what rows are found by can be that of a row that went, and of one that moved then.
+    """True if what rows are found by can be that of a row that went, and of one that moved then.
 
     A row that was moved first and went then is the same one.
     """
@@ -36,7 +36,7 @@ def share_key(whole: StagedRows, moving: StagedRows) -> bool:
 
 
 def takes_turns(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
-    """Whether a row of a step has some unique key in turn with one that another step moves."""
+    """True if a row of a step has some unique key in turn with one that another step moves."""
     goes = whole.step.action is Action.ADD
 
     def same(key: CandidateKey, mine: StagedRows, theirs: StagedRows) -> Iterator[sql.Predicate]:
@@ -52,7 +52,7 @@ def takes_turns(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
 
 
 def taken_over(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
-    """Whether the row that has a staged row's key now is one whose key another step has moved."""
+    """True if the row that has a staged row's key now is one whose key another step has moved."""
 
     def has_it(mine: StagedRows, holder: StagedRows) -> Iterator[sql.Predicate]:
         goes = mine.step.action is Action.ADD
@@ -68,7 +68,7 @@ def taken_over(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate
 
 
 def back_under_old_key(each: StagedRows, other: StagedRows) -> sql.Predicate:
-    """Whether a row is as before a step where another step, undone too, changed its key."""
+    """True if a row is as before a step where another step, undone too, changed its key."""
 
     def is_back(mine: StagedRows, keyed: StagedRows) -> Iterator[sql.Predicate]:
         yield from _same_rows(mine, keyed)
@@ -86,7 +86,7 @@ def back_under_old_key(each: StagedRows, other: StagedRows) -> sql.Predicate:
 
 
 def key_before(each: StagedRows, name: str, others: Iterable[StagedRows]) -> sa.ColumnElement[Any]:
-    """A key column as staged rows have it once other steps that changed it are undone."""
+    """Return a key column as staged rows have it once other steps that changed it are undone."""
     value: sa.ColumnElement[Any] = each.staged.c[dict(each.key)[name]]
     for other in others:
         old = dict(other.named("old")).get(name)
@@ -98,7 +98,7 @@ def key_before(each: StagedRows, name: str, others: Iterable[StagedRows]) -> sa.
 
 
 def _same_rows(each: StagedRows, other: StagedRows) -> Iterator[sql.Predicate]:
-    """Whether rows of two steps on one table are the same."""
+    """True if rows of two steps on one table are the same."""
     theirs = dict(other.key)
     for name, own in each.key:
         yield other.staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])

@@ -52,7 +52,7 @@ def leave_out(
 
 
 def _numbers(each: StagedRows, rows: sql.Predicate) -> Iterator[list[int]]:
-    """The numbers of the staged rows that meet a condition, a bounded number at a time."""
+    """Yield the numbers of the staged rows that meet a condition, a bounded number at a time."""
     number = each.staged.c.yeldro_row
     found = each.session.connection.execute(sa.select(number).where(rows).order_by(number))
     listed = [row[0] for row in found]

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def in_order(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:
-    """The steps as they are undone.
+    """Return the steps as they are undone.
 
     Args:
         staged_steps: a receipt's steps, last first, so that parents go back before children.
@@ -66,14 +66,14 @@ def _bound_to_moving_keys(staged_steps: Sequence[StagedRows]) -> list[StagedRows
 
 
 def _takes_turns(each: StagedRows, moving: Sequence[StagedRows]) -> bool:
-    """Whether a row has some unique key in turn with one that moves."""
+    """True if a row has some unique key in turn with one that moves."""
     return any(
         each.count(takes_turns(each, other)) for other in moving if other.table == each.table
     )
 
 
 def _depends(each: StagedRows, others: Sequence[StagedRows]) -> bool:
-    """Whether rows of a step reference rows of other steps that come, go or move."""
+    """True if rows of a step reference rows of other steps that come, go or move."""
     return any(
         references_rows(each, key, other)
         for key in each.table.foreign_keys
@@ -83,7 +83,7 @@ def _depends(each: StagedRows, others: Sequence[StagedRows]) -> bool:
 
 
 def at_once(session: Session, missing: Sequence[StagedRows]) -> list[list[StagedRows]]:
-    """The steps in order; those as one that no order undoes."""
+    """Return the steps in order; those as one that no order undoes."""
     linked = [
         each
         for child in missing
@@ -101,7 +101,7 @@ def at_once(session: Session, missing: Sequence[StagedRows]) -> list[list[Staged
 
 
 def plan_late_links(session: Session, staged_steps: Sequence[StagedRows]) -> None:
-    """Has links to rows that come later set at the end, or to rows that go earlier cut first.
+    """Have links to rows that come later set at the end, or to rows that go earlier cut first.
 
     The system checks every statement, and rows that went in a cycle reference one another. What
     can be deferred is checked at the commit.

@@ -25,7 +25,7 @@ Columns = list[tuple[str, str, str]]
 
 
 def inverse(each: StagedRows, n: int, source: str) -> Step:
-    """The step that undoes one of a receipt's.
+    """Return the step that undoes one of a receipt's.
 
     Args:
         source: the id of the receipt that is restored.
@@ -43,7 +43,7 @@ def passing(each: StagedRows, rows: int) -> Step:
 
 def store_before(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
                  with_rows: bool) -> int:  # fmt: skip
-    """Notes a step that is about to be carried out, and the rows that only now can be read.
+    """Note a step that is about to be carried out, and the rows that only now can be read.
 
     Args:
         others: all steps of the restore.
@@ -78,7 +78,7 @@ def orphans(each: StagedRows) -> dict[str, int]:
 
 def _store_links(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
                  with_rows: bool) -> int:  # fmt: skip
-    """Notes links that are about to be set, but for those of rows that come back whole."""
+    """Note links that are about to be set, but for those of rows that come back whole."""
     to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     told = [to_be_set, *_not_added(each, others)]
     rows = step.rows if each.told_by_count else each.count(*told)
@@ -94,7 +94,7 @@ def _store_links(each: StagedRows, step: Step, receipt: ReceiptWriter, others: S
 
 
 def store_after(each: StagedRows, step: Step, receipt: ReceiptWriter) -> None:
-    """Stores added rows as they are now that everything is in place."""
+    """Store added rows as they are now that everything is in place."""
     if step.action is not Action.ADD or each.told_by_count:
         return
     table = each.table

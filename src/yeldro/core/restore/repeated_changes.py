@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 def covered_by(each: StagedRows, later: StagedRows) -> sql.Predicate:
-    """Whether a later step of the receipt took a changed row as this step left it.
+    """True if a later step of the receipt took a changed row as this step left it.
 
     Then this step's values come back once that step is undone.
     """
@@ -33,7 +33,7 @@ def covered_by(each: StagedRows, later: StagedRows) -> sql.Predicate:
 
 
 def back_before(each: StagedRows, earlier: StagedRows) -> sql.Predicate:
-    """Whether a row is as it was even before an earlier step of the receipt changed it."""
+    """True if a row is as it was even before an earlier step of the receipt changed it."""
     staged = earlier.staged.alias("yeldro_earlier")
     found_by = dict(earlier.key)
     mine = _same_row(each.old_key, found_by, each, staged)
@@ -62,7 +62,7 @@ def _same_row(
     each: StagedRows,
     staged: sa.FromClause,
 ) -> list[sql.Predicate]:
-    """Whether a staged row of one step is that of another.
+    """True if a staged row of one step is that of another.
 
     Without a key it is told by its row id, and by the columns that neither step changes.
     """
@@ -74,7 +74,7 @@ def _same_row(
 
 
 def back_before_all(each: StagedRows, earlier: Sequence[StagedRows]) -> sql.Predicate:
-    """Whether a row is as it was before several earlier steps, each of which changed it.
+    """True if a row is as it was before several earlier steps, each of which changed it.
 
     Args:
         earlier: the steps, first one first; none of them changes what rows are found by.

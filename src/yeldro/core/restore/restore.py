@@ -147,7 +147,7 @@ class RestoreResult:
 
 
 def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> RestorePlan:
-    """Holds a receipt's rows against the database as it is now; changes nothing.
+    """Compare a receipt's rows with the database as it is now; change nothing.
 
     Raises:
         Refused: the receipt holds no rows, or a table of it is not there as it was.
@@ -168,7 +168,7 @@ def restore(
     scope: Scope = EVERYTHING,
     wish: ReceiptWish | None = None,
 ) -> RestoreResult:
-    """Puts back what is missing, in one transaction, with a receipt of its own.
+    """Put back what is missing, in one transaction, with a receipt of its own.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
@@ -312,7 +312,7 @@ def _put_back(
     writer: ReceiptWriter,
     wish: ReceiptWish,
 ) -> tuple[list[Difference], Tally, Ledger]:
-    """Undoes every step, holds its count and the ledger; what was done is in the receipt then."""
+    """Undo every step, hold its count and the ledger; what was done is in the receipt then."""
     if not session.traits.core_checks_foreign_keys:
         plan_late_links(session, staged_steps)
     for each in staged_steps:
@@ -367,7 +367,7 @@ def _put_back(
 def _mended(
     session: Session, mended: Sequence[tuple[StagedRows, int]], before: ChangeCount
 ) -> Ledger:
-    """The ledger of what was set anew, and of that alone."""
+    """Return the ledger of what was set anew, and of that alone."""
     changed = [(passing(each, rows), rows) for each, rows in mended if rows]
     if not changed:
         return Ledger({})
@@ -379,7 +379,7 @@ def _mended(
 
 
 def _undo(session: Session, part: Sequence[tuple[Step, StagedRows]]) -> list[tuple[Step, int]]:
-    """Undoes one step, or several at once; each with the number of its rows, which is checked."""
+    """Undo one step, or several at once; each with the number of its rows, which is checked."""
     if len(part) == 1:
         counts = [_tried(session, part[0][1])]
     else:

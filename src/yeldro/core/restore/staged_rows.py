@@ -65,7 +65,7 @@ class StagedRows:
 
     @property
     def holds_whole_rows(self) -> bool:
-        """Whether the rows came or went as a whole, in place of being changed."""
+        """True if the rows came or went as a whole, in place of being changed."""
         return self.step.action in (Action.REMOVE, Action.ADD)
 
     def named(self, role: str) -> list[tuple[str, str]]:
@@ -101,11 +101,11 @@ class StagedRows:
 
     @property
     def told_by_count(self) -> bool:
-        """Whether nothing but their number tells which of several equal rows are there."""
+        """True if nothing but their number tells which of several equal rows are there."""
         return not self.table.has_key and self.row_id is None
 
     def is_ambiguous(self) -> bool:
-        """Whether the changed rows cannot be found one by one: others, or they, are equal now."""
+        """True if the changed rows cannot be found one by one: others, or they, are equal now."""
         if not self.told_by_count:
             return False
         contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
@@ -134,7 +134,7 @@ class StagedRows:
         return min(max(equal - (self.step.equal_rows_left or 0), 0), self.stored)
 
     def _equal_in(self, rows: sa.FromClause, pairs: Sequence[tuple[str, str]]) -> sql.Predicate:
-        """Whether a row of this table, taken from `rows`, has the same values as a stored one."""
+        """True if a row of this table, taken from `rows`, has the same values as a stored one."""
         theirs = sql.contents(
             self.session.readable(rows.c[ours], self.table.by_name[ours]) for ours, _ in pairs
         )
@@ -145,7 +145,7 @@ class StagedRows:
         return sql.count(self.session.connection, self.staged, *conditions)
 
     def is_mine(self, rows: sa.FromClause) -> sql.Predicate:
-        """Whether a row of this table, taken from `rows`, is one of the stored ones."""
+        """True if a row of this table, taken from `rows`, is one of the stored ones."""
         if self.row_id and not self.table.has_key:
             return rows.c[self.row_id].in_(sa.select(self.staged.c[form.ROW_ID]))
         if self.table.has_key:
@@ -154,7 +154,7 @@ class StagedRows:
         return self._equal_in(rows, self.key)
 
     def is_none_of_mine(self, rows: sa.FromClause) -> sql.Predicate:
-        """The opposite of `is_mine`, looked up by key where there is one."""
+        """Return the opposite of `is_mine`, looked up by key where there is one."""
         if not self.table.has_key:
             return ~self.is_mine(rows)
         same = (rows.c[ours] == self.typed(staged) for ours, staged in self.key)
@@ -168,7 +168,7 @@ class StagedRows:
         return self.count(self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID]))
 
     def narrow(self) -> None:
-        """Leaves out what is in place already, so that only what is to be done is left."""
+        """Leave out what is in place already, so that only what is to be done is left."""
         if self.step.action is Action.REMOVE and self.missing < self.stored:
             self.take_out(self.is_there)
 
@@ -187,21 +187,21 @@ class StagedRows:
             taken += len(rows)
 
     def row_numbers(self) -> list[int]:
-        """The numbers of all staged rows."""
+        """Return the numbers of all staged rows."""
         number = self.staged.c.yeldro_row
         return [
             row[0] for row in self.session.connection.execute(sa.select(number).order_by(number))
         ]
 
     def brings(self, key: ForeignKey) -> bool:
-        """Whether the staged rows can be parents by this key once they are back."""
+        """True if the staged rows can be parents by this key once they are back."""
         if self.holds_whole_rows:
             names = {name for name, _ in self.whole}
             return self.step.action is Action.REMOVE and {*key.referenced_columns} <= names
         return self.moves_under(key)
 
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
-        """Whether a row of the table agrees with a staged row, NULL equal to NULL."""
+        """True if a row of the table agrees with a staged row, NULL equal to NULL."""
         conditions: list[sql.Predicate] = []
         for ours, staged in pairs:
             column = self.table.by_name.get(ours)
@@ -212,7 +212,7 @@ class StagedRows:
         return sql.in_groups(conditions)
 
     def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
-        """Whether a column holds what is stored, in the form and of the type in which it is."""
+        """True if a column holds what is stored, in the form and of the type in which it is."""
         value: sa.ColumnElement[Any] = self.rows.c[column.name]
         then = self.roles[staged].type
         if then in ("", column.type):
@@ -223,7 +223,7 @@ class StagedRows:
         )
 
     def typed(self, staged: str) -> sa.ColumnElement[Any]:
-        """A staged value as one of the table's column, to be compared or put back."""
+        """Return a staged value as one of the table's column, to be compared or put back."""
         column = self.table.by_name.get(self.roles[staged].name)
         value: sa.ColumnElement[Any] = self.staged.c[staged]
         if column is None:
@@ -238,7 +238,7 @@ class StagedRows:
         return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
     def needs(self, key: ForeignKey) -> bool:
-        """Whether the rows can need a parent by this key once the step is undone.
+        """True if the rows can need a parent by this key once the step is undone.
 
         Which rows a key of some partitions holds for, only the system knows, which checks it.
         """
@@ -250,28 +250,28 @@ class StagedRows:
 
     @property
     def is_there(self) -> sql.Predicate:
-        """Whether a row with a staged one's key is there, and is not another step's."""
+        """True if a row with a staged one's key is there, and is not another step's."""
         return sa.and_(self.exists(*self.agree(self.key)), ~self.taken_over)
 
     def aliased(self, alias: str) -> StagedRows:
-        """The same rows under another name, to be looked at beside these."""
+        """Return the same rows under another name, to be looked at beside these."""
         other = copy.copy(self)
         other.staged = self.staged.alias(alias)  # type: ignore[assignment]
         return other
 
     @property
     def changes_key(self) -> bool:
-        """Whether the step changed what its rows are found by."""
+        """True if the step changed what its rows are found by."""
         return bool(dict(self.named("old")).keys() & dict(self.named("key")).keys())
 
     def moves_under(self, key: ForeignKey) -> bool:
-        """Whether undoing the step changes columns of rows that stay, which a key references."""
+        """True if undoing the step changes columns of rows that stay, which a key references."""
         return key.parent == self.table.name and not {*key.referenced_columns}.isdisjoint(
             dict(self.named("old"))
         )
 
     def now(self, name: str) -> sa.ColumnElement[Any]:
-        """The value that a column has before the step is undone."""
+        """Return the value that a column has before the step is undone."""
         staged = dict([*self.whole, *self.named("key"), *self.named("new")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
@@ -280,7 +280,7 @@ class StagedRows:
         return row.correlate(self.staged).scalar_subquery()
 
     def coming(self, name: str) -> sa.ColumnElement[Any]:
-        """The value that a column of a stored row has once the step is undone."""
+        """Return the value that a column of a stored row has once the step is undone."""
         staged = dict([*self.whole, *self.named("old")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
@@ -289,7 +289,7 @@ class StagedRows:
         other: StagedRows,
         condition: Callable[[StagedRows, StagedRows], Iterable[sql.Predicate]],
     ) -> sql.Predicate:
-        """Whether a staged row and one of another step's meet a condition, by one join of all.
+        """True if a staged row and one of another step's meet a condition, by one join of all.
 
         Args:
             condition: of the two, under names of their own.
@@ -304,7 +304,7 @@ class StagedRows:
         return sa.exists(query.correlate(self.staged))
 
     def hold_parents(self) -> None:
-        """Sees to it that nobody removes a parent row that is needed, where the system does not.
+        """See to it that nobody removes a parent row that is needed, where the system does not.
 
         Raises:
             DatabaseFailure: somebody has done so since it was found.
@@ -329,7 +329,7 @@ class StagedRows:
                 )
 
     def put_back(self) -> int:
-        """Writes what is missing; the number of rows written."""
+        """Write what is missing; the number of rows written."""
         if self.step.action is Action.REMOVE:
             return self._insert()
         if self.is_ambiguous():
@@ -337,7 +337,7 @@ class StagedRows:
         return self._execute(self.change_back())
 
     def change_back(self) -> sa.Update:
-        """The statement that changes rows back which can be found one by one.
+        """Return the statement that changes rows back which can be found one by one.
 
         What a trigger changed besides goes back too, where nobody has changed it since.
         """
@@ -376,7 +376,7 @@ class StagedRows:
         return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
 
     def _change_one(self, number: int) -> int:
-        """Changes one of the rows that are equal to a staged one now; it does not matter which."""
+        """Change one of the rows that are equal to a staged one now; it does not matter which."""
         this = self.staged.c.yeldro_row == number
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(
@@ -394,7 +394,7 @@ class StagedRows:
         return self.session.change_one(self.table, equal, values)
 
     def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
-        """Sets columns to staged values where `conditions` hold of a row and its staged one."""
+        """Set columns to staged values where `conditions` hold of a row and its staged one."""
         values: dict[Any, Any] = {
             self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
@@ -417,7 +417,7 @@ class StagedRows:
         return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
 
     def come_later(self, tables: Collection[TableName]) -> None:
-        """Notes the links to rows of `tables`, which come back later: they are set at the end.
+        """Note the links to rows of `tables`, which come back later: they are set at the end.
 
         Without a key no link was cut to remove the rows, so their own order puts them back.
         """
@@ -428,7 +428,7 @@ class StagedRows:
         ]
 
     def set_late_links(self) -> int:
-        """Sets the links that were left out when the rows went back; the number of rows set."""
+        """Set the links that were left out when the rows went back; the number of rows set."""
         staged_as = dict(self.named("value"))
         changed = 0
         for key in self.late:
@@ -456,7 +456,7 @@ class StagedRows:
 
 
 def table_of(session: Session, step: ReceiptStep) -> Table:
-    """The table as it is now; it must still have every stored column."""
+    """Return the table as it is now; it must still have every stored column."""
     if not session.catalogue.has_table(step.table):
         raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
     table = session.catalogue.table(step.table)

@@ -62,7 +62,7 @@ class StagedSteps:
 
 
 def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
-    """The receipt's steps last first, so that parents go back before their children."""
+    """Return the receipt's steps last first, so that parents go back before their children."""
     if receipt.outcome == form.OPEN:
         return StagedSteps([])
     if receipt.system != session.traits.name:
@@ -138,7 +138,7 @@ def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
 def _fill_from_receipt(
     each: StagedRows, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool
 ) -> None:
-    """Lays stored rows out.
+    """Stage stored rows.
 
     Args:
         all_of_them: these should be all rows that the step affected.
@@ -169,7 +169,7 @@ def _fill_from_receipt(
 
 
 def _fill_from_copy(each: StagedRows, place: TableName) -> None:
-    """Lays out the rows of a copy in the database.
+    """Stage the rows of a copy in the database.
 
     Raises:
         Refused: the copy, or a column of it, is not there any more.

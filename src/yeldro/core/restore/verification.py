@@ -147,7 +147,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
 
 
 def _settable(each: StagedRows, staged_steps: Sequence[StagedRows]) -> list[tuple[str, str]]:
-    """The stored columns of a step that no other step of the restore sets."""
+    """Return the stored columns of a step that no other step of the restore sets."""
     elsewhere = {
         name
         for other in staged_steps

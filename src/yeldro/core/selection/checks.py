@@ -39,7 +39,7 @@ class Checked:
 
     @property
     def holds(self) -> bool:
-        """Whether the number is one of those expected."""
+        """True if the number is one of those expected."""
         return self.found is not None and self.found in self.check.expected
 
 
@@ -54,7 +54,7 @@ def ask(session: Session, checks: Sequence[Check]) -> tuple[Checked, ...]:
 
 
 def hold(found: Sequence[Checked]) -> None:
-    """Lets nothing be committed where a check fails.
+    """Let nothing be committed where a check fails.
 
     Raises:
         CountMismatch: one does.

@@ -39,7 +39,7 @@ class KeepRule:
 
     @classmethod
     def parse(cls, text: str) -> KeepRule:
-        """Reads one rule.
+        """Read one rule.
 
         Raises:
             UsageError: it is none of the known rules.
@@ -106,7 +106,7 @@ class Grouping:
 def surplus_rows(
     table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
 ) -> sql.Predicate:
-    """Whether a row is a copy that is not kept: groups are formed over the whole table."""
+    """True if a row is a copy that is not kept: groups are formed over the whole table."""
     numbered = _numbered(table, grouping, session)
     surplus = sa.select(*sql.columns_of(numbered, table.identity.columns)).where(
         numbered.c.place > 1
@@ -117,7 +117,7 @@ def surplus_rows(
 def note_surplus(
     session: Session, table: Table, grouping: Grouping, keys: sa.TableClause, names: Sequence[str]
 ) -> None:
-    """Puts all rows that are not kept into a key table, with the key of the row kept for each.
+    """Put all rows that are not kept into a key table, with the key of the row kept for each.
 
     Args:
         keys: has the columns `names`, the key first among them, and those of the kept row's key.
@@ -190,7 +190,7 @@ def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Sub
 
 
 def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
-    """The prints of a query, each with the number of its rows."""
+    """Return the prints of a query, each with the number of its rows."""
     listed = prints.subquery("yeldro_prints")
     printed = listed.c[PRINT.name]
     query = sa.select(printed, sa.func.count().label(COPIES.name)).group_by(printed)
@@ -367,7 +367,7 @@ def _preferences(
 
 
 def _is_referenced(table: Table, rows: sa.TableClause, session: Session) -> sql.Predicate:
-    """Whether any row of any table references a row."""
+    """True if any row of any table references a row."""
     references = []
     for key in session.catalogue.referencing(table.name):
         child = session.catalogue.table(key.child)

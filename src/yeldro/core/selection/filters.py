@@ -68,7 +68,7 @@ class Filter:
 
 
 def parse_filter(text: str, table: Table, session: Session) -> Filter:
-    """Reads the boolean expression of `--where`.
+    """Read the boolean expression of `--where`.
 
     Raises:
         UsageError: it is not exactly one boolean expression, names what does not exist, or calls a
@@ -111,7 +111,7 @@ class Question:
 
 
 def parse_query(text: str, session: Session) -> Question:
-    """Reads a query that looks and changes nothing.
+    """Read a query that looks and changes nothing.
 
     Raises:
         UsageError: it is not exactly one query, names a table that does not exist, or calls a
@@ -128,7 +128,7 @@ def parse_query(text: str, session: Session) -> Question:
 
 
 def parse_stored_filter(text: str, columns: Collection[str]) -> str:
-    """Reads a condition on a receipt's stored rows, which only names their columns.
+    """Read a condition on a receipt's stored rows, which only names their columns.
 
     Returns:
         The condition in SQLite's SQL.
@@ -169,7 +169,7 @@ def parameters_in(text: str) -> frozenset[str]:
 
 
 def with_literals(text: str, parameters: Mapping[str, Any], session: Session) -> str:
-    """A piece of SQL in which every `:name` is written out as the value it is bound to.
+    """Return a piece of SQL in which every `:name` is written out as the value it is bound to.
 
     For people to read and other programs to run; Yeldro itself binds values.
     """
@@ -187,7 +187,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
 
 
 def parse_order(text: str, table: Table, session: Session) -> list[str]:
-    """Reads a list of columns or expressions with ASC or DESC, as ORDER BY takes it.
+    """Read a list of columns or expressions with ASC or DESC, as ORDER BY takes it.
 
     Returns:
         Each item as SQL.
@@ -308,7 +308,7 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
 
 
 def is_fixed(text: str, session: Session) -> bool:
-    """Whether an expression of the schema, such as a default, has one value in a transaction."""
+    """True if an expression of the schema, such as a default, has one value in a transaction."""
     try:
         for tree in parse(f"SELECT {text}", session.traits.sql_dialect):
             _refuse_writing(tree, session)
@@ -335,7 +335,7 @@ Columns = Callable[[str], bool]
 
 
 def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
-    """Holds every table and column against the schema; tells whether one is of `table`."""
+    """Validate every table and column against the schema; True if one is of `table`."""
     looks_at_rows = False
     _tables(tree, session)
     for column in tree.find_all(exp.Column):
@@ -346,7 +346,7 @@ def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
 
 
 def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
-    """The tables and views that a tree names."""
+    """Return the tables and views that a tree names."""
     return [
         find_source(session.catalogue, source.db, source.name).name
         for source in tree.find_all(exp.Table)
@@ -355,7 +355,7 @@ def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
 
 
 def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
-    """Finds what a column name stands for, from the inside out; True where it is of `table`."""
+    """Find what a column name stands for, from the inside out; True where it is of `table`."""
     qualifier = column.table
     known: list[str] = []
     for select in _enclosing_selects(column):
@@ -420,7 +420,7 @@ def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[s
 
 
 def _common_table(source: exp.Table) -> bool:
-    """Whether a table name stands for a WITH query that encloses it."""
+    """True if a table name stands for a WITH query that encloses it."""
     parent = source.parent
     while parent is not None:
         names = [cte.alias for cte in getattr(parent, "ctes", [])]
@@ -431,7 +431,7 @@ def _common_table(source: exp.Table) -> bool:
 
 
 def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
-    """The tree as SQL for a statement that binds `:name`, and the names it binds."""
+    """Return the tree as SQL for a statement that binds `:name`, and the names it binds."""
     names: set[str] = set()
 
     def mark(node: exp.Expr) -> exp.Expr:
@@ -471,7 +471,7 @@ def _own_column(node: exp.Expr, table: Table) -> str | None:
 
 
 def _constant(node: exp.Expr) -> bool:
-    """Whether a value can be that of one key only: no collation, type or rounding of its own."""
+    """True if a value can be that of one key only: no collation, type or rounding of its own."""
     if isinstance(node, exp.Neg):
         node = node.this
     if isinstance(node, exp.Literal):

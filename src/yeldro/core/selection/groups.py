@@ -69,7 +69,7 @@ def in_some_group(
 
 
 def inexact(table: Table, by: Sequence[str]) -> str:
-    """A warning where floating-point numbers are compared, empty where none are."""
+    """Return a warning where floating-point numbers are compared, empty where none are."""
     names = [name for name in by if _INEXACT.match(table.by_name[name].type)]
     if not names:
         return ""

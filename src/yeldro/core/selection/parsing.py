@@ -30,7 +30,7 @@ _ENDS_A_VALUE = {
 
 
 def parse(text: str, dialect: str) -> list[exp.Expr]:
-    """The statements or conditions of a text, every name spelled as the system reads it.
+    """Return the statements or conditions of a text, every name spelled as the system reads it.
 
     PostgreSQL reads a name without quotes in lower case, so `Buoy` never means a table "Buoy"
     there (its manual, 4.1.1).
@@ -72,7 +72,7 @@ def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
 
 
 def _chain(tokens: Sequence[Token]) -> bool:
-    """Whether a comparison is compared without brackets, such as `a > b NOT IN (1, 2)`.
+    """True if a comparison is compared without brackets, such as `a > b NOT IN (1, 2)`.
 
     Every system gives such operators another order, and so does whoever reads them.
     """
@@ -101,7 +101,7 @@ def _chain(tokens: Sequence[Token]) -> bool:
 
 
 def _compares(tokens: Sequence[Token], place: int) -> bool:
-    """Whether a token is a comparison, and not a part or a namesake of something else."""
+    """True if a token is a comparison, and not a part or a namesake of something else."""
     token = tokens[place]
     before, after = tokens[:place][-1:], tokens[place + 1 : place + 2]
     if token.token_type is TokenType.MATCH:  # the function of that name
@@ -118,7 +118,7 @@ def _compares(tokens: Sequence[Token], place: int) -> bool:
 
 
 def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:
-    """Whether a NOT stands before a side of an operator, such as `a = NOT b`."""
+    """True if a NOT stands before a side of an operator, such as `a = NOT b`."""
     after = tokens[place + 1].token_type if place + 1 < len(tokens) else None
     before = tokens[place - 1].token_type if place else None
     infix = after in _COMPARISONS or before is TokenType.IS or after is TokenType.NULL

@@ -45,7 +45,7 @@ class RelatedTable:
 
     @classmethod
     def parse(cls, text: str) -> RelatedTable:
-        """Reads `OTHER` or `OTHER:a=b,c=d`.
+        """Read `OTHER` or `OTHER:a=b,c=d`.
 
         Raises:
             UsageError: a pair is not written `column=column`.
@@ -100,7 +100,7 @@ class Selection:
 
     @property
     def narrows(self) -> bool:
-        """Whether anything is said that leaves rows out."""
+        """True if anything is said that leaves rows out."""
         return bool(
             self.where is not None
             or self.matching
@@ -112,7 +112,7 @@ class Selection:
 
     @property
     def leaves_no_duplicates(self) -> bool:
-        """Whether every surplus row of every group is picked."""
+        """True if every surplus row of every group is picked."""
         others = (
             self.where, self.matching, self.missing_in, self.orphans, self.limit, self.batch
         )  # fmt: skip
@@ -151,7 +151,7 @@ class MatchedRows:
     reads: frozenset[TableName] = frozenset()
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
-        """A query for these columns of the matched rows."""
+        """Return a query for these columns of the matched rows."""
         if self.copies is not None:
             return so_many(self.session, self.table, self.copies, columns, *self.conditions)
         query = sa.select(*columns).select_from(self.rows).where(*self.conditions)
@@ -161,11 +161,11 @@ class MatchedRows:
 
 
 def resolve(selection: Selection, session: Session) -> MatchedRows:
-    """Holds a selection against the schema and turns it into conditions.
+    """Validate a selection against the schema and turn it into conditions.
 
     Raises:
         UsageError: it contradicts itself or names what does not exist.
-        Refused: it is empty, or its table can not be cleaned up.
+        Refused: it is empty, or its table cannot be cleaned up.
     """
     table = find_table(session.catalogue, selection.table)
     _check_parts(selection)
@@ -261,7 +261,7 @@ def _order(
 def _reads(
     selection: Selection, table: Table, filtered: Filter | None, session: Session
 ) -> set[TableName]:
-    """The tables that a selection looks at; a view may look at any."""
+    """Return the tables that a selection looks at; a view may look at any."""
     names = {table.name, *(filtered.tables if filtered else ())}
     for related in (*selection.matching, *selection.missing_in):
         names.add(find_table(session.catalogue, related.other).name)
@@ -274,7 +274,7 @@ def _reads(
 
 
 def _try_out(matched: MatchedRows) -> None:
-    """Has the database read the selection, without any row."""
+    """Have the database read the selection, without any row."""
     query = sa.select(sa.literal(1)).select_from(matched.rows).where(*matched.conditions)
     try:
         matched.session.connection.execute(query.order_by(*matched.order).limit(0))
@@ -288,7 +288,7 @@ def _try_out(matched: MatchedRows) -> None:
 
 
 def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
-    """The rows of a view's base table whose key stands in the matched rows of the view."""
+    """Return the rows of a view's base table whose key stands in the matched rows of the view."""
     base = sql.rows_of(view.base)
     keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("yeldro_picked")
     condition = sql.among(sql.columns_of(base, view.base.identity.columns), sa.select(keys))
@@ -299,7 +299,7 @@ def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
 
 
 def orphan_key(name: str, table: Table) -> ForeignKey:
-    """The one foreign key of `table` that `name` means: `column` or `child.column`.
+    """Return the one foreign key of `table` that `name` means: `column` or `child.column`.
 
     Raises:
         UsageError: there is none of that name, or several.
@@ -433,7 +433,7 @@ def _related(
 def related_columns(
     related: RelatedTable, table: Table, other: Table
 ) -> tuple[list[str], list[str]]:
-    """The columns of `table` and of `other` that must agree, in pairs.
+    """Return the columns of `table` and of `other` that must agree, in pairs.
 
     Raises:
         UsageError: a column does not exist, or no foreign key, or no single one, tells.

@@ -39,7 +39,7 @@ class View:
 
 
 def resolve_view(session: Session, view: Table) -> View:
-    """Finds the base table of a view.
+    """Find the base table of a view.
 
     Raises:
         Refused: the view groups or combines rows, or shows the key of no table or of several.
@@ -88,7 +88,7 @@ def _query(session: Session, view: Table) -> exp.Select:
 
 
 def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
-    """The tables in FROM and JOIN by alias, and whether ONLY; the rest there is passed over.
+    """Return the tables in FROM and JOIN by alias, and whether ONLY; the rest there is passed over.
 
     Raises:
         Refused: a table is not among those of the catalogue, or two aliases are alike.
@@ -114,7 +114,7 @@ def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
 
 
 def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterator[exp.Table]:
-    """The tables of a FROM clause, also those that brackets hold together."""
+    """Yield the tables of a FROM clause, also those that brackets hold together."""
     for item in (first, *(joins or [])):
         source = item.this if item is not None else None
         if isinstance(source, exp.Table):
@@ -125,7 +125,7 @@ def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterato
 
 
 def _shown_columns(query: exp.Select, sources: Sources, view: Table) -> dict[tuple[str, str], str]:
-    """The view's column for each (alias, column) of its tables that it shows as it is."""
+    """Return the view's column for each (alias, column) of its tables that it shows as it is."""
     origins: list[tuple[str, str] | None] = []
     for item in query.expressions:
         column = item.unalias()

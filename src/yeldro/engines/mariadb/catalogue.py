@@ -203,7 +203,7 @@ class MariadbCatalogue:
         )
 
     def _links(self) -> tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]]:
-        """The parts of every foreign key, by child and by parent; read in two statements."""
+        """Return the parts of every foreign key, by child and by parent; read in two statements."""
         if self._keys is None:
             self._actions = {
                 (row.child_schema, row.child, row.name): row.action for row in self._rows(_ACTIONS)
@@ -244,7 +244,7 @@ class MariadbCatalogue:
         )
 
     def _action_as_written(self, child: TableName, constraint: str) -> str:
-        """The action from the CREATE statement, which users who may only look are shown."""
+        """Return the action from the CREATE statement, which users who may only look are shown."""
         quote = self._connection.dialect.identifier_preparer.quote_identifier
         (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
         for line in str(list(row)[1]).splitlines():
@@ -254,7 +254,7 @@ class MariadbCatalogue:
         return "RESTRICT"
 
     def sees_all(self) -> bool:
-        """Whether this user sees every table of the database, and so every foreign key."""
+        """True if this user sees every table of the database, and so every foreign key."""
         for found in self._grants:
             if {"ALL PRIVILEGES", "SELECT"} & set(found[1].split(", ")):
                 pattern = found[2].replace("``", "`").replace("\\_", "_").replace("%", "*")
@@ -287,7 +287,7 @@ class MariadbCatalogue:
         return [found for (grant,) in self._rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
 
     def _grants_everywhere(self, privilege: str) -> bool:
-        """Whether this user has a privilege on all databases."""
+        """True if this user has a privilege on all databases."""
         for found in self._grants:
             if found[2] == "*":
                 given = {each.strip() for each in found[1].split(",")}

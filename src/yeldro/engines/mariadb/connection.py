@@ -57,7 +57,7 @@ def set_up(connection: sa.Connection) -> None:
 
 
 def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
-    """The connection that SQLAlchemy asks for."""
+    """Return the connection that SQLAlchemy asks for."""
     del dialect, record
     try:
         connection = _Connection(*words, **options)

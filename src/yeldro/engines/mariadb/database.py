@@ -155,13 +155,13 @@ class MariadbDatabase:
             raise explained(error, self.shown, self._statement_limit) from error
 
     def _end(self, thread: int | None) -> None:
-        """Has the server stop what a session is doing, and forget the session."""
+        """Make the server stop what a session is doing, and forget the session."""
         if thread is not None:
             with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
 
 
 def _socket() -> str | None:
-    """The local server's socket, where the environment or the usual places tell."""
+    """Return the local server's socket, where the environment or the usual places tell."""
     named = os.environ.get("MYSQL_UNIX_PORT")
     return named or next((path for path in _SOCKETS if Path(path).exists()), None)

@@ -79,7 +79,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
 def heed_warnings(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
-    """Stops where the server only warns that a value was changed so that it could be compared."""
+    """Stop where the server only warns that a value was changed so that it could be compared."""
     del connection, statement, parameters, context
     if isinstance(cursor, pymysql.cursors.SSCursor) or not cursor.warning_count:
         return
@@ -96,7 +96,7 @@ def no_comparison(words: str) -> UsageError:
 
 
 def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
-    """The server's number for an error, and its words."""
+    """Return the server's number for an error, and its words."""
     arguments = getattr(error.orig, "args", ())
     code = arguments[0] if arguments and isinstance(arguments[0], int) else 0
     words = str(arguments[-1] if arguments else error.orig).splitlines() or ["no reason given"]
@@ -116,12 +116,12 @@ def row_refusal(error: sa.exc.DBAPIError) -> RowRefusal | None:
 
 
 def tells_of_a_stop(error: sa.exc.DBAPIError) -> bool:
-    """Whether a statement was stopped on its way."""
+    """True if a statement was stopped on its way."""
     return told(error)[0] in _STOPPED
 
 
 def leaves_doubt(error: BaseException) -> bool:
-    """Whether a commit may have taken effect; not if the server says why it could not."""
+    """True if a commit may have taken effect; not if the server says why it could not."""
     if not isinstance(error, sa.exc.DBAPIError):
         return True
     code = told(error)[0]

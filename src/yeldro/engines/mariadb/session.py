@@ -63,23 +63,23 @@ class MariadbSession(StandardSession):
         self._key_column_types: dict[tuple[str, str], str] = {}
 
     def setting(self, name: str) -> Any:
-        """A session variable, None where this server has none of that name."""
+        """Return a session variable, None where this server has none of that name."""
         row = self.connection.exec_driver_sql(f"SHOW SESSION VARIABLES LIKE '{name}'").first()
         if row is None:
             return None
         return row[1] if row[1] not in ("ON", "OFF") else row[1] == "ON"
 
     def set(self, name: str, value: float) -> None:
-        """Sets a session variable."""
+        """Set a session variable."""
         self.connection.exec_driver_sql(f"SET SESSION {name} = {value}")
 
     def look_only(self) -> None:
-        """Begins a transaction that can not change a table of the user's."""
+        """Begin a transaction that cannot change a table of the user's."""
         self.traits = replace(self.traits, needs_key_tables_first=True)
         self.connection.exec_driver_sql(_LOOKING)
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """A temporary table, which hides a table of the user's for this session alone."""
+        """Return a temporary table, which hides a table of the user's for this session alone."""
         self._key_tables += 1
         name = f"yeldro_keys_{self._key_tables}"
         declared = [
@@ -117,7 +117,7 @@ class MariadbSession(StandardSession):
         self._has_looked = True
 
     def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """A SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
+        """Return a SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
         parts = [
             sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
             for column in table.stored_columns
@@ -182,7 +182,7 @@ class MariadbSession(StandardSession):
         self._copies = []
 
     def roll_back(self) -> None:
-        """Drops the tables made for copies, which are empty again."""
+        """Drop the tables made for copies, which are empty again."""
         super().roll_back()
         while self._copies and not self.connection.invalidated:
             self.connection.exec_driver_sql(f"DROP TABLE {self._name(self._copies.pop())}")
@@ -238,7 +238,7 @@ class MariadbSession(StandardSession):
         return int(held[0])
 
     def _be_alone_in(self, table: Table) -> None:
-        """Locks a table; what else is looked at has to be named too, with its alias."""
+        """Lock a table; what else is looked at has to be named too, with its alias."""
         name = self._name(table.name)
         locks = [f"{name} WRITE"]
         for key in table.foreign_keys:
@@ -297,7 +297,7 @@ class MariadbSession(StandardSession):
         )
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """An enum's empty error value, which a strict mode refuses."""
+        """Return an enum's empty error value, which a strict mode refuses."""
         rows = sql.rows_of(table)
         return [
             (f"no value of the enum {column.name}", rows.c[column.name] + 0 == 0)
@@ -428,7 +428,7 @@ class MariadbSession(StandardSession):
         return row_refusal(error)
 
     def dropping(self, table: Table, constraint: str) -> str:
-        """A key, with the hidden column that Yeldro made for it."""
+        """Return a key, with the hidden column that Yeldro made for it."""
         own = self.catalogue.table(table.name).by_name.get(constraint)
         what = "COLUMN" if own and own.generated else "KEY"
         return f"ALTER TABLE {self._written(table)} DROP {what} {self._plain(constraint)}"

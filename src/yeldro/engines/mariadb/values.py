@@ -63,7 +63,7 @@ def typed(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]
 def is_as_it_was(
     value: sa.ColumnElement[Any], now: Column, stored: sa.ColumnElement[Any], then: Column
 ) -> sa.ColumnElement[bool]:
-    """Whether a column of another type than once holds the very value that is stored.
+    """True if a column of another type than once holds the very value that is stored.
 
     Exact numbers are compared as numbers, everything else by its text or bytes.
     """
@@ -80,7 +80,7 @@ def is_as_it_was(
 
 
 def staging_type(column: Column) -> str:
-    """The type of a temporary column that holds what `readable` gives."""
+    """Return the type of a temporary column that holds what `readable` gives."""
     declared = column.type
     if _BYTES.match(declared):
         return "LONGBLOB"
@@ -99,7 +99,7 @@ def text_of_bytes(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 
 
 def may_be_cut(column: Column) -> bool:
-    """Whether sorting can leave a part of a column's value aside.
+    """True if sorting can leave a part of a column's value aside.
 
     A character weighs up to 4 bytes, and by the Unicode collation algorithm up to 16.
     """
@@ -116,7 +116,7 @@ def may_be_cut(column: Column) -> bool:
 
 
 def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """A hash that is equal where values are equal by their collation, whatever their length.
+    """Return a hash that is equal where values are equal by their collation, whatever their length.
 
     Trailing spaces count for nothing but in collations that say so in their name.
     """
@@ -130,7 +130,7 @@ def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 
 
 def is_hashed_exactly(column: Column) -> bool:
-    """Whether `collation_hash` is equal exactly where the collation's values are.
+    """True if `collation_hash` is equal exactly where the collation's values are.
 
     Tried for every collation that the server knows; those of several levels, and a few that are
     made for one language, say otherwise.
@@ -140,7 +140,7 @@ def is_hashed_exactly(column: Column) -> bool:
 
 
 def declared_type(column: Column) -> str:
-    """A column's type as its table declares it, so that both compare alike."""
+    """Return a column's type as its table declares it, so that both compare alike."""
     if not column.collation:
         return column.type
     charset = column.collation.partition("_")[0]
@@ -149,17 +149,17 @@ def declared_type(column: Column) -> str:
 
 
 def is_letters(column: Column) -> bool:
-    """Whether a column holds text of a character set."""
+    """True if a column holds text of a character set."""
     return _LETTERS.match(column.type) is not None
 
 
 def is_long(declared: str) -> bool:
-    """Whether values of a type are too long for a plain index."""
+    """True if values of a type are too long for a plain index."""
     return _LONG.match(declared.lower()) is not None
 
 
 def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """A TIMESTAMP without the session's time zone; the zero moment stays zero."""
+    """Return a TIMESTAMP without the session's time zone; the zero moment stays zero."""
     start: sa.ColumnElement[Any] = sa.literal_column("TIMESTAMP '1970-01-01 00:00:00'")
     seconds = sa.func.unix_timestamp(value)
     moved = sa.func.timestampadd(sa.literal_column("MICROSECOND"), seconds * 1000000, start)
@@ -210,5 +210,5 @@ def _cast(value: sa.ColumnElement[Any], declared: str) -> sa.ColumnElement[Any]:
 
 
 def _as_text(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """The text form, compared by its bytes alone."""
+    """Return the text form, compared by its bytes alone."""
     return sa.collate(_Converted(value, sa.literal_column("utf8mb4")), "utf8mb4_nopad_bin")

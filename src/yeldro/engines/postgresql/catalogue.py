@@ -185,12 +185,12 @@ class PostgresqlCatalogue:
         return ()
 
     def name_of(self, oid: int) -> TableName | None:
-        """The table with this object id; a partition's is that of its table."""
+        """Return the table with this object id; a partition's is that of its table."""
         self._list()
         return self._by_oid.get(oid)
 
     def oid_of(self, name: TableName) -> int:
-        """A table's object id."""
+        """Return a table's object id."""
         return int(self._list()[name].oid)
 
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
@@ -255,7 +255,7 @@ class PostgresqlCatalogue:
         return tuple(sorted((name for name in found if name), key=str))
 
     def _foreign_key_rows(self) -> tuple[dict[int, list[Any]], dict[int, list[Any]]]:
-        """The rows of every foreign key, by child and by parent; read in one statement."""
+        """Return the rows of every foreign key, by child and by parent; read in one statement."""
         if self._keys is None:
             self._keys = (defaultdict(list), defaultdict(list))
             version = self._connection.dialect.server_version_info or (0,)
@@ -282,7 +282,7 @@ class PostgresqlCatalogue:
         )
 
     def oids_of(self, name: TableName) -> set[int]:
-        """The numbers of a table and of its partitions."""
+        """Return the numbers of a table and of its partitions."""
         oid = self._list()[name].oid
         return {oid, *(row.inhrelid for row in self._rows(_PARTS, oid))}
 

@@ -126,7 +126,7 @@ def _read_moments_as_text(connection: Any, _: Any) -> None:
 def _look_only(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
-    """Has the server refuse this one statement if it would change a table of the user's."""
+    """Make the server refuse this one statement if it would change a table of the user's."""
     del cursor, statement, parameters, context  # the cursor may be one on the server
     if connection.get_execution_options().get(LOOKING):
         raw = connection.connection.cursor()

@@ -144,7 +144,7 @@ class PostgresqlSession(StandardSession):
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
     def run_deferred(self) -> None:
-        """Runs constraint triggers before their changes are counted; later ones wait again."""
+        """Run constraint triggers before their changes are counted; later ones wait again."""
         self._ddl("SET CONSTRAINTS ALL IMMEDIATE")
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
@@ -204,7 +204,7 @@ class PostgresqlSession(StandardSession):
         self._ddl("RELEASE SAVEPOINT yeldro_index")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """Has the planner learn how many rows there are."""
+        """Tell the planner how many rows there are."""
         self._ddl(f"ANALYZE pg_temp.{key_table.name}")
 
     def referencing_value(
@@ -320,7 +320,7 @@ class PostgresqlSession(StandardSession):
         return column.type.partition("(")[0] not in _WITHOUT_ORDER
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """A unique index; since PostgreSQL 15 NULL can equal NULL in it."""
+        """Return a unique index; since PostgreSQL 15 NULL can equal NULL in it."""
         columns = [table.by_name[name] for name in by]
         parts = ", ".join(self._compared(column, same) for column in columns)
         null = any(column.nullable for column in columns) and not same.null_distinct
@@ -467,7 +467,7 @@ class PostgresqlSession(StandardSession):
         return self.connection.exec_driver_sql(statement, prepared.params).rowcount
 
     def _ddl(self, statement: str) -> None:
-        """Executes a statement about temporary tables, which looking does not forbid."""
+        """Execute a statement about temporary tables, which looking does not forbid."""
         before = self.connection.get_execution_options().get(LOOKING)
         options = self.connection.execution_options(**{LOOKING: False})
         options.exec_driver_sql(statement)
@@ -483,5 +483,5 @@ def _key_column(column: Column) -> sa.ColumnClause[Any]:
 
 
 def _collated(value: sa.ColumnElement[Any], collation: str) -> sa.ColumnElement[Any]:
-    """A value compared by a collation, which is named as SQL and may be qualified."""
+    """Return a value compared by a collation, which is named as SQL and may be qualified."""
     return value.op("COLLATE")(sa.literal_column(collation))

@@ -40,7 +40,7 @@ _TRIGGER_EVENT = re.compile(
 
 
 def affinity(declared: str) -> str:
-    """The type affinity of a declared type (sqlite.org/datatype3.html, 3.1)."""
+    """Return the type affinity of a declared type (sqlite.org/datatype3.html, 3.1)."""
     name = declared.upper()
     if "INT" in name:
         return "INTEGER"
@@ -199,11 +199,11 @@ class SqliteCatalogue:
         return computed_from(self._create(table), column, [row.name for row in info])
 
     def _create(self, name: str) -> str:
-        """The statement that made a table or view."""
+        """Return the statement that made a table or view."""
         return str(self._rows("SELECT sql FROM main.sqlite_master WHERE name = ?", name)[0][0])
 
     def _info(self, name: str) -> Sequence[sa.Row[Any]]:
-        """The rows of `table_xinfo`, which shows generated columns too."""
+        """Return the rows of `table_xinfo`, which shows generated columns too."""
         if name not in self._infos:
             self._infos[name] = self._rows(
                 'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?)',
@@ -244,7 +244,7 @@ class SqliteCatalogue:
         return _Indexed(tuple(indexes), tuple(unique), collations, has_primary, names)
 
     def _foreign_key_rows(self) -> dict[str, list[list[Any]]]:
-        """The rows of every declared foreign key, by child table; read in one statement."""
+        """Return the rows of every declared foreign key, by child table; read in one statement."""
         if self._declared is None:
             rows = self._rows(
                 'SELECT m.name AS child, f.id, f."table" AS parent, f."from" AS ours,'
@@ -276,7 +276,7 @@ class SqliteCatalogue:
         return tuple(keys)
 
     def _referenced(self, parent: str, named: list[str | None]) -> tuple[str, ...] | None:
-        """The parent's columns as it spells them; its primary key where none are named."""
+        """Return the parent's columns as it spells them; its primary key where none are named."""
         info = self._info(parent)
         primary = tuple(row.name for row in sorted(info, key=lambda row: row.pk) if row.pk)
         if None in named:
@@ -287,7 +287,7 @@ class SqliteCatalogue:
         return spelled if frozenset(spelled) in unique else None
 
     def _triggers(self, name: str) -> tuple[Trigger, ...]:
-        """A table's triggers; those of all tables are read in one statement."""
+        """Return a table's triggers; those of all tables are read in one statement."""
         if self._all_triggers is None:
             self._all_triggers = defaultdict(list)
             for row in self._rows(

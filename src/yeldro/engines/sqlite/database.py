@@ -168,7 +168,7 @@ class SqliteDatabase:
             raise self._explained(error, lock_wait, writes=access == "rw") from error
 
     def _check_file(self) -> int:
-        """Refuses what is no database; the number of the encoding that its texts have."""
+        """Refuse what is no database; the number of the encoding that its texts have."""
         if not self.path.exists():
             near = self.path.parent if self.path.parent.is_dir() else None
             files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
@@ -248,7 +248,7 @@ class SqliteSession(StandardSession):
         self.longest_wait: float | None = None
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """A table in SQLite's temporary database; an integer row id is its own key."""
+        """Return a table in SQLite's temporary database; an integer row id is its own key."""
         name = self._free_name()
         quote = self._quote
         declared = [_declared(column, quote) for column in columns]
@@ -267,7 +267,7 @@ class SqliteSession(StandardSession):
         )
 
     def _free_name(self) -> str:
-        """A name for a temporary table that hides no table of the user's."""
+        """Return a name for a temporary table that hides no table of the user's."""
         taken = {table.name.lower() for table in self.catalogue.table_names()}
         while True:
             self._key_tables += 1
@@ -429,7 +429,7 @@ def _text(raw: bytes) -> str | UndecodableText:
 
 
 def _well_formed(codec: str) -> Callable[[Any, bytes], Any]:
-    """A function that gives a value back, but fails on a text that SQLite's UTF-8 changes.
+    """Return a function that gives a value back, but fails on a text that SQLite's UTF-8 changes.
 
     SQLite reads two characters of UTF-8 as U+FFFD (sqlite.org/src/file/src/utf.c, READ_UTF8).
     """

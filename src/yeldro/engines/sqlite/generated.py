@@ -10,7 +10,7 @@ from sqlglot.tokenizer_core import Token, TokenType
 
 
 def computed_from(create: str, generated: str, columns: Collection[str]) -> frozenset[str]:
-    """The columns of `columns` that the definition of a generated column names.
+    """Return the columns of `columns` that the definition of a generated column names.
 
     Args:
         create: the text of CREATE TABLE.

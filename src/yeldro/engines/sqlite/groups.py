@@ -49,7 +49,7 @@ class Groups:
     weight: int | None = None
 
     def part(self, *conditions: sql.Predicate) -> Groups:
-        """The groups for which conditions on their values hold."""
+        """Return the groups for which conditions on their values hold."""
         return replace(self, conditions=(*self.conditions, *conditions))
 
     def surplus(self) -> sa.Select[Any]:
@@ -90,7 +90,7 @@ class Groups:
         return found.order_by(sa.text("1"))
 
     def surplus_of_larger(self, one_of_each: sa.Select[Any]) -> sa.Select[Any]:
-        """The same for groups of three and more, in full.
+        """Return the same for groups of three and more, in full.
 
         Args:
             one_of_each: the row id of one row of each such group.
@@ -105,7 +105,7 @@ class Groups:
         return grouped.where(*self.conditions).group_by(*self.values)
 
     def first_value(self, row: int) -> sa.ColumnElement[Any]:
-        """The first of a row's values."""
+        """Return the first of a row's values."""
         chosen = sa.select(self.values[0]).where(self.key == sa.literal(row))
         return chosen.correlate(None).scalar_subquery()
 
@@ -127,7 +127,7 @@ class Look:
 
 
 def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -> Look:
-    """Looks at some rows of a table.
+    """Look at some rows of a table.
 
     Args:
         lowest, highest: row ids of the table.
@@ -193,7 +193,7 @@ def _looked_at(
 def _may_be_too_large(
     connection: sa.Connection, groups: Groups, rows: list[_Row], most: int
 ) -> bool:
-    """Whether some group may have more rows than there is memory for their row ids.
+    """True if some group may have more rows than there is memory for their row ids.
 
     Args:
         rows: those looked at.
@@ -210,7 +210,7 @@ def _may_be_too_large(
 def _pairs_prevail(
     connection: sa.Connection, groups: Groups, known: list[_Row], reach: int
 ) -> bool:
-    """Whether few rows are in groups of three and more, in a small part of the table.
+    """True if few rows are in groups of three and more, in a small part of the table.
 
     Between two first values that are seen once each there are few rows of the table. All of them
     are counted only where those that lie close together, as copies often do, tell too little.

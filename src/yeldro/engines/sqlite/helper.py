@@ -15,7 +15,7 @@ _ROWS_AT_ONCE = 10_000
 
 
 def main() -> None:
-    """Fails with a traceback where the file cannot be read or the query means nothing there."""
+    """Fail with a traceback where the file cannot be read or the query means nothing there."""
     address, cache_size, query = json.load(sys.stdin)
     connection = sqlite3.connect(address, uri=True, isolation_level=None)
     connection.execute(f"PRAGMA cache_size = {int(cache_size)}")

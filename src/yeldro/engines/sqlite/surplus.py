@@ -36,7 +36,7 @@ def note_surplus(
     address: str,
     wait: float | None,
 ) -> bool:
-    """Puts the rows that are not kept into a key table, each with the row kept for it.
+    """Put the rows that are not kept into a key table, each with the row kept for it.
 
     Args:
         address: where a second process finds the same rows as this connection; empty where it
@@ -79,7 +79,7 @@ def note_surplus(
 
 
 def _can_be_helped() -> bool:
-    """Whether a second process can be started, and would find a core of its own."""
+    """True if a second process can be started, and would find a core of its own."""
     cores = len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
     return cores > 1 and Path(sys.executable or "").name.startswith("python")
 
@@ -94,7 +94,7 @@ def _insert(
 def _insert_numbers(
     connection: sa.Connection, keys: sa.TableClause, numbers: Iterator[array[int]]
 ) -> None:
-    """Puts rows in as they are read, a bounded number at a time, so that memory stays flat."""
+    """Put rows in as they are read, a bounded number at a time, so that memory stays flat."""
     raw: Any = connection.connection.driver_connection
     row = dict.fromkeys(keys.c.keys(), 0)
     for size, parts in groupby(numbers, len):
@@ -120,17 +120,17 @@ class _Helper:
         shutil.copyfileobj(cast(IO[bytes], self._process.stdout), self._kept)
 
     def ask(self, asked: list[Any]) -> None:
-        """Tells the process what to find."""
+        """Tell the process what to find."""
         with suppress(BrokenPipeError), cast(IO[bytes], self._process.stdin) as reading:
             reading.write(json.dumps(asked).encode())
 
     def give_up(self) -> None:
-        """Ends the process, if it has not ended by itself."""
+        """End the process, if it has not ended by itself."""
         self._process.kill()
         self._reader.join()
 
     def has_answered(self, wait: float | None) -> bool:
-        """Whether it has found everything, within so many seconds."""
+        """True if it has found everything, within so many seconds."""
         self._reader.join(wait)
         return not self._reader.is_alive() and self._process.wait() == 0
 

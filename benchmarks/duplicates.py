@@ -20,7 +20,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from yeldro.core.execution.run import ReceiptWish, run
+from yeldro.core.execution.run import ReceiptOptions, run
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
@@ -63,7 +63,7 @@ def compare(url: str, folder: Path, rows: int, times: int) -> None:
             Selection("sample", duplicates_by=("spot", "taken"), keep=(KeepRule("lowest", "id"),)),
             expectations=Expectations.parse([str(copies)]),
         )
-        run(database, Job.of(cleanup), ReceiptWish(folder / "receipts", False), 10)
+        run(database, Job.of(cleanup), ReceiptOptions(folder / "receipts", False), 10)
 
     took: dict[Callable[[], None], list[float]] = {by_hand: [], by_program: []}
     for _ in range(times):

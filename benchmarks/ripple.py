@@ -16,7 +16,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from yeldro.core.execution.run import ReceiptWish, plan, run
+from yeldro.core.execution.run import ReceiptOptions, plan, run
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
@@ -86,8 +86,8 @@ def deep_tree(folder: Path, rows: int, levels: int) -> None:
         connection.close()
 
     cleanup = Cleanup(Selection("node", where="parent_id IS NULL"))
-    wish = ReceiptWish(folder / "receipts", with_rows=False)
-    ours = timed(lambda: run(open_database(str(path)), Job.of(cleanup), wish, 10))
+    receipt_options = ReceiptOptions(folder / "receipts", with_rows=False)
+    ours = timed(lambda: run(open_database(str(path)), Job.of(cleanup), receipt_options, 10))
     theirs = timed(plain)
     print(
         f"{rows:,} rows, {levels:,} levels: {ours:.2f} s; one plain statement {theirs:.2f} s;"

@@ -16,7 +16,7 @@ from yeldro.core.execution.batches import Batches, Progress, run_in_batches
 from yeldro.core.model.errors import Interrupted, Refused
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt, receipts_in
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow
@@ -61,13 +61,13 @@ def test_batches_of_a_tree_take_what_the_whole_takes(made, tmp_path: Path, up: s
         assert whole.receipt is not None
         back_and_forth(opened, whole.receipt, database.contents)
         assert database.contents() == before
-        wish, size = ReceiptWish(folder / "parts"), chance.randint(1, 3)
+        receipt_options, size = ReceiptOptions(folder / "parts"), chance.randint(1, 3)
         told: list[Progress] = []
         stop_at = chance.randint(1, 3)
         while True:
             try:
                 done = run_in_batches(
-                    opened, Job.of(chosen), wish, 5, Batches(size), watch=told.append,
+                    opened, Job.of(chosen), receipt_options, 5, Batches(size), watch=told.append,
                     should_stop=lambda: len(told) == stop_at,  # noqa: B023
                 )  # fmt: skip
                 break
@@ -146,9 +146,9 @@ def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
             database.script(f"INSERT INTO heap VALUES ({number}, {links})")
         before = database.contents()
         job = Job.of(cleanup("mast", where="mark < 2", expect="0.."))
-        wish = ReceiptWish(tmp_path / str(seed))
+        receipt_options = ReceiptOptions(tmp_path / str(seed))
         try:
-            ended = run_in_batches(opened, job, wish, 5, Batches(chance.randint(1, 2)))
+            ended = run_in_batches(opened, job, receipt_options, 5, Batches(chance.randint(1, 2)))
         except Refused as error:
             assert "heap has no key" in str(error)
             told["refused"] += 1

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_look import GONE
 
-from yeldro.core.planning.key_sketch import KeyPrint
+from yeldro.core.planning.key_sketch import KeySketch
 from yeldro.formats import fields
 from yeldro.formats.toml import lines_in
 
@@ -326,10 +326,10 @@ def test_the_keys_that_differ_come_back_from_two_prints(a, b, common: int) -> No
     shared = {f"common {n}" for n in range(common)}
     prints = []
     for keys in (a | shared, b | shared):
-        made = KeyPrint()
+        made = KeySketch()
         for key in sorted(keys, key=hash):
             made.add(key.encode())
-        prints.append(KeyPrint.read(json.loads(json.dumps(made.document()))))
+        prints.append(KeySketch.read(json.loads(json.dumps(made.document()))))
     found = prints[1].since(prints[0])
     assert found.whole
     assert (set(found.new), set(found.gone)) == (b - a - shared, a - b - shared)

@@ -22,7 +22,7 @@ from yeldro.core.model.equality import EqualityRules
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
@@ -589,7 +589,7 @@ def test_a_second_process_finds_its_part_of_the_duplicates_or_is_done_without(
     rules = (KeepRule(keep, "ID"), KeepRule("fullest")) if keyed else ()
     selection = Selection("100% of", duplicates_by=("a b", "seen"), keep=rules)
     planned = plan(opened, Job.of(Cleanup(selection)))
-    done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
+    done = run(opened, Job.of(Cleanup(selection)), ReceiptOptions(tmp_path), 1)
     assert {n for (n,) in database.rows("""SELECT rowid FROM "100% of" """)} == stay
     assert done.tally.total == planned.plans[0].total == len(rows) - len(groups)
     assert answers == [helper == "helps"]
@@ -636,7 +636,7 @@ def test_pairs_are_looked_for_first_where_a_part_of_the_table_has_few_larger_gro
     assert len(counts) == counted
     assert 0.45 < middle / groups < 0.55
     selection = Selection("sample", duplicates_by=("taken",))
-    done = run(opened, Job.of(Cleanup(selection)), ReceiptWish(tmp_path), 1)
+    done = run(opened, Job.of(Cleanup(selection)), ReceiptOptions(tmp_path), 1)
     assert done.tally.total == len(rows) - groups
     first = {taken: n for n, taken in reversed(told.items())}
     assert {n for (n,) in database.rows("SELECT id FROM sample")} == {
@@ -659,7 +659,7 @@ def test_a_group_too_large_for_memory_is_numbered_row_by_row(
     job = Job.of(Cleanup(Selection("sample", duplicates_by=("taken",))))
     assert plan(opened, job).plans[0].total == 999 + (value == "1")
     monkeypatch.setattr(sqlite_groups, "_LARGEST", 900)
-    done = run(opened, job, ReceiptWish(tmp_path), 1)
+    done = run(opened, job, ReceiptOptions(tmp_path), 1)
     assert [seen.too_large for seen in looks] == [False, True]
     assert done.tally.total == 999 + (value == "1")
     left = {n for (n,) in database.rows("SELECT id FROM sample")}
@@ -714,7 +714,7 @@ def keep_every_fact(database: AnyDatabase, folder: Path, seed: int) -> None:
     moved = Counter((first[buoy], label) for buoy, label in tags)
     assert bool(blocked) == any(times > 1 for times in moved.values()), seed
     job = Job.of(Cleanup(selection, Choices(follow=("tag", "seen"), repoint=True)))
-    done = run(opened, job, ReceiptWish(folder), 1)
+    done = run(opened, job, ReceiptOptions(folder), 1)
     assert set(database.rows("SELECT id, near_id FROM buoy")) == {
         (n, first[near[n]]) for n in serial if first[n] == n
     }, seed

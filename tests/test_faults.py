@@ -24,7 +24,7 @@ from yeldro.core.model.errors import DatabaseFailure, Interrupted
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.reader import receipts_in
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import compare, restore
 from yeldro.core.selection.selection import Selection, resolve
 from yeldro.engines import open_database
@@ -248,7 +248,7 @@ def test_a_stop_during_the_commit_keeps_what_can_be_needed(
     monkeypatch.setattr(kind, "commit", stopped)
     job = Job.of(Cleanup(Selection("note", all_rows=True)))
     with pytest.raises((Interrupted, KeyboardInterrupt)):
-        run(opened, job, ReceiptWish(tmp_path), 10)
+        run(opened, job, ReceiptOptions(tmp_path), 10)
     monkeypatch.undo()
     assert database.value("SELECT count(*) FROM note") == (0 if committed else 200)
     found = receipts_in(tmp_path)

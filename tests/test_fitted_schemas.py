@@ -29,13 +29,13 @@ from yeldro.core.execution.batches import Batches, run_in_batches
 from yeldro.core.execution.run import plan, run
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.model.steps import count_each_row_once
-from yeldro.core.planning.heirs import apart
+from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt, receipts_in
-from yeldro.core.receipts.writer import ReceiptWish
-from yeldro.core.restore.restore import Allowed, restore
+from yeldro.core.receipts.writer import ReceiptOptions
+from yeldro.core.restore.restore import Acceptances, restore
 from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
 
@@ -88,7 +88,7 @@ def chosen(made: Fitted, site: Site) -> Cleanup:
 
 def touched(database: Database, site: Site, cleanup: Cleanup) -> set[str]:
     """Return the triggers of the tables that a cleanup touches."""
-    plans = plan(database, apart(database, Job.of(cleanup))).plans
+    plans = plan(database, split_by_heir(database, Job.of(cleanup))).plans
     names = {name for each in plans for name in each.rows_by_table}
     return {trigger for name in names for trigger in site.triggers.get(name, ())}
 
@@ -117,9 +117,9 @@ class Check:
     def without_leave(self, database: Database, cleanup: Cleanup) -> None:
         """Run with no trigger allowed: as many rows as are told are other rows then, or none."""
         before = self.ours.contents()
-        job = apart(database, Job.of(cleanup))
+        job = split_by_heir(database, Job.of(cleanup))
         try:
-            done = run(database, job, ReceiptWish(self.folder / "unallowed"), 5)
+            done = run(database, job, ReceiptOptions(self.folder / "unallowed"), 5)
         except YeldroError as error:
             assert self.ours.contents() == before, error
             return
@@ -128,7 +128,7 @@ class Check:
                      for name, rows in before.items())  # fmt: skip
         told = sum(part.tally.total for part in done.parts)
         steps = [(each.action, each.table) for part in done.parts for each in part.tally.steps
-                 if not each.in_passing]  # fmt: skip
+                 if not each.auxiliary]  # fmt: skip
         assert others <= told, (before, after)
         assert others == told or not count_each_row_once(steps), (before, after)
         self.ours.close()
@@ -144,8 +144,10 @@ class Check:
             self.fired = tuple(sorted(touched(database, self.ours, cleanup)))
             if self.fired:
                 self.without_leave(database, cleanup)
-            self.job = apart(database, Job.of(replace(cleanup, allowed_triggers=self.fired)))
-            done = run(database, self.job, ReceiptWish(self.folder / "whole"), 5)
+            self.job = split_by_heir(
+                database, Job.of(replace(cleanup, allowed_triggers=self.fired))
+            )
+            done = run(database, self.job, ReceiptOptions(self.folder / "whole"), 5)
         except YeldroError as error:
             assert self.ours.contents() == before, error
             theirs.close()
@@ -170,7 +172,7 @@ class Check:
         for _ in range(3):
             all_before = self.ours.contents()
             try:
-                done = restore(database, read_receipt(path), 5, allowed=Allowed(self.fired))
+                done = restore(database, read_receipt(path), 5, allowed=Acceptances(self.fired))
             except YeldroError as error:
                 assert self.ours.contents() == all_before
                 assert self.kinds() - {"log"}, error
@@ -193,14 +195,17 @@ class Check:
             self.ours.close()
             self.ours = self.maker("ours", self.made, self.seed)
         chance = random.Random(self.seed)
-        wish, batches = ReceiptWish(self.folder / "parts"), Batches(chance.randint(1, 3))
+        receipt_options, batches = (
+            ReceiptOptions(self.folder / "parts"),
+            Batches(chance.randint(1, 3)),
+        )
         before = self.contents()
         statements = chance.choice([0, 20, 40, 60, 80, 100, 150])
         if statements:
-            killed = self.killed(wish, batches, statements)
+            killed = self.killed(receipt_options, batches, statements)
             self.told.append("killed" if killed else "not killed")
         try:
-            run_in_batches(database, self.job, wish, 5, batches)
+            run_in_batches(database, self.job, receipt_options, 5, batches)
         except YeldroError as error:
             self.told.append(f"no batches: {error}")
             if statements:
@@ -213,12 +218,12 @@ class Check:
         if "takes" in self.kinds():  # what a trigger took of a killed batch is not known
             return
         assert self.contents(last=True) == self.after
-        receipts = receipts_in(wish.folder)
+        receipts = receipts_in(receipt_options.folder)
         assert {each.outcome for each in receipts} <= {"committed", "open"}
         (receipt,) = [each for each in receipts if each.outcome == "committed"]
         self.there_and_back(database, receipt.path)
 
-    def killed(self, wish: ReceiptWish, batches: Batches, statements: int) -> bool:
+    def killed(self, receipt_options: ReceiptOptions, batches: Batches, statements: int) -> bool:
         """Run in batches and be killed before a statement; True if it was."""
         child = os.fork()
         if child == 0:
@@ -231,7 +236,7 @@ class Check:
 
             sa.event.listen(sa.Engine, "before_cursor_execute", count)
             try:
-                run_in_batches(open_database(self.ours.url), self.job, wish, 5, batches)
+                run_in_batches(open_database(self.ours.url), self.job, receipt_options, 5, batches)
             finally:
                 os._exit(0)
         _, status = os.waitpid(child, 0)

@@ -29,7 +29,7 @@ from yeldro.core.execution.batches import Batches, run_in_batches
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt, receipts_in, stored_rows
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
 
@@ -221,10 +221,12 @@ def interleaved(database: AnyDatabase, kind: str, seed: int, receipts: Path) -> 
             return restore(opened, read_receipt(first), 0)
         if kind == "batches":
             mark = partial(_mark, marks, committed)
-            return run_in_batches(opened, Job.of(chosen), wish, 0, Batches(2), watch=mark)
-        return running.run(opened, Job.of(chosen), wish, 0)
+            return run_in_batches(
+                opened, Job.of(chosen), receipt_options, 0, Batches(2), watch=mark
+            )
+        return running.run(opened, Job.of(chosen), receipt_options, 0)
 
-    marks, wish = list[int](), ReceiptWish(receipts)
+    marks, receipt_options = list[int](), ReceiptOptions(receipts)
     result, at_commit = None, Rows()
     try:
         with stepped(at_border):

@@ -14,14 +14,14 @@ from hypothesis import strategies as st
 from systems import SqliteFile, unchecked
 from undoing import back_and_forth
 
-from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
+from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.execution.run import run
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.selection import Selection
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue
 from yeldro.engines.sqlite.database import SqliteDatabase, SqliteSession
@@ -56,9 +56,9 @@ class Checking(SqliteDatabase):
 
     @contextmanager
     def writing(
-        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+        self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[SqliteSession]:
-        assert (hold, mode) == (NOTHING, USUAL)
+        assert (locks, mode) == (NOTHING, USUAL)
         with self._session("rw", lock_wait, Mode(checked_by_system=True)) as session:
             session.connection.exec_driver_sql("PRAGMA foreign_keys = ON")
             session.connection.exec_driver_sql("BEGIN IMMEDIATE")
@@ -80,7 +80,7 @@ def remove_all(database: SqliteFile, folder: Path) -> list[str]:
     before = database.contents()
     job = Job.of(Cleanup(Selection("port", all_rows=True), Choices(follow=("all",))))
     checking = Checking(database.path)
-    result = run(checking, job, ReceiptWish(folder / "receipts"), 1)
+    result = run(checking, job, ReceiptOptions(folder / "receipts"), 1)
     assert database.value("SELECT count(*) FROM port") == 0
     assert result.receipt is not None
     back_and_forth(SqliteDatabase(database.path), result.receipt, database.contents)

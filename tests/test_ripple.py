@@ -22,7 +22,7 @@ from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import compare, restore
 from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
@@ -83,12 +83,12 @@ def check(case: Case, cleanup: Cleanup) -> None:
             connection.close()
         before = rows_by_table(ours)
         database = open_database(str(ours))
-        wish = ReceiptWish(Path(folder, "receipts"))
+        receipt_options = ReceiptOptions(Path(folder, "receipts"))
         planned = plan(database, Job.of(cleanup)).plans[0]
         own = declared.changed_and_removed() or declared.references_itself_loosely()
         if not goes and not planned.blocked and own:
             event("refused by SQLite's own counting")
-            run(database, Job.of(cleanup), wish, 1)
+            run(database, Job.of(cleanup), receipt_options, 1)
             connection = sqlite3.connect(ours)
             assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
             connection.close()
@@ -97,10 +97,10 @@ def check(case: Case, cleanup: Cleanup) -> None:
             event("refused")
             assert planned.blocked
             with pytest.raises(Refused):
-                run(database, Job.of(cleanup), wish, 1)
+                run(database, Job.of(cleanup), receipt_options, 1)
             assert rows_by_table(ours) == before
             return
-        result = run(database, Job.of(cleanup), wish, 1)
+        result = run(database, Job.of(cleanup), receipt_options, 1)
         assert rows_by_table(ours) == rows_by_table(theirs)
         assert sum(result.tally.affected) == result.plans[0].total
         event("nothing" if result.receipt is None else f"{len(result.plans[0].steps)} steps")

@@ -27,7 +27,7 @@ from yeldro.core.model.errors import Refused
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.reader import read_receipt
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
 
@@ -236,7 +236,7 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
             event("a default without a parent")
             assert not goes
             return
-        result = run(database, Job.of(cleanup), ReceiptWish(folder), 5)
+        result = run(database, Job.of(cleanup), ReceiptOptions(folder), 5)
         if goes:
             assert ours.contents() == theirs.contents()
         wanted = server.made("theirs", replace(declared, rows=expected), late=True)

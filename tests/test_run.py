@@ -54,7 +54,7 @@ def test_steps_come_children_first_and_tell_their_reason_and_path(yeldro, networ
     assert order["detach", "alert"] < order["remove", "reading"]
     assert places["remove", "visit"]["because"] == "visit.buoy_id → buoy.id (--follow visit)"
     assert places["remove", "reading"]["path"] == ["buoy", "sensor", "reading"]
-    assert found["total"] == sum(s["rows"] for s in found["steps"] if not s["in_passing"])
+    assert found["total"] == sum(s["rows"] for s in found["steps"] if not s["auxiliary"])
     assert found["matched"] == places["remove", "buoy"]["rows"]
 
 
@@ -239,7 +239,7 @@ def test_a_receipt_without_rows_keeps_the_counts_and_cannot_restore(yeldro, netw
     yeldro("run", *FOLLOWED, "--expect", "1..", "--yes", "--without-rows", db=network.url)
     shown = yeldro("receipt", "show", "--json").json()
     assert shown["holds_rows"] is False
-    counted = [step["affected"] for step in shown["steps"] if not step["in_passing"]]
+    counted = [step["affected"] for step in shown["steps"] if not step["auxiliary"]]
     assert shown["total"] == sum(counted) > 0
     yeldro("restore", "last", "--yes", code=3)
     assert [each["id"] for each in yeldro("receipt", "list", "--json").json()] == [shown["id"]]

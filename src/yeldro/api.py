@@ -12,17 +12,17 @@ from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from yeldro.core.execution import expectation_results as answers
 from yeldro.core.execution import run as running
-from yeldro.core.execution.approval import SeenPlans
+from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.planning.heirs import apart
+from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job, JobPlan, Limits
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore import restore as restoring
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.duplicates import DuplicateReport, Grouping, find_duplicates
@@ -32,7 +32,7 @@ from yeldro.formats.cleanup_file import read_cleanup_file
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from
 
 if TYPE_CHECKING:
-    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.execution.run import RunResult
     from yeldro.core.restore.restore import RestorePlan, RestoreResult
 
@@ -213,7 +213,7 @@ class Connection:
         """
         return running.plan(self._database, self._job(what))
 
-    def check(self, what: Cleanup | Job) -> tuple[Answer, ...]:
+    def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
         """True if the expectations and checks are true now."""
         return answers.check_now(self._database, self._job(what))
 
@@ -260,10 +260,10 @@ class Connection:
                 "Nothing says how many rows must go.",
                 "Give every cleanup expect=…, or pass the plan as agreed=…",
             )
-        seen = SeenPlans(agreed.plans) if agreed else None
+        seen = ConfirmedPlans(agreed.plans) if agreed else None
         place = CopyPlace.parse(copy_to) if copy_to else None
-        wish = ReceiptWish(Path(receipts), with_rows, place)
-        return running.run(self._database, wanted, wish, lock_wait, seen)
+        receipt_options = ReceiptOptions(Path(receipts), with_rows, place)
+        return running.run(self._database, wanted, receipt_options, lock_wait, seen)
 
     def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
         """True if the rows of a receipt are still gone."""
@@ -290,12 +290,14 @@ class Connection:
             DatabaseFailure: the database or the receipt's disk refused; rolled back.
         """
         found = _receipt(receipt)
-        wish = ReceiptWish(Path(receipts)) if receipts else None
-        allowed = restoring.Allowed(differences=_names(accept_differences))
-        return restoring.restore(self._database, found, lock_wait, allowed=allowed, wish=wish)
+        receipt_options = ReceiptOptions(Path(receipts)) if receipts else None
+        allowed = restoring.Acceptances(differences=_names(accept_differences))
+        return restoring.restore(
+            self._database, found, lock_wait, allowed=allowed, receipt_options=receipt_options
+        )
 
     def _job(self, what: Cleanup | Job) -> Job:
-        return apart(self._database, what if isinstance(what, Job) else Job.of(what))
+        return split_by_heir(self._database, what if isinstance(what, Job) else Job.of(what))
 
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
         """Return the steps as a SQL script that stops where a count is another one."""

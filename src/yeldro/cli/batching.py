@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from yeldro.cli.what import What
     from yeldro.core.execution.run import RunResult
     from yeldro.core.planning.plan import Plan
-    from yeldro.core.receipts.writer import ReceiptWish
+    from yeldro.core.receipts.writer import ReceiptOptions
 
 _SECONDS_BETWEEN_LINES = 2.0
 
@@ -45,13 +45,24 @@ def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
 
 
 def run_batches(
-    what: What, wish: ReceiptWish, lock_wait: float, batches: Batches, agreed: Plan | None,
+    what: What,
+    receipt_options: ReceiptOptions,
+    lock_wait: float,
+    batches: Batches,
+    agreed: Plan | None,
     quiet: bool,
-) -> RunResult:  # fmt: skip
+) -> RunResult:
     """Run in batches, telling how far it has come; Ctrl-C stops at the next border, or at once."""
     with _stop() as stop, _telling(quiet) as tell:
         return run_in_batches(
-            what.database, what.job, wish, lock_wait, batches, agreed, tell, lambda: stop[0]
+            what.database,
+            what.job,
+            receipt_options,
+            lock_wait,
+            batches,
+            agreed,
+            tell,
+            lambda: stop[0],
         )
 
 

@@ -188,7 +188,7 @@ def choices_of(options: dict[str, Any]) -> Choices:
 
 def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
     """Return the values that --param gives, as they are bound."""
-    from yeldro.core.selection.selection import parameter_value
+    from yeldro.formats.cleanup_values import parameter_value
 
     return {name: parameter_value(text) for name, text in given_parameters(options).items()}
 

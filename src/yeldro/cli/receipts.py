@@ -111,7 +111,7 @@ def restore(
     quiet: bool,
 ) -> None:
     """Put the rows of RECEIPT back, parents first, and undo the links it cut."""
-    from yeldro.core.receipts.writer import ReceiptWish
+    from yeldro.core.receipts.writer import ReceiptOptions
     from yeldro.core.restore import restore as restoring
     from yeldro.core.restore.staging import Scope
 
@@ -121,9 +121,9 @@ def restore(
     scope = Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
-    wish = ReceiptWish(folder, not without_rows)
-    allowed = restoring.Allowed(allow_trigger, accept_difference, no_way_back)
-    done = restoring.restore(database, found, wait, agreed, allowed, scope, wish)
+    receipt_options = ReceiptOptions(folder, not without_rows)
+    allowed = restoring.Acceptances(allow_trigger, accept_difference, no_way_back)
+    done = restoring.restore(database, found, wait, agreed, allowed, scope, receipt_options)
     if done.total:
         note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:

@@ -16,12 +16,12 @@ from yeldro.cli.batching import batches_of, run_batches
 from yeldro.cli.output import note_commit, show, show_json
 from yeldro.cli.what import What, what_of
 from yeldro.core.execution import run as running
-from yeldro.core.execution.approval import SeenPlans
+from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.execution.expectation_results import check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
 from yeldro.core.planning.job import JobPlan, what_follows
-from yeldro.core.receipts.writer import ReceiptWish
+from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, plans
 
@@ -83,13 +83,13 @@ def run(
     makes = any(each.add_constraint for each in what.job.cleanups)
     if agreed is None or agreed.total or makes or what.job.after:
         counts_only = what.without_rows(without_rows)
-        wish = ReceiptWish(what.receipts(receipts), not counts_only, copies)
+        receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
         if batches:
             seen = agreed.plans[0] if agreed else None
-            result = run_batches(what, wish, wait, batches, seen, quiet)
+            result = run_batches(what, receipt_options, wait, batches, seen, quiet)
         else:
-            agreement = what.agreed or (SeenPlans(agreed.plans) if agreed else None)
-            result = running.run(what.database, what.job, wish, wait, agreement)
+            agreement = what.agreed or (ConfirmedPlans(agreed.plans) if agreed else None)
+            result = running.run(what.database, what.job, receipt_options, wait, agreement)
     else:
         result = running.nothing_to_do(agreed)
     if result.outcome is Outcome.COMMITTED:

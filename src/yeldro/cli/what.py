@@ -15,7 +15,7 @@ from yeldro.cli import settings
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
-from yeldro.core.planning.heirs import apart
+from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.formats.fields import CLEANUP
@@ -97,7 +97,7 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
     job = replace(found.job, limits=limits)
     in_batches = options.get("batch") or options.get("batch_seconds")
     if found.agreed is None and not in_batches:
-        job = apart(found.database, job)
+        job = split_by_heir(found.database, job)
     return replace(found, job=job)
 
 

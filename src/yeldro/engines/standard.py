@@ -31,7 +31,7 @@ class StandardSession:
         self.connection = connection
         self.traits = replace(traits, core_checks_foreign_keys=checks)
         self.mode = mode
-        self.still: frozenset[TableName] = frozenset()
+        self.locked_tables: frozenset[TableName] = frozenset()
         self._key_tables = 0
 
     def note_surplus(
@@ -128,7 +128,7 @@ class StandardSession:
     def _written(self, table: Table) -> str:
         return sql.written(self.connection, table.name)
 
-    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+    def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Refused: only a table that hides its row id has neither it nor a key here."""
         del rows
         raise Refused(
@@ -137,16 +137,16 @@ class StandardSession:
             "Rename one of the columns rowid, oid and _rowid_.",
         )
 
-    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+    def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """As it is, where a transaction sees one state of the data or keeps others out."""
         return query
 
-    def can_hold_rows(self, table: Table) -> bool:
+    def can_lock_rows(self, table: Table) -> bool:
         """Who may remove rows may lock them, on most systems."""
         del table
         return True
 
-    def hold_rows(
+    def lock_rows(
         self,
         rows: sa.TableClause,
         condition: sql.Predicate,
@@ -156,13 +156,13 @@ class StandardSession:
         del rows, condition, values
         return None
 
-    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+    def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """As it is, where the plain form is planned well."""
         return statement
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
         """One after the other, where the system checks no foreign key itself."""
-        return [self.connection.execute(self.led_by_keys(each)).rowcount for each in updates]
+        return [self.connection.execute(self.key_driven(each)).rowcount for each in updates]
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
         """Never needed where contents are not printed."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -104,6 +105,20 @@ def value_of(field: Field, given: Any) -> Any:
     if given is not None and (not isinstance(given, kind) or isinstance(given, bool)):
         raise _of_another_kind(field, given)
     return given
+
+
+def parameter_value(text: str) -> Any:
+    """The value that `--param NAME=VALUE` binds: a number where it reads as exactly one, else text.
+
+    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in quotes of its own) are text.
+    """
+    if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
+        return int(text)
+    if re.fullmatch(r"-?\d+\.\d+", text) and repr(float(text)) == text:
+        return float(text)
+    if len(text) >= 2 and text[0] == text[-1] == "'":
+        return text[1:-1].replace("''", "'")
+    return text
 
 
 def expectations_from(

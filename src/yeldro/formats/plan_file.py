@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.key_sketch import Difference, KeyPrint, key_names, print_of
+from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared
 from yeldro.core.selection.checks import Check
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of
@@ -35,7 +35,7 @@ class PlannedStep:
     action: str
     table: str
     rows: int
-    keys: KeyPrint
+    keys: KeySketch
 
 
 @dataclass
@@ -205,7 +205,7 @@ def _read(path: Path, document: Mapping[str, Any]) -> SavedPlan:
     )
     steps = tuple(
         tuple(
-            PlannedStep(str(s["action"]), str(s["table"]), int(s["rows"]), KeyPrint.read(s))
+            PlannedStep(str(s["action"]), str(s["table"]), int(s["rows"]), KeySketch.read(s))
             for s in each["steps"]
         )
         for each in removes
@@ -216,7 +216,9 @@ def _read(path: Path, document: Mapping[str, Any]) -> SavedPlan:
 
 def _steps(session: Session, prepared: Prepared) -> list[PlannedStep]:
     return [
-        PlannedStep(str(work.step.action), work.step.table, work.step.rows, print_of(session, work))
+        PlannedStep(
+            str(work.step.action), work.step.table, work.step.rows, sketch_of(session, work)
+        )
         for work in prepared.work
     ]
 

@@ -17,7 +17,7 @@ from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.execution.run import check_plans
-from yeldro.core.execution.script import Trace, literal_check, trace_cleanup
+from yeldro.core.execution.script import ScriptStatements, literal_check, script_statements
 from yeldro.core.model.errors import Fault, Refused, UnknownName
 from yeldro.core.model.expectation import RowRange
 from yeldro.core.model.names import one_line
@@ -107,11 +107,11 @@ def script(database: Database, job: Job, name: str | None) -> str:
         raise UnknownName(f"There is no dialect {name!r}.", name, FRAMES)
     target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.own == source)
     own = target.own == source
-    traces: list[Trace] = []
+    traces: list[ScriptStatements] = []
     for cleanup in job.cleanups:
         before = sum(len(each.steps) for each in traces)
         enforces = target.frame.enforces
-        traces.append(trace_cleanup(database, cleanup, before, own=own, enforces=enforces))
+        traces.append(script_statements(database, cleanup, before, own=own, enforces=enforces))
     plans = tuple(each.plan for each in traces)
     follows = what_follows(plans)
     if any(follows):
@@ -135,7 +135,7 @@ def script(database: Database, job: Job, name: str | None) -> str:
     return "\n".join([*lines, "", *target.frame.end]) + "\n"
 
 
-def _check_can_be_said(target: _Target, traces: Sequence[Trace], own: bool) -> None:
+def _check_can_be_said(target: _Target, traces: Sequence[ScriptStatements], own: bool) -> None:
     for each in traces:
         if not own and not each.has_keys:
             raise Refused(
@@ -151,7 +151,7 @@ def _check_can_be_said(target: _Target, traces: Sequence[Trace], own: bool) -> N
             )
 
 
-def _head(frame: Frame, job: Job, shown: str, traces: Sequence[Trace]) -> Iterator[str]:
+def _head(frame: Frame, job: Job, shown: str, traces: Sequence[ScriptStatements]) -> Iterator[str]:
     """What the script is for, as comments."""
     counts = rows_by_table([each.plan for each in traces])
     listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
@@ -169,7 +169,7 @@ class _Writing:
         self.source = source
         self.own = own
 
-    def cleanup(self, place: int, trace: Trace) -> Iterator[str]:
+    def cleanup(self, place: int, trace: ScriptStatements) -> Iterator[str]:
         frame = self.target.frame
         for statement in self._set_up(trace.sets, place):
             yield ""

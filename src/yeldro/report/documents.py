@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from yeldro.report.text import plain
 
 if TYPE_CHECKING:
-    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.execution.run import RunResult
     from yeldro.core.inspection.orphans import Orphans
     from yeldro.core.inspection.preview import Preview
@@ -66,7 +66,7 @@ def plan_document(plan: Plan) -> Document:
                 "table": step.table,
                 "rows": step.rows,
                 "because": step.because,
-                "in_passing": step.in_passing,
+                "auxiliary": step.auxiliary,
                 "path": list(step.path),
             }
             for step in plan.steps
@@ -125,7 +125,7 @@ def settings_document(found: Sequence[Setting]) -> list[Document]:
     return [{"name": e.name, "value": e.value, "said_in": e.said_in or None} for e in found]
 
 
-def check_document(title: str, found: Sequence[Answer]) -> Document:
+def check_document(title: str, found: Sequence[ExpectationResult]) -> Document:
     return {
         "title": title,
         "holds": all(each.holds for each in found),
@@ -285,7 +285,7 @@ def receipt_document(receipt: Receipt) -> Document:
                 "rows": step.planned,
                 "affected": step.affected,
                 "because": step.because,
-                "in_passing": step.in_passing,
+                "auxiliary": step.auxiliary,
             }
             for step in receipt.steps
         ],

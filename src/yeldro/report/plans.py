@@ -26,11 +26,11 @@ from yeldro.report.parts import (
 from yeldro.report.text import visible
 
 if TYPE_CHECKING:
-    from yeldro.core.execution.expectation_results import Answer
+    from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.model.steps import Step
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Blocked, Plan
-    from yeldro.core.selection.checks import Checked
+    from yeldro.core.selection.checks import CheckResult
 
 _WIDE = 110
 _COUNTED_OFTEN = "A row counts in each step that changes it."
@@ -88,7 +88,7 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
 
 def _by_step(steps: Sequence[Step], *, in_batches: bool = False) -> bool:
     """True if some rows can be in the count of more than one step."""
-    told = [(each.action, each.table) for each in steps if not each.in_passing]
+    told = [(each.action, each.table) for each in steps if not each.auxiliary]
     return not count_each_row_once(told, in_batches=in_batches)
 
 
@@ -140,7 +140,7 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     return spaced(parts)
 
 
-def check_view(title: str, found: Sequence[Answer]) -> RenderableType:
+def check_view(title: str, found: Sequence[ExpectationResult]) -> RenderableType:
     failed = [each for each in found if not each.holds]
     rows: list[list[str | Text]] = [
         [
@@ -157,7 +157,7 @@ def check_view(title: str, found: Sequence[Answer]) -> RenderableType:
     )
 
 
-def _checked(found: Sequence[Checked]) -> list[RenderableType]:
+def _checked(found: Sequence[CheckResult]) -> list[RenderableType]:
     """What was asked when all was done, and that it holds."""
     return [
         Text.assemble(

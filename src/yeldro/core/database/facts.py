@@ -75,19 +75,19 @@ class ChangeCount:
 
 
 @dataclass(frozen=True)
-class Hold:
+class TableLocks:
     """Tables that are locked before the first look at a row, until the transaction ends.
 
     Args:
-        alone_in: a table that nobody else may use meanwhile.
-        still: tables in which nobody else may add, change or remove a row.
+        exclusive: a table that nobody else may use meanwhile.
+        unchanging: tables in which nobody else may add, change or remove a row.
     """
 
-    alone_in: TableName | None = None
-    still: tuple[TableName, ...] = ()
+    exclusive: TableName | None = None
+    unchanging: tuple[TableName, ...] = ()
 
 
-NOTHING = Hold()
+NOTHING = TableLocks()
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from yeldro.core.model.schema import Column, IdentityKind, Table
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
 
-PRINT = Column("yeldro_print", "binary(32)", nullable=False)
+ROW_HASH = Column("yeldro_print", "binary(32)", nullable=False)
 COPIES = Column("yeldro_copies", "bigint", nullable=False)
 
 
@@ -32,7 +32,7 @@ def kept_columns(table: Table) -> list[Column]:
 def key_columns(table: Table) -> list[Column]:
     """Return the columns of a key table that tell the rows of `table` apart."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
-        return [PRINT]
+        return [ROW_HASH]
     return column_list(table, table.identity.columns)
 
 
@@ -54,7 +54,7 @@ def computed_columns(session: Session, table: Table) -> list[Column]:
 def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
     """What tells a row of `rows`, of `table` or an alias of it, from all others."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
-        return [session.contents_print(table, rows)]
+        return [session.row_hash(table, rows)]
     return sql.columns_of(rows, table.identity.columns)
 
 
@@ -63,7 +63,7 @@ def keys_in(table: Table, keys: sa.FromClause) -> list[sa.ColumnElement[Any]]:
     return sql.columns_of(keys, [column.name for column in key_columns(table)])
 
 
-def so_many(
+def copies_of_rows(
     session: Session,
     table: Table,
     copies: sa.FromClause,
@@ -76,12 +76,12 @@ def so_many(
         copies: prints of contents, each with a number of rows.
     """
     rows = sql.rows_of(table)
-    contents = session.contents_print(table, rows)
+    contents = session.row_hash(table, rows)
     named = [value.label(f"yeldro_value_{place}") for place, value in enumerate(values)]
-    nth = sa.func.row_number().over(partition_by=copies.c[PRINT.name]).label("yeldro_nth")
+    nth = sa.func.row_number().over(partition_by=copies.c[ROW_HASH.name]).label("yeldro_nth")
     numbered = (
         sa.select(*named, nth, copies.c[COPIES.name])
-        .select_from(rows.join(copies, contents == copies.c[PRINT.name]))
+        .select_from(rows.join(copies, contents == copies.c[ROW_HASH.name]))
         .where(*conditions)
         .subquery("yeldro_numbered_copies")
     )

@@ -10,7 +10,7 @@ from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any, Protocol
 
-from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
+from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -125,7 +125,7 @@ class Values(Protocol):
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """Text with its case taken away."""
 
-    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+    def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """For tables without a key or row id: equal for rows that are equal in everything."""
 
     def parameter(self, value: Any) -> Any:
@@ -176,7 +176,7 @@ class RowChanges(Protocol):
     def run_deferred(self) -> None:
         """Make the system do now what it put off until the commit: its checks, and its triggers."""
 
-    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+    def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The statement in the form in which the system looks rows up by a key table's rows."""
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
@@ -235,17 +235,17 @@ class RowChanges(Protocol):
 class RowLocks(Protocol):
     """Rows and tables that other sessions must leave as they are."""
 
-    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+    def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """The query, so that its rows stay as it finds them until the transaction is over."""
 
     @property
-    def still(self) -> frozenset[TableName]:
+    def locked_tables(self) -> frozenset[TableName]:
         """The tables that were locked before the first look at a row."""
 
-    def can_hold_rows(self, table: Table) -> bool:
+    def can_lock_rows(self, table: Table) -> bool:
         """True if this user may lock single rows of a table; else it is to be locked whole."""
 
-    def hold_rows(
+    def lock_rows(
         self,
         rows: sa.TableClause,
         condition: sa.ColumnElement[bool],
@@ -383,13 +383,13 @@ class Database(Protocol):
         """What the system is like."""
 
     def writing(
-        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+        self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> AbstractContextManager[Session]:
         """A session in a transaction that other writers wait for; rolled back unless committed.
 
         Args:
             lock_wait: seconds to wait for other sessions' locks.
-            hold: what is locked before the first look at a row.
+            locks: what is locked before the first look at a row.
 
         Raises:
             Refused: a table cannot be held.

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Plan, Prepared
 
 
-class Agreement(Protocol):
+class Approval(Protocol):
     """Whatever says which plans may be carried out."""
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
@@ -28,7 +28,7 @@ class Agreement(Protocol):
 
 
 @dataclass(frozen=True)
-class SeenPlans:
+class ConfirmedPlans:
     """Plans that a person has seen; the same counts must be found again."""
 
     plans: Sequence[Plan]

@@ -17,8 +17,8 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.execution import run as running
-from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
-from yeldro.core.execution.proofs import prove_nothing_hangs
+from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
+from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import become_equal, counted_only, store
 from yeldro.core.execution.run import Outcome, Part, RunResult
 from yeldro.core.execution.steps import carry_out, check_means
@@ -45,7 +45,7 @@ from yeldro.core.selection.selection import resolve
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.receipts.writer import ReceiptWish
+    from yeldro.core.receipts.writer import ReceiptOptions
 
 _WAITING = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
 _FIRST_SIZE = 1000
@@ -91,7 +91,7 @@ class Progress:
 def run_in_batches(
     database: Database,
     job: Job,
-    wish: ReceiptWish,
+    receipt_options: ReceiptOptions,
     lock_wait: float,
     batches: Batches,
     agreed: Plan | None = None,
@@ -114,9 +114,9 @@ def run_in_batches(
         Interrupted: it was asked to stop.
     """
     (cleanup,) = _checked(job)
-    whole, prepared, steps = _plan_whole(database, job, cleanup, wish)
+    whole, prepared, steps = _plan_whole(database, job, cleanup, receipt_options)
     earlier = next(
-        (each for each in find_unfinished(wish.folder, job.title, database.shown)
+        (each for each in find_unfinished(receipt_options.folder, job.title, database.shown)
          if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
     )  # fmt: skip
     if earlier is None:
@@ -128,7 +128,7 @@ def run_in_batches(
         if earlier is not None:  # it was stopped when all was done but this
             BatchReceipt.take_up(earlier, whole.matched).committed()
         return running.nothing_to_do(JobPlan(job.title, (whole,)))
-    work = _Batched(database, job, cleanup, wish, lock_wait, whole, steps)
+    work = _Batched(database, job, cleanup, receipt_options, lock_wait, whole, steps)
     work.open(earlier)
     try:
         work.carry_out(batches, watch, should_stop)
@@ -164,7 +164,7 @@ def _checked(job: Job) -> tuple[Cleanup]:
 
 
 def _plan_whole(
-    database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish
+    database: Database, job: Job, cleanup: Cleanup, receipt_options: ReceiptOptions
 ) -> tuple[Plan, Prepared, list[tuple[Step, TableName]]]:
     """The plan of all batches together, and every step that a batch can have, with its table."""
     with database.reading() as session:
@@ -174,7 +174,7 @@ def _plan_whole(
         job.limits.check_rows(plan.total)
         running.check_plan(plan, _without_expectations(cleanup))
         _check_divisible(prepared)
-        if wish.with_rows:
+        if receipt_options.with_rows:
             _check_told_apart(session, prepared)
         return plan, prepared, _steps_of_batches(prepared)
 
@@ -265,20 +265,26 @@ class _Batched:
     """A run in batches on its way."""
 
     def __init__(
-        self, database: Database, job: Job, cleanup: Cleanup, wish: ReceiptWish, lock_wait: float,
-        whole: Plan, steps: list[tuple[Step, TableName]],
-    ) -> None:  # fmt: skip
+        self,
+        database: Database,
+        job: Job,
+        cleanup: Cleanup,
+        receipt_options: ReceiptOptions,
+        lock_wait: float,
+        whole: Plan,
+        steps: list[tuple[Step, TableName]],
+    ) -> None:
         self.database = database
         self.job = job
         self.cleanup = cleanup
-        self.wish = wish
+        self.receipt_options = receipt_options
         self.lock_wait = lock_wait
         self.whole = whole
         self.steps = steps
         self.left = Counter(
             {step.table: step.rows for step, _ in steps if step.action is Action.REMOVE}
         )
-        self.hold = what_to_hold(database, job)
+        self.locks = tables_to_lock(database, job)
         self.receipt: BatchReceipt | None = None
         self.before = 0
         self.in_doubt = False
@@ -298,7 +304,11 @@ class _Batched:
         with self.database.reading() as session:
             system = session.traits.name
         self.receipt = BatchReceipt(
-            self.wish.folder, self.job.title, system, self.database.shown, self.whole.table
+            self.receipt_options.folder,
+            self.job.title,
+            system,
+            self.database.shown,
+            self.whole.table,
         )
         self.receipt.begin(self.whole, self.steps)
 
@@ -334,7 +344,7 @@ class _Batched:
             raise Fault("receipt is not known here")
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
         cleanup = replace(self.cleanup, selection=selection)
-        with self.database.writing(self.lock_wait, self.hold) as session:
+        with self.database.writing(self.lock_wait, self.locks) as session:
             with session.looking():
                 prepared = prepare(session, cleanup, explain=False)
             running.check_plan(prepared.plan, _without_expectations(cleanup))
@@ -350,13 +360,13 @@ class _Batched:
             self.receipt.add_plan(replace(prepared.plan, matched=taken))
             on_disk = False
             try:
-                hold_kept_rows(session, prepared)
-                watched = store(session, prepared, self.receipt, self.wish)
+                lock_kept_rows(session, prepared)
+                watched = store(session, prepared, self.receipt, self.receipt_options)
                 tally, ledger = carry_out(session, prepared, cleanup)
                 for each in watched:
                     each.store(self.receipt)
                 if session.traits.core_checks_foreign_keys:
-                    prove_nothing_hangs(session, prepared)
+                    prove_no_dangling_references(session, prepared)
                 self.receipt.ready(tally, ledger)
                 on_disk = True
                 session.commit()

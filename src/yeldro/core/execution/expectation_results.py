@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from yeldro.core.execution import run as running
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import same_name
-from yeldro.core.selection.checks import ask
+from yeldro.core.selection.checks import run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Answer:
+class ExpectationResult:
     """Whether one expectation is true now.
 
     Args:
@@ -33,7 +33,7 @@ class Answer:
     holds: bool
 
 
-def check_now(database: Database, job: Job) -> tuple[Answer, ...]:
+def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
     """What a job's expectations and checks give on the database as it is now; changes nothing.
 
     Raises:
@@ -47,18 +47,18 @@ def check_now(database: Database, job: Job) -> tuple[Answer, ...]:
     answers = list(_counts(job, found))
     with database.reading() as session:
         answers += [
-            Answer(
+            ExpectationResult(
                 each.check.about or each.check.query,
                 str(each.check.expected),
                 each.found,
                 each.holds,
             )
-            for each in ask(session, job.after)
+            for each in run_checks(session, job.after)
         ]
     return tuple(answers)
 
 
-def _counts(job: Job, found: JobPlan) -> Iterator[Answer]:
+def _counts(job: Job, found: JobPlan) -> Iterator[ExpectationResult]:
     """Yield the expectations of each cleanup, and those of all together."""
     for cleanup, plan in zip(job.cleanups, found.plans, strict=True):
         where = f"{plan.table}: " if len(job.cleanups) > 1 else ""
@@ -71,7 +71,7 @@ def _counts(job: Job, found: JobPlan) -> Iterator[Answer]:
 
 def _of(
     expected: Expectations, counted: dict[str, int], tables: dict[str, int], where: str
-) -> Iterator[Answer]:
+) -> Iterator[ExpectationResult]:
     ranges = [
         ("matched rows", expected.matched, counted["matched"]),
         ("rows in all", expected.total, counted["total"]),
@@ -82,4 +82,4 @@ def _of(
     ]
     for what, each, rows in ranges:
         if each is not None:
-            yield Answer(where + what, str(each), rows, rows in each)
+            yield ExpectationResult(where + what, str(each), rows, rows in each)

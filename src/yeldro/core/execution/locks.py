@@ -14,13 +14,13 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.database.facts import Hold
+from yeldro.core.database.facts import TableLocks
 from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
-from yeldro.core.planning.job import Job, check_alone, told_apart
-from yeldro.core.planning.truncation import table_to_hold
+from yeldro.core.planning.job import Job, check_alone, with_error_context
+from yeldro.core.planning.truncation import table_to_lock
 from yeldro.core.selection.duplicates import kept_rows
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
 
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Prepared
 
 
-def what_to_hold(database: Database, job: Job) -> Hold:
+def tables_to_lock(database: Database, job: Job) -> TableLocks:
     """Return the tables to lock before the first look at a row.
 
     Raises:
@@ -38,15 +38,15 @@ def what_to_hold(database: Database, job: Job) -> Hold:
     check_alone(job)
     for cleanup in job.cleanups:
         if cleanup.truncate:
-            return Hold(alone_in=table_to_hold(database, cleanup.selection))
+            return TableLocks(exclusive=table_to_lock(database, cleanup.selection))
     if database.traits.has_single_writer:
-        return Hold()
+        return TableLocks()
     found: dict[TableName, None] = {}
     with database.reading() as session:
         for place, cleanup in enumerate(job.cleanups):
-            with told_apart(job, place):
+            with with_error_context(job, place):
                 found |= dict.fromkeys(_that_decide(session, cleanup.selection))
-    return Hold(still=tuple(found))
+    return TableLocks(unchanging=tuple(found))
 
 
 def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
@@ -66,7 +66,7 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
         other = find_table(session.catalogue, related.other)
         if not _is_held(table, other, related, and_parents=False):
             yield other.name
-    if selection.duplicates_by and not session.can_hold_rows(table):
+    if selection.duplicates_by and not session.can_lock_rows(table):
         yield table.name
     if selection.orphans:
         yield orphan_key(selection.orphans, table).parent
@@ -104,7 +104,7 @@ def _is_held(table: Table, other: Table, related: RelatedTable, *, and_parents: 
     return by_children or by_parents
 
 
-def hold_kept_rows(session: Session, prepared: Prepared) -> None:
+def lock_kept_rows(session: Session, prepared: Prepared) -> None:
     """Lock the row that is kept of every group of duplicates that loses rows.
 
     Raises:
@@ -113,7 +113,7 @@ def hold_kept_rows(session: Session, prepared: Prepared) -> None:
     """
     picked = prepared.ripple.matched_keys
     grouping = prepared.matched.grouping
-    if grouping is None or picked is None or prepared.matched.table.name in session.still:
+    if grouping is None or picked is None or prepared.matched.table.name in session.locked_tables:
         return
     table, rows = prepared.matched.table, prepared.matched.rows
     values = [rows.c[name] for name in grouping.by]
@@ -125,7 +125,7 @@ def hold_kept_rows(session: Session, prepared: Prepared) -> None:
     else:
         condition = kept_rows(table, rows, grouping, session)
         expected = sql.count(session.connection, rows, condition)
-    held = session.hold_rows(rows, condition, values)
+    held = session.lock_rows(rows, condition, values)
     if held is not None and held != expected:
         raise CountMismatch(
             f"{expected:,} rows of {table.name} are to be kept, and {held:,} of them are there.",

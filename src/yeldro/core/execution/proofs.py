@@ -21,13 +21,13 @@ if TYPE_CHECKING:
     from yeldro.core.planning.treatment import Link
 
 
-def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
+def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:
     """No row that is left references a row that is gone.
 
     Raises:
         CountMismatch: one does, so a trigger added or changed rows.
     """
-    for link, query in hanging_rows(session, prepared):
+    for link, query in dangling_references(session, prepared):
         hanging = session.connection.execute(query).scalar_one()
         if hanging:
             child = link.key.child
@@ -38,14 +38,16 @@ def prove_nothing_hangs(session: Session, prepared: Prepared) -> None:
             )
 
 
-def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, sa.Select[Any]]]:
+def dangling_references(
+    session: Session, prepared: Prepared
+) -> Iterator[tuple[Link, sa.Select[Any]]]:
     """For each foreign key in reach, how many rows reference what is not there any more."""
     moved = prepared.ripple.moved_keys
     for link in prepared.ripple.reach.links:
         if link.carried and not link.only_conflicts and moved and link.key in moved.filled:
             rows = sql.rows_of(session.catalogue.table(link.key.child))
             query = sa.select(sa.func.count()).select_from(rows).where(moved.references(link))
-            yield link, session.held(query)
+            yield link, session.locking_read(query)
         parents = prepared.ripple.removed.get(link.key.parent)
         if parents is None:
             continue
@@ -55,7 +57,7 @@ def hanging_rows(session: Session, prepared: Prepared) -> Iterator[tuple[Link, s
         if any(found.rows.table == parents.table for found in prepared.ripple.repointed):
             hanging.append(without_parent(link.key, rows, parents.table))  # others may have its key
         query = sa.select(sa.func.count()).select_from(rows).where(*hanging)
-        yield link, session.held(query)
+        yield link, session.locking_read(query)
 
 
 def prove_groups_live(

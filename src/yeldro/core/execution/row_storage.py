@@ -27,7 +27,7 @@ from yeldro.core.model.errors import ROLLED_BACK, Refused
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.row_sets import rows_in
 from yeldro.core.receipts.copies import CopyPlace, make_copy
-from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter, stored_columns
+from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter, stored_columns
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -40,7 +40,7 @@ _WIDEST = 1998  # of a receipt's table: SQLite's 2,000 but for two of its own
 
 
 def store(
-    session: Session, prepared: Prepared, receipt: ReceiptWriter, wish: ReceiptWish
+    session: Session, prepared: Prepared, receipt: ReceiptWriter, receipt_options: ReceiptOptions
 ) -> list[Watched | Counted]:
     """Notes every step in the receipt, and keeps the rows it is about to remove or change.
 
@@ -48,16 +48,16 @@ def store(
         Rows that are kept as a whole until it is known what triggers make of them.
     """
     watched: list[Watched | Counted] = []
-    if wish.with_rows and not wish.copy_to:
+    if receipt_options.with_rows and not receipt_options.copy_to:
         widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
         receipt.check_space(sum(rows * width for rows, width in widths))
     for place, work in enumerate(prepared.work):
         table = work.rows.table
         receipt.add_step(work.step, table.name)
-        if not wish.with_rows or work.step.in_passing:
+        if not receipt_options.with_rows or work.step.auxiliary:
             continue
         changes = _changes(prepared, table)
-        if is_watched(work, wish):
+        if is_watched(work, receipt_options):
             watched.append(watch(session, work, changes))
             continue
         earlier = [other for other in prepared.work[:place] if other.rows.table == table]
@@ -70,10 +70,10 @@ def store(
         query = rows_in(session, work.rows, forms)
         if len(columns) >= _WIDE:
             _check_width(session, table, columns, query)
-        if wish.copy_to:
-            _copy(session, work, receipt, wish.copy_to, stored_columns(columns), values)
+        if receipt_options.copy_to:
+            _copy(session, work, receipt, receipt_options.copy_to, stored_columns(columns), values)
         else:
-            held = query if work.rows.copies else session.held(query)
+            held = query if work.rows.copies else session.locking_read(query)
             receipt.add_rows(work.step, columns, stored_in_parts(session, held))
         if counted_only(session, table):
             removed = work.step.action is Action.REMOVE
@@ -88,7 +88,7 @@ def store(
                 rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
-    if wish.with_rows:
+    if receipt_options.with_rows:
         watched += [count_changed(session, works) for works in _changed_unseen(prepared)]
     return watched
 

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.execution.locks import hold_kept_rows, what_to_hold
-from yeldro.core.execution.proofs import prove_nothing_hangs
+from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
+from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import store
 from yeldro.core.execution.steps import carry_out, check_means, commit_with
 from yeldro.core.model.counts import Ledger, Tally, joined
@@ -30,16 +30,16 @@ from yeldro.core.planning.job import (
     JobPlan,
     check_alone,
     rows_by_table,
-    told_apart,
     what_follows,
+    with_error_context,
 )
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
-from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
-from yeldro.core.selection.checks import Checked, ask, hold
+from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
+from yeldro.core.selection.checks import CheckResult, require_checks, run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.execution.approval import Agreement
+    from yeldro.core.execution.approval import Approval
     from yeldro.core.execution.trigger_changes import Counted, Watched
     from yeldro.core.model.schema import TableName
 
@@ -79,7 +79,7 @@ class RunResult:
     outcome: Outcome
     ledger: Ledger
     receipt: Path | None = None
-    after: tuple[Checked, ...] = ()
+    after: tuple[CheckResult, ...] = ()
     copies: tuple[TableName, ...] = ()
 
     @property
@@ -93,7 +93,7 @@ class RunResult:
         return joined(part.tally for part in self.parts)
 
 
-def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPlan:
+def plan(database: Database, job: Job, watch: Approval | None = None) -> JobPlan:
     """What `job` would do to the database as it is now; changes nothing.
 
     Args:
@@ -106,7 +106,7 @@ def plan(database: Database, job: Job, watch: Agreement | None = None) -> JobPla
     plans: list[Plan] = []
     done: list[tuple[Cleanup, Prepared]] = []
     for place, cleanup in enumerate(job.cleanups):
-        with database.reading() as session, told_apart(job, place):
+        with database.reading() as session, with_error_context(job, place):
             before = sum(len(each.steps) for each in plans)
             prepared = prepare(session, cleanup, steps_before=before)
             done.append((cleanup, prepared))
@@ -126,14 +126,14 @@ def check_plans(found: JobPlan, job: Job) -> None:
         CountMismatch: an expectation does not hold.
     """
     for place, each in enumerate(found.plans):
-        with told_apart(job, place):
+        with with_error_context(job, place):
             job.limits.check_tables(each)
             check_plan(each, job.cleanups[place])
     _check_sum(found.plans, job, UNCHANGED)
 
 
 def rehearse(
-    database: Database, job: Job, lock_wait: float, watch: Agreement | None = None
+    database: Database, job: Job, lock_wait: float, watch: Approval | None = None
 ) -> RunResult:
     """Carry out everything in a transaction and roll it back.
 
@@ -145,12 +145,12 @@ def rehearse(
         Refused: a plan is blocked.
         CountMismatch: a count was not as planned or expected.
     """
-    with database.writing(lock_wait, what_to_hold(database, job)) as session:
+    with database.writing(lock_wait, tables_to_lock(database, job)) as session:
         work = _Running(session, database, job, None, watch)
         work.carry_out()
-        found = ask(session, job.after)
+        found = run_checks(session, job.after)
         session.roll_back()
-    hold(found)
+    require_checks(found)
     outcome = Outcome.ROLLED_BACK if work.total else Outcome.NOTHING_TO_DO
     return RunResult(job.title, tuple(work.parts), outcome, work.ledger, after=found)
 
@@ -158,9 +158,9 @@ def rehearse(
 def run(
     database: Database,
     job: Job,
-    wish: ReceiptWish,
+    receipt_options: ReceiptOptions,
     lock_wait: float,
-    agreed: Agreement | None = None,
+    agreed: Approval | None = None,
 ) -> RunResult:
     """Remove the rows, if exactly the planned and expected numbers go; else change nothing.
 
@@ -173,12 +173,12 @@ def run(
         CountMismatch: a count or a check was not as planned or expected; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
-    with database.writing(lock_wait, what_to_hold(database, job)) as session:
-        work = _Running(session, database, job, wish, agreed)
+    with database.writing(lock_wait, tables_to_lock(database, job)) as session:
+        work = _Running(session, database, job, receipt_options, agreed)
         try:
             work.carry_out()
-            found = ask(session, job.after)
-            hold(found)
+            found = run_checks(session, job.after)
+            require_checks(found)
             work.make_constraints(at_once=True)
             if work.receipt:
                 work.receipt.ready(joined(part.tally for part in work.parts), work.ledger)
@@ -204,13 +204,13 @@ class _Running:
         session: Session,
         database: Database,
         job: Job,
-        wish: ReceiptWish | None,
-        agreed: Agreement | None,
+        receipt_options: ReceiptOptions | None,
+        agreed: Approval | None,
     ) -> None:
         self.session = session
         self.database = database
         self.job = job
-        self.wish = wish
+        self.receipt_options = receipt_options
         self.agreed = agreed
         self.receipt: ReceiptWriter | None = None
         self.parts: list[Part] = []
@@ -226,16 +226,16 @@ class _Running:
         """Plan and execute the cleanups one after another."""
         done: list[Prepared] = []
         for place, cleanup in enumerate(self.job.cleanups):
-            with told_apart(self.job, place):
+            with with_error_context(self.job, place):
                 done.append(self._next(cleanup))
         check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
         if self.session.traits.core_checks_foreign_keys:
             for prepared in done:
-                prove_nothing_hangs(self.session, prepared)
+                prove_no_dangling_references(self.session, prepared)
 
     def _next(self, cleanup: Cleanup) -> Prepared:
         before = sum(len(part.plan.steps) for part in self.parts)
-        explain = self.wish is None
+        explain = self.receipt_options is None
         with self.session.looking():
             prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
         found = prepared.plan
@@ -248,10 +248,12 @@ class _Running:
         if self.agreed:
             self.agreed.check(len(self.parts), self.session, prepared)
         if found.total:
-            accepted = cleanup.no_way_back if self.wish else None
+            accepted = cleanup.no_way_back if self.receipt_options else None
             lasting = check_means(self.session, prepared, accepted)
-            hold_kept_rows(self.session, prepared)
-            watched = self._store(prepared, self.wish, lasting) if self.wish else []
+            lock_kept_rows(self.session, prepared)
+            watched = (
+                self._store(prepared, self.receipt_options, lasting) if self.receipt_options else []
+            )
             tally, ledger = carry_out(self.session, prepared, cleanup)
             for each in watched:
                 if self.receipt is None:
@@ -259,24 +261,26 @@ class _Running:
                 each.store(self.receipt)
         else:
             tally, ledger = Tally((), ()), Ledger({})
-        self.parts.append(Part(found, tally, cleanup.add_constraint and self.wish is not None))
+        self.parts.append(
+            Part(found, tally, cleanup.add_constraint and self.receipt_options is not None)
+        )
         self.ledger = self.ledger.with_more(ledger)
         return prepared
 
     def _store(
-        self, prepared: Prepared, wish: ReceiptWish, lasting: Sequence[str]
+        self, prepared: Prepared, receipt_options: ReceiptOptions, lasting: Sequence[str]
     ) -> list[Watched | Counted]:
         """Put the rows that are about to go into the receipt; those that are to be looked at."""
         if self.receipt is None:
             self.receipt = ReceiptWriter(
-                wish.folder,
+                receipt_options.folder,
                 self.job.title,
                 self.session.traits.name,
                 self.database.shown,
                 prepared.plan.table,
             )
         self.receipt.add_plan(prepared.plan)
-        watched = store(self.session, prepared, self.receipt, wish)
+        watched = store(self.session, prepared, self.receipt, receipt_options)
         if lasting:
             self.lasting += lasting
             self.receipt.keep()

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database.facts import Mode
-from yeldro.core.execution.proofs import hanging_rows, lost_groups
+from yeldro.core.execution.proofs import dangling_references, lost_groups
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.steps import statement_of
 from yeldro.core.model.errors import MissingPrivilege, Refused
@@ -25,7 +25,7 @@ _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", 
 
 
 @dataclass(frozen=True)
-class Question:
+class ZeroCheck:
     """A query whose answer must be zero when all is done, and what it means."""
 
     about: str
@@ -33,7 +33,7 @@ class Question:
 
 
 @dataclass(frozen=True)
-class Trace:
+class ScriptStatements:
     """One cleanup as SQL in the database's own dialect.
 
     Args:
@@ -47,14 +47,14 @@ class Trace:
     plan: Plan
     sets: tuple[str, ...]
     steps: tuple[tuple[Step, str], ...]
-    proofs: tuple[Question, ...]
+    proofs: tuple[ZeroCheck, ...]
     deferred: bool
     has_keys: bool
 
 
-def trace_cleanup(
+def script_statements(
     database: Database, cleanup: Cleanup, steps_before: int, *, own: bool, enforces: bool
-) -> Trace:
+) -> ScriptStatements:
     """Plans a cleanup, and writes down every statement; changes nothing.
 
     Args:
@@ -88,9 +88,9 @@ def trace_cleanup(
         steps = []
         for work in prepared.work:
             statement = statement_of(work)
-            statement = session.led_by_keys(statement) if own else statement
+            statement = session.key_driven(statement) if own else statement
             steps.append((work.step, written(statement)))
-        return Trace(
+        return ScriptStatements(
             plan=prepared.plan,
             sets=tuple(sets),
             steps=tuple(steps),
@@ -155,13 +155,13 @@ def _proofs(
     written: Callable[[sa.ClauseElement], str],
     *,
     hanging: bool,
-) -> list[Question]:
+) -> list[ZeroCheck]:
     found = []
     if hanging:
-        for link, query in hanging_rows(session, prepared):
-            found.append(Question(f"rows without a parent through {link.key}", written(query)))
+        for link, query in dangling_references(session, prepared):
+            found.append(ZeroCheck(f"rows without a parent through {link.key}", written(query)))
     if cleanup.selection.duplicates_by:
         lost = lost_groups(session, prepared, cleanup)
         if lost is not None:
-            found.append(Question("groups that would lose every row", written(lost)))
+            found.append(ZeroCheck("groups that would lose every row", written(lost)))
     return found

@@ -187,7 +187,7 @@ def _execute(session: Session, work: Work) -> int:
         if rows.keys is None:
             raise Fault("keys is not known here")
         return session.remove_copies(rows.table, rows.keys)
-    statement = session.led_by_keys(statement_of(work))
+    statement = session.key_driven(statement_of(work))
     if work.step.action is Action.REMOVE and session.unseen_references(rows.table) is None:
         with session.letting_the_system_check():
             return session.connection.execute(statement).rowcount

@@ -19,7 +19,7 @@ from yeldro.core.model.steps import Action, Step
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.planning.plan import Work
-    from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+    from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 
 
 @dataclass(frozen=True)
@@ -77,9 +77,9 @@ def changed_by_triggers(work: Work) -> bool:
     )
 
 
-def is_watched(work: Work, wish: ReceiptWish) -> bool:
+def is_watched(work: Work, receipt_options: ReceiptOptions) -> bool:
     """True if a trigger may change more of a step's rows than the step, and a key finds them."""
-    return wish.copy_to is None and work.rows.table.has_key and changed_by_triggers(work)
+    return receipt_options.copy_to is None and work.rows.table.has_key and changed_by_triggers(work)
 
 
 def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:
@@ -106,7 +106,7 @@ def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[A
     forms = [session.readable(value, column) for _, column, value in parts]
     found = sa.select(sa.func.row_number().over(), *forms).where(work.rows.condition)
     session.connection.execute(
-        sa.insert(staged).from_select(list(staged.c), session.held(found.select_from(rows)))
+        sa.insert(staged).from_select(list(staged.c), session.locking_read(found.select_from(rows)))
     )
     session.key_table_filled(staged)
     columns = tuple((role, column.name, column.type) for role, column, _ in parts)

@@ -34,7 +34,7 @@ class Tally:
     def total(self) -> int:
         """Rows gone or changed; one that several steps change counts in each of them."""
         pairs = zip(self.steps, self.affected, strict=True)
-        return sum(rows for step, rows in pairs if not step.in_passing)
+        return sum(rows for step, rows in pairs if not step.auxiliary)
 
     def by_table(self, counted_under: Mapping[str, str]) -> dict[str, Changes]:
         """Rows affected by the steps alone, by the table under which the database counts them."""

@@ -25,7 +25,7 @@ class Step:
     Args:
         because: the foreign keys that are the reason, with their action or the user's option.
         path: the tables from the named table to this one.
-        in_passing: these rows are changed only so that a later step can remove them; that step
+        auxiliary: these rows are changed only so that a later step can remove them; that step
             counts and stores them.
     """
 
@@ -35,7 +35,7 @@ class Step:
     rows: int
     because: str
     path: tuple[str, ...]
-    in_passing: bool = False
+    auxiliary: bool = False
 
 
 def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Cleanup
 
 
-def apart(database: Database, job: Job) -> Job:
+def split_by_heir(database: Database, job: Job) -> Job:
     """Return the job with a cleanup for each table in which its matched rows live.
 
     What cannot be taken apart is left as it is, and refused when it is planned.

@@ -167,7 +167,7 @@ def check_alone(job: Job) -> None:
 
 
 @contextmanager
-def told_apart(job: Job, place: int) -> Iterator[None]:
+def with_error_context(job: Job, place: int) -> Iterator[None]:
     """Say of a failure which cleanup it comes from, where there are several."""
     try:
         yield

@@ -47,7 +47,7 @@ class Difference:
 
 
 @dataclass
-class KeyPrint:
+class KeySketch:
     """The print of a set of keys, in whatever order they are added.
 
     Args:
@@ -69,9 +69,9 @@ class KeyPrint:
             else:
                 self.cells.pop(place, None)
 
-    def since(self, earlier: KeyPrint) -> Difference:
+    def since(self, earlier: KeySketch) -> Difference:
         """What is new here and what is gone, compared with an earlier print."""
-        left = KeyPrint(self.rows - earlier.rows, dict(self.cells))
+        left = KeySketch(self.rows - earlier.rows, dict(self.cells))
         for place, cell in earlier.cells.items():
             own = left.cells.get(place, (0, 0, 0))
             changed = (own[0] - cell[0], own[1] - cell[1], own[2] - cell[2])
@@ -98,7 +98,7 @@ class KeyPrint:
         return {"rows": self.rows, "cells": cells}
 
     @classmethod
-    def read(cls, document: Mapping[str, Any]) -> KeyPrint:
+    def read(cls, document: Mapping[str, Any]) -> KeySketch:
         """Return a print from JSON.
 
         Raises:
@@ -112,7 +112,7 @@ class KeyPrint:
         return cls(int(document["rows"]), cells)
 
 
-def print_of(session: Session, work: Work) -> KeyPrint:
+def sketch_of(session: Session, work: Work) -> KeySketch:
     """Return the print of the keys of the rows that one step is about to remove or change.
 
     Rows without a key are told apart by all they hold.
@@ -126,7 +126,7 @@ def print_of(session: Session, work: Work) -> KeyPrint:
     ]
     query = rows_in(session, work.rows, readable)
     found = session.connection.execute(query.execution_options(stream_results=True))
-    made = KeyPrint()
+    made = KeySketch()
     for part in found.partitions(_ROWS_AT_ONCE):
         for key in _keys(session.stored(part)):
             made.add(key)

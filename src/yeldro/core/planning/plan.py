@@ -138,7 +138,7 @@ class Plan:
         """Rows removed or changed, by table."""
         counted: Counter[str] = Counter()
         for step in self.steps:
-            if not step.in_passing:
+            if not step.auxiliary:
                 counted[step.table] += step.rows
         return dict(counted)
 
@@ -213,7 +213,7 @@ def prepare(
         table=str(matched.table.name),
         matched=ripple.matched,
         table_rows=sql.count(session.connection, matched.rows) if explain else 0,
-        total=sum(each.step.rows for each in work if not each.step.in_passing),
+        total=sum(each.step.rows for each in work if not each.step.auxiliary),
         steps=tuple(each.step for each in work),
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
@@ -350,11 +350,11 @@ def _step(
     found: RowSet,
     because: str,
     path: Sequence[ForeignKey],
-    in_passing: bool = False,
+    auxiliary: bool = False,
 ) -> Step:
     tables = [str(path[0].parent), *(str(key.child) for key in path)] if path else []
     name = str(found.table.name)
-    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,), in_passing)
+    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,), auxiliary)
 
 
 def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:

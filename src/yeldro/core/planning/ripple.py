@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import COPIES, PRINT, in_keys, stands_in
+from yeldro.core.database.identity import COPIES, ROW_HASH, in_keys, stands_in
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
@@ -256,7 +256,7 @@ class _Tracing:
         values = self.keys.values(table, rows, keys)
         query = (
             sa.select(*(values[name] for name in names), copies.c[COPIES.name])
-            .select_from(rows.join(copies, values[PRINT.name] == copies.c[PRINT.name]))
+            .select_from(rows.join(copies, values[ROW_HASH.name] == copies.c[ROW_HASH.name]))
             .where(*self.start.conditions)
             .distinct()
         )

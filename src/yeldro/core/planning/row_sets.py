@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import in_keys, so_many
+from yeldro.core.database.identity import copies_of_rows, in_keys
 from yeldro.core.model.errors import Fault
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def rows_in(
     if found.copies:
         if found.keys is None:
             raise Fault("keys is not known here")
-        return so_many(session, found.table, found.keys, values)
+        return copies_of_rows(session, found.table, found.keys, values)
     return sa.select(*values).select_from(found.source).where(found.condition)
 
 

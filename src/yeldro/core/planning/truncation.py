@@ -68,7 +68,7 @@ def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
     return found
 
 
-def table_to_hold(database: Database, selection: Selection) -> TableName:
+def table_to_lock(database: Database, selection: Selection) -> TableName:
     """Return the table that nobody else may use while it is counted and emptied."""
     check_selection(selection)
     with database.reading() as session:

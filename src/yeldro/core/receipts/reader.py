@@ -31,7 +31,7 @@ class ReceiptStep:
     """One step as a receipt tells it.
 
     Args:
-        in_passing: the rows were changed only so that a later step could remove them.
+        auxiliary: the rows were changed only so that a later step could remove them.
         equal_rows_left: rows that stayed and are equal to those that went, or to the changed ones
             as they are now, where a table has no key and its system no row id to put rows back
             under; None elsewhere.
@@ -47,7 +47,7 @@ class ReceiptStep:
     planned: int
     affected: int | None
     because: str
-    in_passing: bool
+    auxiliary: bool
     equal_rows_left: int | None
     rows_table: str | None
     columns: tuple[StoredColumn, ...]
@@ -81,7 +81,7 @@ class Receipt:
     @property
     def total(self) -> int:
         """Rows that were to be removed or changed."""
-        return sum(step.planned for step in self.steps if not step.in_passing)
+        return sum(step.planned for step in self.steps if not step.auxiliary)
 
     @property
     def is_of_restore(self) -> bool:
@@ -137,7 +137,7 @@ def read_receipt(path: Path) -> Receipt:
                     planned=row["planned"],
                     affected=row["affected"],
                     because=row["because"],
-                    in_passing=bool(row["in_passing"]),
+                    auxiliary=bool(row["in_passing"]),
                     equal_rows_left=row["equal_rows_left"],
                     rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
                     columns=tuple(StoredColumn(*column) for column in columns),

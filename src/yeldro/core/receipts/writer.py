@@ -30,7 +30,7 @@ _BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
 
 
 @dataclass(frozen=True)
-class ReceiptWish:
+class ReceiptOptions:
     """Where a receipt goes and what it holds.
 
     Args:
@@ -112,7 +112,7 @@ class ReceiptWriter:
                     table.name,
                     step.rows,
                     step.because,
-                    step.in_passing,
+                    step.auxiliary,
                 ),
             )
 

@@ -23,7 +23,7 @@ class AddedRows(StagedRows):
     @property
     def _as_added(self) -> sql.Predicate:
         there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
-        return sa.and_(there, ~self.taken_over)
+        return sa.and_(there, ~self.reassigned)
 
     def compare(self, others: Sequence[StagedRows]) -> tuple[Restored, list[Conflict]]:
         """Count what is gone again and what is still there, and tell what stands in the way."""
@@ -60,7 +60,7 @@ class AddedRows(StagedRows):
         said += sample(self, needed)
         return [Conflict(ConflictKind.REFERENCED, name, rows, said, needed)]
 
-    def hold_parents(self) -> None:
+    def lock_parents(self) -> None:
         """Rows that go need no parents."""
 
     def narrow(self) -> None:
@@ -76,8 +76,10 @@ class AddedRows(StagedRows):
             some = sa.or_(*(column.is_not(None) for column in columns))
             values: dict[Any, Any] = dict.fromkeys(columns, sa.null())
             values |= sql.left_alone(self.table, self.rows, key.columns)
-            statement = sa.update(self.rows).where(self.is_mine(self.rows), some).values(values)
-            led = self.session.led_by_keys(statement)
+            statement = (
+                sa.update(self.rows).where(self.is_stored_row(self.rows), some).values(values)
+            )
+            led = self.session.key_driven(statement)
             changed += self.session.connection.execute(led).rowcount
         return changed
 
@@ -88,14 +90,14 @@ class AddedRows(StagedRows):
         found = sa.select(sa.literal(1)).select_from(self.staged)
         if not self.told_by_count:
             found = found.where(*self.agree(self.key), *self.agree(values))
-            where = [sa.exists(found.correlate(self.rows)), self.is_mine(self.rows)]
-            statement = self.session.led_by_keys(sa.delete(self.rows).where(*where))
+            where = [sa.exists(found.correlate(self.rows)), self.is_stored_row(self.rows)]
+            statement = self.session.key_driven(sa.delete(self.rows).where(*where))
             if self.session.unseen_references(self.table) is None:
                 with self.session.letting_the_system_check():
                     return self.session.connection.execute(statement).rowcount
             return self.session.connection.execute(statement).rowcount
         if self.equal_rows() == self.stored:
-            statement = sa.delete(self.rows).where(self.is_mine(self.rows))
+            statement = sa.delete(self.rows).where(self.is_stored_row(self.rows))
             return self.session.connection.execute(statement).rowcount
         number = self.staged.c.yeldro_row
         return sum(

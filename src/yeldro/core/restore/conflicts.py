@@ -135,7 +135,7 @@ def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
     """True if a staged row is in the database as it was before its step."""
     if each.holds_whole_rows:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
-        same = sa.and_(same, ~each.taken_over)
+        same = sa.and_(same, ~each.reassigned)
         before = _changed_before(each, others)
         for earlier in before:
             same = sa.or_(same, back_before(each, earlier))
@@ -258,7 +258,7 @@ def _taken_elsewhere(
         pairs = [(column, names[column]) for column in key.columns]
         equal = [each.rows.c[ours] == each.typed(staged) for ours, staged in pairs]
         stay = (
-            other.is_none_of_mine(each.rows)
+            other.is_no_stored_row(each.rows)
             for other in others
             if other.table == each.table and {*key.columns} & dict(other.named("old")).keys()
         )

@@ -42,7 +42,7 @@ def still_referenced(
         return None
     children = sql.rows_of(each.session.catalogue.table(key.child)).alias("yeldro_child")
     stay = (
-        other.is_none_of_mine(children)
+        other.is_no_stored_row(children)
         for other in others
         if other.table.name == key.child
         and (other.step.action is Action.ADD or {*key.columns} & dict(other.named("old")).keys())
@@ -55,7 +55,7 @@ def still_referenced(
     return sa.and_(goes, each.staged.c.yeldro_row.in_(query.correlate(None)))
 
 
-def prove_nothing_hangs(each: StagedRows) -> None:
+def prove_step_leaves_none_dangling(each: StagedRows) -> None:
     """No row references what an undone step took away, now that it is undone.
 
     Raises:
@@ -71,7 +71,7 @@ def prove_nothing_hangs(each: StagedRows) -> None:
         hangs = sql.among(_referencing(each, key, children), gone.where(goes).correlate(None))
         alone = without_parent(key, children, each.table)
         query = sa.select(sa.func.count()).select_from(children).where(hangs, alone)
-        rows = each.session.connection.execute(each.session.held(query)).scalar_one()
+        rows = each.session.connection.execute(each.session.locking_read(query)).scalar_one()
         if rows:
             raise CountMismatch(
                 f"{rows:,} rows of {key.child} would be left without their parent rows ({key}).",

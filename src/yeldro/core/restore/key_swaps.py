@@ -51,7 +51,7 @@ def takes_turns(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
     return sa.or_(sa.false(), *(whole.meets(moving, partial(same, key)) for key in keys))
 
 
-def taken_over(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
+def reassigned(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
     """True if the row that has a staged row's key now is one whose key another step has moved."""
 
     def has_it(mine: StagedRows, holder: StagedRows) -> Iterator[sql.Predicate]:

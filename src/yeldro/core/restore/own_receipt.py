@@ -38,7 +38,7 @@ def inverse(each: StagedRows, n: int, source: str) -> Step:
 def passing(each: StagedRows, rows: int) -> Step:
     """Links that are cut or set only so that rows can go or come in some order."""
     name = str(each.table.name)
-    return Step(0, Action.RELINK, name, rows, "in passing", (name,), in_passing=True)
+    return Step(0, Action.RELINK, name, rows, "in passing", (name,), auxiliary=True)
 
 
 def store_before(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
@@ -108,7 +108,7 @@ def store_after(each: StagedRows, step: Step, receipt: ReceiptWriter) -> None:
     if each.row_id:
         columns.insert(0, ("row id", each.row_id, ""))
         expressions.insert(0, each.rows.c[each.row_id].label("yeldro_id"))
-    query = sa.select(*expressions).select_from(each.rows).where(each.is_mine(each.rows))
+    query = sa.select(*expressions).select_from(each.rows).where(each.is_stored_row(each.rows))
     receipt.add_rows(step, columns, stored_in_parts(each.session, query))
 
 

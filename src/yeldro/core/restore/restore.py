@@ -36,7 +36,7 @@ from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.writer import ReceiptWish, ReceiptWriter
+from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.conflicts import (
     Conflict,
@@ -46,7 +46,7 @@ from yeldro.core.restore.conflicts import (
     compare_step,
     other_parents,
 )
-from yeldro.core.restore.dangling import prove_nothing_hangs
+from yeldro.core.restore.dangling import prove_step_leaves_none_dangling
 from yeldro.core.restore.leaving_out import leave_out
 from yeldro.core.restore.order import at_once, plan_late_links
 from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
@@ -69,7 +69,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Allowed:
+class Acceptances:
     """What is accepted by name.
 
     Args:
@@ -83,7 +83,7 @@ class Allowed:
     no_way_back: tuple[str, ...] = ()
 
 
-NOTHING = Allowed()
+NOTHING = Acceptances()
 _STORED_FORMS = Mode(stored_forms=True)
 
 
@@ -164,9 +164,9 @@ def restore(
     receipt: Receipt,
     lock_wait: float,
     agreed: int | None = None,
-    allowed: Allowed = NOTHING,
+    allowed: Acceptances = NOTHING,
     scope: Scope = EVERYTHING,
-    wish: ReceiptWish | None = None,
+    receipt_options: ReceiptOptions | None = None,
 ) -> RestoreResult:
     """Put back what is missing, in one transaction, with a receipt of its own.
 
@@ -174,14 +174,15 @@ def restore(
         lock_wait: seconds to wait for other sessions' locks.
         agreed: the number of rows a person has agreed to put back, None where nobody was asked.
         allowed: what is accepted by name.
-        wish: where the restore's own receipt goes; beside the one that is restored if not said.
+        receipt_options: where the restore's own receipt goes; if not said, beside the one that is
+            restored.
 
     Raises:
         Refused: a row's key is taken, its parent is gone, or another number would go back.
         CountMismatch: a count was not as planned; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
-    wish = wish or ReceiptWish(receipt.path.parent)
+    receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
     with database.writing(lock_wait, mode=_STORED_FORMS) as session:
         refused: dict[int, list[int]] = {}
         told: list[str] = []
@@ -191,7 +192,7 @@ def restore(
             if not work.planned.total:
                 return RestoreResult(work.planned, Tally((), ()), Ledger({}))
             writer = ReceiptWriter(
-                wish.folder,
+                receipt_options.folder,
                 f"restore {receipt.id}: {receipt.title}",
                 session.traits.name,
                 database.shown,
@@ -200,7 +201,7 @@ def restore(
             before = Savepoint(session, "yeldro_before")
             before.set()
             try:
-                found, tally, ledger = work.put_back(allowed, writer, wish)
+                found, tally, ledger = work.put_back(allowed, writer, receipt_options)
             except StepRefused as failure:
                 before.go_back()
                 writer.discard()
@@ -248,7 +249,7 @@ class _Restoring:
         self.planned = _plan(receipt, self.staged_steps, scope, self.told)
         self.agreed_to = self.planned.total + gone
 
-    def check(self, agreed: int | None, allowed: Allowed) -> None:
+    def check(self, agreed: int | None, allowed: Acceptances) -> None:
         """Refuse what stands in the way, and another number than was agreed to."""
         check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
         if self.planned.conflicts:
@@ -265,13 +266,13 @@ class _Restoring:
             )
 
     def put_back(
-        self, allowed: Allowed, writer: ReceiptWriter, wish: ReceiptWish
+        self, allowed: Acceptances, writer: ReceiptWriter, receipt_options: ReceiptOptions
     ) -> tuple[list[Difference], Tally, Ledger]:
         """Write what is missing; what is not as before, and the counts."""
         steps = self.staged_steps.steps
-        if wish.with_rows:
+        if receipt_options.with_rows:
             writer.check_space(sum(each.missing * len(each.roles) for each in steps))
-        return _put_back(self.session, self.receipt, steps, allowed, writer, wish)
+        return _put_back(self.session, self.receipt, steps, allowed, writer, receipt_options)
 
     def leave_out(self, failure: StepRefused) -> list[str]:
         """Note rows that the database refuses, so that the next attempt goes without them.
@@ -308,16 +309,16 @@ def _put_back(
     session: Session,
     receipt: Receipt,
     staged_steps: Sequence[StagedRows],
-    allowed: Allowed,
+    allowed: Acceptances,
     writer: ReceiptWriter,
-    wish: ReceiptWish,
+    receipt_options: ReceiptOptions,
 ) -> tuple[list[Difference], Tally, Ledger]:
     """Undo every step, hold its count and the ledger; what was done is in the receipt then."""
     if not session.traits.core_checks_foreign_keys:
         plan_late_links(session, staged_steps)
     for each in staged_steps:
         each.narrow()
-        each.hold_parents()
+        each.lock_parents()
     steps = [(inverse(each, 0, "").action, each.table) for each in staged_steps if each.missing]
     check_unseen(session, [pair for pair in steps if pair[0] is Action.REMOVE])
     check_lasting_effects(session, steps, allowed.no_way_back)
@@ -334,10 +335,12 @@ def _put_back(
     parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
              for some in together]  # fmt: skip
     to_do = [pair for part in parts for pair in part]
-    alone = {step: orphans(each) for step, each in to_do} if wish.with_rows else {}
+    alone = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
     for part in parts:
         for step, each in part:
-            told.append((step, store_before(each, step, writer, staged_steps, wish.with_rows)))
+            told.append(
+                (step, store_before(each, step, writer, staged_steps, receipt_options.with_rows))
+            )
             for name, rows in alone.get(step, {}).items():
                 writer.add_orphans(step, name, rows)
         done += _undo(session, part)
@@ -350,10 +353,10 @@ def _put_back(
     found = differences(staged_steps, meanwhile)
     check_differences(found, allowed.differences)
     for step, each in to_do:
-        if wish.with_rows:
+        if receipt_options.with_rows:
             store_after(each, step, writer)
         if session.traits.core_checks_foreign_keys:
-            prove_nothing_hangs(each)
+            prove_step_leaves_none_dangling(each)
     writer.add_total(sum(rows for _, rows in done))
     passed = [(passing(each, rows), rows) for each, rows in late if rows]
     ledger = read_ledger(before, after, _tally([*done, *passed])).with_more(mended)

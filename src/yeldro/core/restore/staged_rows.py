@@ -54,7 +54,7 @@ class StagedRows:
         self.late: list[ForeignKey] = []
         self.part: tuple[int, int] | None = None
         self._besides: list[tuple[str, str, str]] | None = None
-        self.taken_over: sql.Predicate = sa.false()
+        self.reassigned: sql.Predicate = sa.false()
 
     def add_indexes(self, *, are_filled: bool) -> None:
         """Has the staged rows found by their keys, if the system makes its indexes at this time."""
@@ -144,7 +144,7 @@ class StagedRows:
     def count(self, *conditions: sql.Predicate) -> int:
         return sql.count(self.session.connection, self.staged, *conditions)
 
-    def is_mine(self, rows: sa.FromClause) -> sql.Predicate:
+    def is_stored_row(self, rows: sa.FromClause) -> sql.Predicate:
         """True if a row of this table, taken from `rows`, is one of the stored ones."""
         if self.row_id and not self.table.has_key:
             return rows.c[self.row_id].in_(sa.select(self.staged.c[form.ROW_ID]))
@@ -153,10 +153,10 @@ class StagedRows:
             return sql.among([rows.c[ours] for ours, _ in self.key], mine)
         return self._equal_in(rows, self.key)
 
-    def is_none_of_mine(self, rows: sa.FromClause) -> sql.Predicate:
-        """Return the opposite of `is_mine`, looked up by key where there is one."""
+    def is_no_stored_row(self, rows: sa.FromClause) -> sql.Predicate:
+        """Return the opposite of `is_stored_row`, looked up by key where there is one."""
         if not self.table.has_key:
-            return ~self.is_mine(rows)
+            return ~self.is_stored_row(rows)
         same = (rows.c[ours] == self.typed(staged) for ours, staged in self.key)
         found = sa.select(sa.literal(1)).select_from(self.staged).where(*same)
         return ~sa.exists(found.correlate(rows))
@@ -251,7 +251,7 @@ class StagedRows:
     @property
     def is_there(self) -> sql.Predicate:
         """True if a row with a staged one's key is there, and is not another step's."""
-        return sa.and_(self.exists(*self.agree(self.key)), ~self.taken_over)
+        return sa.and_(self.exists(*self.agree(self.key)), ~self.reassigned)
 
     def aliased(self, alias: str) -> StagedRows:
         """Return the same rows under another name, to be looked at beside these."""
@@ -303,7 +303,7 @@ class StagedRows:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
         return sa.exists(query.correlate(self.staged))
 
-    def hold_parents(self) -> None:
+    def lock_parents(self) -> None:
         """See to it that nobody removes a parent row that is needed, where the system does not.
 
         Raises:
@@ -317,7 +317,7 @@ class StagedRows:
             needed = sa.select(*map(self.coming, key.columns)).select_from(self.staged)
             condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
             query = sa.select(sa.func.count()).select_from(parents).where(condition)
-            held = self.session.held(query)
+            held = self.session.locking_read(query)
             if held is query:
                 continue
             connection = self.session.connection
@@ -373,7 +373,7 @@ class StagedRows:
         )
 
     def _execute(self, statement: sa.Update) -> int:
-        return self.session.connection.execute(self.session.led_by_keys(statement)).rowcount
+        return self.session.connection.execute(self.session.key_driven(statement)).rowcount
 
     def _change_one(self, number: int) -> int:
         """Change one of the rows that are equal to a staged one now; it does not matter which."""

@@ -17,7 +17,7 @@ from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import Receipt, stored_rows
 from yeldro.core.restore.added_rows import AddedRows
-from yeldro.core.restore.key_swaps import taken_over
+from yeldro.core.restore.key_swaps import reassigned
 from yeldro.core.restore.order import in_order
 from yeldro.core.restore.staged_rows import StagedRows
 
@@ -102,7 +102,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         each.add_indexes(are_filled=True)
     for each in staged_steps:
         if each.holds_whole_rows and each.table.has_key:
-            each.taken_over = taken_over(each, staged_steps)
+            each.reassigned = reassigned(each, staged_steps)
     named = {key.parent for each in staged_steps for key in each.table.foreign_keys}
     parents = [
         StagedRows(session, step, changing[step.table])

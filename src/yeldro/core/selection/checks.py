@@ -31,7 +31,7 @@ class Check:
 
 
 @dataclass(frozen=True)
-class Checked:
+class CheckResult:
     """What a check's query gave; `found` is None where it gave no number."""
 
     check: Check
@@ -43,17 +43,17 @@ class Checked:
         return self.found is not None and self.found in self.check.expected
 
 
-def ask(session: Session, checks: Sequence[Check]) -> tuple[Checked, ...]:
+def run_checks(session: Session, checks: Sequence[Check]) -> tuple[CheckResult, ...]:
     """What the checks' queries give now.
 
     Raises:
         UsageError: a query is none, would do more than look, or the database does not accept it.
     """
     with session.looking():
-        return tuple(Checked(check, _number(session, check)) for check in checks)
+        return tuple(CheckResult(check, _number(session, check)) for check in checks)
 
 
-def hold(found: Sequence[Checked]) -> None:
+def require_checks(found: Sequence[CheckResult]) -> None:
     """Let nothing be committed where a check fails.
 
     Raises:

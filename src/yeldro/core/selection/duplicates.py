@@ -14,7 +14,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.database.identity import COPIES, PRINT, kept_columns, key_values
+from yeldro.core.database.identity import COPIES, ROW_HASH, kept_columns, key_values
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
@@ -186,13 +186,13 @@ def _surplus_with_kept(
 def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
     """For rows that only their contents tell apart: how many of each print are not kept."""
     numbered = _numbered(table, grouping, session)
-    return count_copies(sa.select(numbered.c[PRINT.name]).where(numbered.c.place > 1))
+    return count_copies(sa.select(numbered.c[ROW_HASH.name]).where(numbered.c.place > 1))
 
 
 def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
     """Return the prints of a query, each with the number of its rows."""
     listed = prints.subquery("yeldro_prints")
-    printed = listed.c[PRINT.name]
+    printed = listed.c[ROW_HASH.name]
     query = sa.select(printed, sa.func.count().label(COPIES.name)).group_by(printed)
     return query.subquery("yeldro_going")
 
@@ -268,7 +268,7 @@ def _numbered(
     rows = sql.rows_of(table)
     wanted = sql.columns_of(rows, columns or table.identity.columns)
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
-        wanted.append(session.contents_print(table, rows).label(PRINT.name))
+        wanted.append(session.row_hash(table, rows).label(ROW_HASH.name))
     place = sa.func.row_number().over(**_window(table, rows, grouping, session))
     query = sa.select(*wanted, place.label("place"))
     return query.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_numbered")
@@ -332,7 +332,7 @@ def _window(
     settled = {rule.argument for rule in grouping.keep if rule.kind in ("lowest", "highest")}
     order += [rows.c[name] for name in table.identity.columns if name not in settled]
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
-        order.append(session.contents_print(table, rows))
+        order.append(session.row_hash(table, rows))
     by = group_values(session, table, rows, grouping.by, grouping.same)
     return {"partition_by": by, "order_by": order}
 

@@ -103,14 +103,14 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
 
 
 @dataclass(frozen=True)
-class Question:
+class ParsedQuery:
     """A checked query that only looks, with the names of the parameters it uses."""
 
     sql: str
     parameters: frozenset[str]
 
 
-def parse_query(text: str, session: Session) -> Question:
+def parse_query(text: str, session: Session) -> ParsedQuery:
     """Read a query that looks and changes nothing.
 
     Raises:
@@ -124,7 +124,7 @@ def parse_query(text: str, session: Session) -> Question:
         )
     _refuse_writing(tree, session)
     _tables(tree, session)
-    return Question(*_written(tree, session.traits.sql_dialect))
+    return ParsedQuery(*_written(tree, session.traits.sql_dialect))
 
 
 def parse_stored_filter(text: str, columns: Collection[str]) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
@@ -11,7 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
-from yeldro.core.database.identity import PRINT, so_many
+from yeldro.core.database.identity import ROW_HASH, copies_of_rows
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import NoSelection, Refused, UsageError
@@ -153,7 +152,7 @@ class MatchedRows:
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """Return a query for these columns of the matched rows."""
         if self.copies is not None:
-            return so_many(self.session, self.table, self.copies, columns, *self.conditions)
+            return copies_of_rows(self.session, self.table, self.copies, columns, *self.conditions)
         query = sa.select(*columns).select_from(self.rows).where(*self.conditions)
         if self.limit is not None:
             query = query.order_by(*self.order).limit(self.limit)
@@ -209,7 +208,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
             conditions.append(surplus_rows(table, rows, grouping, session))
     order = _order(selection, table, rows, view, session)
     if alike and order:
-        contents = session.contents_print(table, rows).label(PRINT.name)
+        contents = session.row_hash(table, rows).label(ROW_HASH.name)
         first = sa.select(contents).where(*conditions).order_by(*order, contents)
         copies = count_copies(first.limit(selection.limit))
     if selection.after_key:
@@ -488,17 +487,3 @@ def _pinned(filtered: Filter, table: Table) -> tuple[CandidateKey, int] | None:
                 most *= filtered.fixed[column]
             return key, most
     return None
-
-
-def parameter_value(text: str) -> Any:
-    """The value that `--param NAME=VALUE` binds: a number where it reads as exactly one, else text.
-
-    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in quotes of its own) are text.
-    """
-    if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
-        return int(text)
-    if re.fullmatch(r"-?\d+\.\d+", text) and repr(float(text)) == text:
-        return float(text)
-    if len(text) >= 2 and text[0] == text[-1] == "'":
-        return text[1:-1].replace("''", "'")
-    return text

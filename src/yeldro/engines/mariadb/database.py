@@ -18,7 +18,7 @@ import pymysql
 import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
 
-from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
+from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.model.errors import (
     MissingPrivilege,
     OutOfReach,
@@ -85,7 +85,7 @@ class MariadbDatabase:
 
     @contextmanager
     def writing(
-        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+        self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[MariadbSession]:
         """Open a session in one repeatable read transaction that acts on no foreign key itself."""
         with self._session(mode) as session:
@@ -109,7 +109,7 @@ class MariadbDatabase:
             session.set("lock_wait_timeout", max(seconds, 1))
             session.set("foreign_key_checks", 0)
             session.connection.exec_driver_sql("START TRANSACTION")
-            session.hold(hold)
+            session.lock_tables(locks)
             yield session
 
     def _engine(self) -> sa.Engine:

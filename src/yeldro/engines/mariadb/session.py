@@ -14,14 +14,14 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.facts import (
     ChangeCount,
-    Hold,
     LastingEffect,
     Mode,
     RowRefusal,
+    TableLocks,
     Traits,
     Truncation,
 )
-from yeldro.core.database.identity import COPIES, PRINT
+from yeldro.core.database.identity import COPIES, ROW_HASH
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
@@ -116,7 +116,7 @@ class MariadbSession(StandardSession):
         del key_table
         self._has_looked = True
 
-    def contents_print(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
+    def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Return a SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
         parts = [
             sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
@@ -124,11 +124,11 @@ class MariadbSession(StandardSession):
         ]
         return sa.func.unhex(sa.func.sha2(sa.func.concat(*parts), 256))
 
-    def held(self, query: sa.Select[Any]) -> sa.Select[Any]:
+    def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """A locking read: it sees what others have committed, or fails where that has changed."""
         return query.with_for_update()
 
-    def led_by_keys(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
+    def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
         """The form for several tables: the plain one would read, and lock, the whole table."""
         if isinstance(statement, sa.Delete):
             return statement.prefix_with(self._as_prefix(statement.table))
@@ -141,16 +141,16 @@ class MariadbSession(StandardSession):
         names = [column.name for column in table.stored_columns]
         removed = 0
         for contents, copies in self.connection.execute(
-            sa.select(keys.c[PRINT.name], keys.c[COPIES.name])
+            sa.select(keys.c[ROW_HASH.name], keys.c[COPIES.name])
         ).all():
-            is_this = keys.c[PRINT.name] == contents
+            is_this = keys.c[ROW_HASH.name] == contents
             equal = [
                 rows.c[name].is_not_distinct_from(
                     sa.select(keys.c[name]).where(is_this).scalar_subquery()
                 )
                 for name in names
             ]
-            statement = sa.delete(rows).where(*equal, self.contents_print(table, rows) == contents)
+            statement = sa.delete(rows).where(*equal, self.row_hash(table, rows) == contents)
             limited = statement.with_dialect_options(mariadb_limit=copies)
             removed += self.connection.execute(limited).rowcount
         return removed
@@ -192,7 +192,7 @@ class MariadbSession(StandardSession):
         limited = statement.with_dialect_options(mariadb_limit=1)
         return self.connection.execute(limited).rowcount
 
-    def hold(self, hold: Hold) -> None:
+    def lock_tables(self, locks: TableLocks) -> None:
         """Lock tables before the first look at a row, so that nobody's last change is missed.
 
         All rows of a table that is to stay as it is are read with locks, and the gaps between
@@ -201,9 +201,9 @@ class MariadbSession(StandardSession):
         Raises:
             Refused: the table has no transactions, and so no such locks.
         """
-        if hold.alone_in:
-            self._be_alone_in(self.catalogue.table(hold.alone_in))
-        for each in hold.still:
+        if locks.exclusive:
+            self._be_alone_in(self.catalogue.table(locks.exclusive))
+        for each in locks.unchanging:
             table = self.catalogue.table(each)
             if table.kind == "table" and not table.transactional:
                 raise Refused(
@@ -214,9 +214,9 @@ class MariadbSession(StandardSession):
                 )
             query = sa.select(sa.func.count()).select_from(sql.rows_of(table))
             self.connection.execute(query.with_for_update(read=True))
-        self.still = frozenset(hold.still)
+        self.locked_tables = frozenset(locks.unchanging)
 
-    def hold_rows(
+    def lock_rows(
         self,
         rows: sa.TableClause,
         condition: sql.Predicate,

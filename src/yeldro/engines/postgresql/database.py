@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from psycopg.types.string import TextLoader
 
-from yeldro.core.database.facts import NOTHING, USUAL, Hold, Mode
+from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
@@ -57,7 +57,7 @@ class PostgresqlDatabase:
 
     @contextmanager
     def writing(
-        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+        self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[PostgresqlSession]:
         """Open a session in one repeatable read transaction."""
         with self._session(mode) as session:
@@ -73,7 +73,7 @@ class PostgresqlDatabase:
                 )
             milliseconds = max(int(lock_wait * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
-            session.hold(hold)
+            session.lock_tables(locks)
             session.count_rows()
             yield session
 

@@ -14,10 +14,10 @@ from sqlalchemy.types import UserDefinedType
 from yeldro.core.database import sql
 from yeldro.core.database.facts import (
     ChangeCount,
-    Hold,
     LastingEffect,
     Mode,
     RowRefusal,
+    TableLocks,
     Traits,
     Truncation,
 )
@@ -215,16 +215,16 @@ class PostgresqlSession(StandardSession):
             return _collated(value, parent.collation)
         return value
 
-    def hold(self, hold: Hold) -> None:
+    def lock_tables(self, locks: TableLocks) -> None:
         """Lock tables before the first look at a row, so that nobody's last change is missed.
 
         Raises:
             Refused: this role may not, or the server cannot lock such a thing.
         """
-        if hold.alone_in:
-            name = self._name(hold.alone_in)
+        if locks.exclusive:
+            name = self._name(locks.exclusive)
             self.connection.exec_driver_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
-        for each in hold.still:
+        for each in locks.unchanging:
             try:
                 self.connection.exec_driver_sql(
                     f"LOCK TABLE {self._name(each)} IN SHARE ROW EXCLUSIVE MODE"
@@ -236,7 +236,7 @@ class PostgresqlSession(StandardSession):
                     f"Ask for UPDATE or DELETE on {each}; or copy its rows into a table of your "
                     f"own and name that.",
                 ) from error
-        self.still = frozenset(hold.still)
+        self.locked_tables = frozenset(locks.unchanging)
 
     def count_rows(self) -> None:
         """See to it that the server counts the rows that this transaction changes.
@@ -255,13 +255,13 @@ class PostgresqlSession(StandardSession):
                 "A superuser may say: ALTER DATABASE … SET track_counts = on.",
             ) from error
 
-    def can_hold_rows(self, table: Table) -> bool:
+    def can_lock_rows(self, table: Table) -> bool:
         """FOR SHARE asks for UPDATE on some column."""
         query = "SELECT has_any_column_privilege(%s::oid, 'UPDATE')"
         oid = self.catalogue.oid_of(table.name)
         return bool(self.connection.exec_driver_sql(query, (oid,)).scalar_one())
 
-    def hold_rows(
+    def lock_rows(
         self,
         rows: sa.TableClause,
         condition: sql.Predicate,

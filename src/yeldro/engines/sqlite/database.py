@@ -25,7 +25,15 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.facts import NOTHING, USUAL, ChangeCount, Hold, Mode, RowRefusal, Traits
+from yeldro.core.database.facts import (
+    NOTHING,
+    USUAL,
+    ChangeCount,
+    Mode,
+    RowRefusal,
+    TableLocks,
+    Traits,
+)
 from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import (
     ROLLED_BACK,
@@ -107,10 +115,10 @@ class SqliteDatabase:
 
     @contextmanager
     def writing(
-        self, lock_wait: float, hold: Hold = NOTHING, mode: Mode = USUAL
+        self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[SqliteSession]:
         """Open a session that holds the whole file's write lock from its first moment."""
-        del hold
+        del locks
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
         ):

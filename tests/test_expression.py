@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.plan import Cleanup, prepare
-from yeldro.core.selection.selection import Selection, parameter_value
+from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
+from yeldro.formats.cleanup_values import parameter_value
 from yeldro.report.text import cell, visible
 
 CONDITIONS = [

@@ -23,6 +23,7 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+from yeldro.engines.code_names import names_in, unquoted
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -77,7 +78,6 @@ FROM information_schema.TABLES
 WHERE TABLE_TYPE = 'BASE TABLE'
   AND TABLE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
 """
-_NAMED = re.compile(r"(?:(`[^`]+`|[\w$]+)\s*\.\s*)?(`[^`]+`|[\w$]+)")
 _PARTITIONED = """
 SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
 WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
@@ -373,8 +373,9 @@ def _places_in(body: str, own: str) -> set[tuple[str, str]]:
     Args:
         own: the database that names without one are looked for in.
     """
-    pairs = (pair.groups() for pair in _NAMED.finditer(body))
-    return {_folded((schema or own).strip("`"), name.strip("`")) for schema, name in pairs}
+    return {
+        _folded(unquoted(schema) or own, unquoted(name)) for schema, name in names_in(body, '`"')
+    }
 
 
 def _column(row: Any) -> Column:

@@ -20,10 +20,13 @@ if TYPE_CHECKING:
     import sqlalchemy as sa
 
 _ENCODING = "yeldro-utf8"
+_MODE = (
+    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
+    "NO_ENGINE_SUBSTITUTION'"
+)
 _SETTINGS = (
     # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
-    "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
-    "NO_ENGINE_SUBSTITUTION'",
+    _MODE,
     "max_recursive_iterations = 4294967295",
     # Where a server or a client sets a limit, every longer result is cut without a word.
     "sql_select_limit = 18446744073709551615",
@@ -69,6 +72,8 @@ def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
         ) from error
     if connection.charset == "utf8mb4":
         connection.encoding = _ENCODING
+    # Before the library asks for the mode: it quotes names by what it finds at its first look.
+    connection.cursor().execute(f"SET SESSION {_MODE}")
     return connection
 
 

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import LastingEffect
+from yeldro.engines.code_names import is_quoted, names_in, unquoted
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -39,7 +40,6 @@ FROM pg_proc AS p JOIN pg_language AS l ON l.oid = p.prolang
 WHERE p.pronamespace <> 'pg_catalog'::regnamespace
 """
 _FOREIGN_TABLES = "SELECT relname AS name FROM pg_class WHERE relkind = 'f'"
-_WORDS = re.compile(r'"((?:[^"]|"")+)"|(\w+)')
 _COPY_OUT = re.compile(r"\bCOPY\b[^;]*\b(?:PROGRAM\b|TO\s+(?:E?'|\$))", re.IGNORECASE)
 _COMPILED = ("c", "internal")  # their text tells nothing; most do no more than compute
 
@@ -122,8 +122,13 @@ class TriggerEffects:
                 continue
             if _COPY_OUT.search(each.text):
                 yield "COPY"
-            for quoted, plain in _WORDS.findall(each.text):
-                name = quoted.replace('""', '"') or plain.lower()
+            for name in _names_in(each.text):
                 if name in self._foreign:
                     yield name
                 waiting += self._runs.get(name, ())
+
+
+def _names_in(text: str) -> set[str]:
+    """Return what a text may name, with or without a schema."""
+    written = {each for pair in names_in(text, '"') for each in pair}
+    return {unquoted(each) if is_quoted(each) else each.lower() for each in written}

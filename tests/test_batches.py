@@ -159,3 +159,38 @@ def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
         assert database.contents() == before, seed
     has_row_ids = isinstance(database, SqliteFile)
     assert told["run" if cut == 0 or (cut == 1 and has_row_ids) else "refused"] > 2
+
+
+TAKING = {
+    "sqlite": "CREATE TRIGGER taking AFTER DELETE ON mast BEGIN "
+    "DELETE FROM lamp WHERE mast_id = OLD.id + 2; END;",
+    "mariadb": "CREATE TRIGGER taking AFTER DELETE ON mast FOR EACH ROW "
+    "DELETE FROM lamp WHERE mast_id = OLD.id + 2;",
+    "postgresql": """CREATE FUNCTION take() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+        DELETE FROM lamp WHERE mast_id = OLD.id + 2; RETURN OLD; END $$;
+        CREATE TRIGGER taking AFTER DELETE ON mast FOR EACH ROW EXECUTE FUNCTION take();""",
+}
+
+
+def test_rows_that_a_trigger_takes_from_a_later_batch_are_told(yeldro: Yeldro, made) -> None:
+    """All is committed then, and what the receipt holds comes back."""
+    database: AnyDatabase = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER,
+            FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast VALUES (1), (2), (3), (4);
+        INSERT INTO lamp VALUES (10, 1), (30, 3), (40, 4);
+    """)
+    system = database.url.partition(":")[0]
+    database.script(TAKING.get(system, TAKING["sqlite"]))
+    words = ("run", "mast", "--where", "id < 4", "--allow-trigger", "taking", "--batch", "1")
+    told = yeldro(*words, "--expect", "3", "--yes", "--json", db=database.url, code=4)
+    error = told.json()["error"]
+    assert error["evidence"]["missing"] == {"lamp": 1}
+    assert "All 3 batches are committed: 3 matched rows are gone" in error["data"]
+    assert database.value("SELECT count(*) FROM mast") == 1
+    (receipt,) = receipts_in(yeldro.receipts)
+    assert receipt.outcome == "committed"
+    yeldro("restore", "last", "--yes")
+    assert database.rows("SELECT id FROM mast ORDER BY id") == [(1,), (2,), (3,), (4,)]
+    assert database.rows("SELECT id FROM lamp") == [(10,)]  # what the trigger took is not kept

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
 from pathlib import Path
 
 import pytest
-from conftest import Yeldro
+from conftest import PROGRAM, Yeldro
 from schemas import FOLDER
 from systems import AnyDatabase
 
@@ -137,3 +138,17 @@ def test_every_schema_is_named_in_the_documentation() -> None:
     assert names == set(re.findall(r"\(json/([\w.]+)\)", DOCUMENT.read_text("utf-8")))
     for path in FOLDER.glob("*.schema.json"):
         assert json.loads(path.read_text("utf-8"))["$schema"].endswith("2020-12/schema"), Path(path)
+
+
+def test_a_reader_that_leaves_early_is_no_fault(yeldro: Yeldro, demo) -> None:
+    words = [PROGRAM, "preview", "reading", "--all-rows", "--rows", "2000", "--json"]
+    with subprocess.Popen(
+        words, env=yeldro.environment | {"YELDRO_DB": demo.url}, cwd=yeldro.folder,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    ) as program:  # fmt: skip
+        assert program.stdout is not None
+        assert program.stderr is not None
+        assert program.stdout.read(10)
+        program.stdout.close()
+        assert program.stderr.read() == b""
+        assert program.wait() == 0

@@ -112,7 +112,12 @@ def execute(arguments: list[str]) -> int:
     if "--json" in arguments:
         from yeldro.cli.output import finish_json
 
-        finish_json(failure)
+        try:
+            finish_json(failure)
+            sys.stdout.flush()
+        except BrokenPipeError:
+            sys.stderr.close()
+            return code
     if failure:
         from yeldro.report.text import visible
 

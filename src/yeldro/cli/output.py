@@ -64,7 +64,8 @@ def finish_json(error: YeldroError | None) -> None:
     if error is not None:
         from yeldro.report.documents import error_document
 
-        document = (document or {}) | {"error": error_document(error)}
+        known = document if isinstance(document, dict) else {}
+        document = known | {"error": error_document(error)}
     if document is not None:
         print(json.dumps(document, indent=2, ensure_ascii=True, allow_nan=False))
 

@@ -34,7 +34,7 @@ def error_document(error: YeldroError) -> Document:
         "data": error.data,
         "why": error.why,
         "next": error.next_step,
-        "evidence": error.evidence,
+        "evidence": plain(error.evidence),
     }
 
 

@@ -135,7 +135,7 @@ def test_list_and_show_tell_what_was_asked_and_done(yeldro: Yeldro, network: Any
     shown = yeldro("receipt", "show", listed["id"]).out
     assert "alert --where 'id <= 3' --expect 3" in shown
     assert "3" in shown
-    assert "Nobody" in yeldro("restore", "last", code=2).err
+    assert "no terminal" in yeldro("restore", "last", code=2).err
     assert yeldro("restore", "last", "--yes", "--quiet").out == ""
 
 

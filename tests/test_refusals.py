@@ -14,8 +14,8 @@ REFUSED = [
     (("plan", "bouy", "--all-rows"), 2, "Did you mean buoy"),
     (("plan", "buoy"), 3, "--all-rows"),
     (("plan", "buoy", "--where", " "), 3, "every row"),
-    (("plan", "buoy", "--where", "1 = 1 OR 'a' = 'a'"), 3, "looks at no column"),
-    (("plan", "buoy", "--where", ":x IS NULL", "--param", "x=1"), 3, "looks at no column"),
+    (("plan", "buoy", "--where", "1 = 1 OR 'a' = 'a'"), 3, "uses no column"),
+    (("plan", "buoy", "--where", ":x IS NULL", "--param", "x=1"), 3, "uses no column"),
     (("plan", "buoy", "--where", "nmae = 'x'"), 2, "Did you mean name"),
     (("plan", "buoy", "--where", "name = Eddy"), 2, "'single quotes'"),
     (("plan", "buoy", "--where", "id = (SELECT buoy_id FROM snsor)"), 2, "sensor"),
@@ -67,7 +67,7 @@ REFUSED = [
     (("duplicates", "buoy", "--by", "name,name"), 2, "twice"),
     (("restore", "nothing", "--yes"), 2, "no receipt called"),
     (("surve",), 2, "Did you mean survey"),
-    (("plan",), 2, "Nothing says what is meant"),
+    (("plan",), 2, "No table, file, plan or SQL"),
 ]
 
 

@@ -272,7 +272,7 @@ def test_forgotten_rows_are_nowhere_in_the_file_and_the_counts_stay(
     (path,) = yeldro.receipts.iterdir()
     assert b"Very secret name" in path.read_bytes()
     total = yeldro("receipt", "show", "--json").json()["total"]
-    assert "Nobody is at a terminal" in yeldro("receipt", "forget", "last", code=2).err
+    assert "There is no terminal" in yeldro("receipt", "forget", "last", code=2).err
     yeldro("receipt", "forget", "last", "--yes")
     assert b"Very secret name" not in path.read_bytes()
     assert yeldro("receipt", "show", "--json").json()["total"] == total

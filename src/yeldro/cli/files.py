@@ -31,7 +31,7 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
         options |= {name: kept[name] for name in options if kept.get(name)}
     if options["what"] is None and options["sql"] is None:
         raise UsageError(
-            "Nothing says what the file is to hold.",
+            "No table or SQL is given that the file could describe.",
             f"Write: yeldro new {file} TABLE --where …, or --from-last.",
         )
     job = what_of(options, shown).job

@@ -80,7 +80,9 @@ def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     if found.holds_rows and not yes:
         if not sys.stdin.isatty():
-            raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
+            raise UsageError(
+                "There is no terminal at which the count could be typed.", "Add --yes."
+            )
         agreed_number(found.total, "rows to forget", "Nothing was erased.")
     rows = forget_rows(found)
     click.echo(f"Erased: {counted(rows, 'stored row')} of {found.path}; its counts stay.")
@@ -161,7 +163,7 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
     from yeldro.core.restore import restore as restoring
 
     if not sys.stdin.isatty():
-        raise UsageError("Nobody is at a terminal to type the count.", "Add --yes.")
+        raise UsageError("There is no terminal at which the count could be typed.", "Add --yes.")
     planned = restoring.compare(database, found, scope)
     show_text(tables.restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:

@@ -134,13 +134,15 @@ def _save(path: Path, what: What, record: Any) -> None:
 def _check_attendance(yes: bool, what: What) -> None:
     if yes and not (what.job.expects or what.agreed):
         raise UsageError(
-            "--yes is given without --expect, so nobody says how many rows must go.",
+            "--yes is given without --expect, so nothing says how many rows must go.",
             "Add --expect N; 'yeldro plan' tells the number."
             if not what.job.described
             else "Add expect to every [[remove]], or --expect total=N.",
         )
     if not yes and not sys.stdin.isatty():
-        raise UsageError("Nobody is at a terminal to type the count.", "Add --expect N and --yes.")
+        raise UsageError(
+            "There is no terminal at which the count could be typed.", "Add --expect N and --yes."
+        )
 
 
 def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:

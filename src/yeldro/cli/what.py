@@ -80,7 +80,7 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
         found = _from_sql(options, db)
     elif what is None:
         raise UsageError(
-            "Nothing says what is meant.",
+            "No table, file, plan or SQL is given.",
             "Name a table, a cleanup file (*.toml), a saved plan (*.json), or --sql FILE.",
         )
     elif what.endswith(".toml"):

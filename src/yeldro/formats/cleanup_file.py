@@ -46,7 +46,7 @@ class Parameter:
             return _READ[self.type](text.strip() if self.type != "text" else text)
         except (ValueError, KeyError) as error:
             raise UsageError(
-                f"The parameter {self.name} is {_ARTICLES[self.type]}, and {text!r} is none.",
+                f"The parameter {self.name} is {_ARTICLES[self.type]}, and {text!r} is not.",
                 f"Write it as {_EXAMPLES[self.type]}.",
             ) from error
 

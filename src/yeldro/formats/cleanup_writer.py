@@ -77,7 +77,7 @@ def _expected(expected: Expectations) -> Iterator[str]:
     if expected.matched:
         yield _commented(f"expect = {_rows(expected.matched.written)}", _ABOUT["expect"])
     else:
-        yield '# expect = "1..50"         # How many rows must match; without it nobody says.'
+        yield '# expect = "1..50"         # How many rows must match.'
     if expected.tables:
         inside = ", ".join(
             f"{_key(name)} = {_rows(each.written)}" for name, each in expected.tables.items()

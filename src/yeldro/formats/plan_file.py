@@ -180,7 +180,7 @@ def read_plan(path: Path) -> SavedPlan:
         )
     if document.pop("seal", None) != _seal(document):
         raise UsageError(
-            f"{path} was changed after it was made, so nobody knows what it would do.",
+            f"{path} was changed after it was made, so what it would do is not known.",
             "Make a new plan; a cleanup file (yeldro new) is for changing by hand.",
         )
     try:

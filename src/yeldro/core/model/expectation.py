@@ -41,9 +41,7 @@ class RowRange:
             return cls(low, low)
         high = int(found["high"]) if found["high"] else None
         if high is not None and high < low:
-            raise UsageError(
-                f"The expectation {text!r} holds no number.", f"Did you mean {high}..{low}?"
-            )
+            raise UsageError(f"The range {text!r} is empty.", f"Did you mean {high}..{low}?")
         return cls(low, high)
 
     @property
@@ -132,7 +130,7 @@ class Expectations:
             )
             raise CountMismatch(
                 f"A count is not as expected ({said}).",
-                "Look at the rows with 'yeldro preview', then mend the selection or the number.",
+                "Look at the rows with 'yeldro preview', then correct the selection or the number.",
                 data=data,
                 differences=differences,
             )

@@ -69,7 +69,7 @@ class Limits:
             raise LimitReached(
                 f"{total:,} rows would go or change, and {self.said_in} allows "
                 f"{self.most_rows:,} in one run.",
-                "If they are meant, add --allow-more.",
+                "If all of them are to go, add --allow-more.",
                 total=total,
                 most_rows=self.most_rows,
             )

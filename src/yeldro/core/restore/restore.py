@@ -255,8 +255,8 @@ class _Restoring:
         if self.planned.conflicts:
             raise _conflict_error(
                 self.planned.conflicts,
-                "Mend these rows, or leave them out with --skip-conflicts, or put all into another "
-                "database with --into URL.",
+                "Change these rows, or leave them out with --skip-conflicts, or put all into "
+                "another database with --into URL.",
                 UNCHANGED,
             )
         if agreed not in (None, self.agreed_to):
@@ -286,7 +286,7 @@ class _Restoring:
         if not self.scope.skip_conflicts:
             raise _conflict_error(
                 failure.conflicts,
-                "Mend what stands in the way, or leave these rows out with --skip-conflicts.",
+                "Remove what stands in the way, or leave these rows out with --skip-conflicts.",
                 ROLLED_BACK,
             )
         self.refused.setdefault(failure.n, []).extend(failure.numbers)

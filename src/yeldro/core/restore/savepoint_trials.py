@@ -111,7 +111,7 @@ def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
                 raise RestoreConflict(
                     f"The database refuses more than {_MOST_REFUSED:,} rows of "
                     f"{step.table.name}: {next(iter(found.rows)).reason}.",
-                    "Mend what stands in the way, then restore again.",
+                    "Remove what stands in the way, then restore again.",
                 )
     finally:
         step.part = None

@@ -141,7 +141,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
         raise RowsDiffer(
             f"Rows would not come back as they were: {'; '.join(map(str, unnamed))}. A trigger, a "
             f"default or another type of the column makes the difference.",
-            f"Mend that, or restore with {options}.",
+            f"Change that, or restore with {options}.",
             differences=[each.document() for each in unnamed],
         )
 

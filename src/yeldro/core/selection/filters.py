@@ -86,7 +86,7 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     looks_at_rows = _check_names(tree, table, session)
     if not looks_at_rows:
         raise Refused(
-            f"--where {text!r} looks at no column of {table.name}, so it is one for all rows.",
+            f"--where {text!r} uses no column of {table.name}, so it is the same for every row.",
             "Name a column, or say --all-rows where every row is meant.",
         )
     clock = any(tree.find_all(*_CLOCK)) or any(

@@ -11,13 +11,13 @@ from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
 from yeldro.core.restore.conflicts import Conflict, ConflictKind, Restored, sample
 from yeldro.core.restore.dangling import still_referenced
-from yeldro.core.restore.staged_rows import StagedRows
+from yeldro.core.restore.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import ForeignKey
 
 
-class AddedRows(StagedRows):
+class AddedRows(UndoneRows):
     """The rows that one step of a restore added, held against the table they were added to."""
 
     @property
@@ -25,7 +25,7 @@ class AddedRows(StagedRows):
         there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
         return sa.and_(there, ~self.reassigned)
 
-    def compare(self, others: Sequence[StagedRows]) -> tuple[Restored, list[Conflict]]:
+    def compare(self, others: Sequence[UndoneRows]) -> tuple[Restored, list[Conflict]]:
         """Count what is gone again and what is still there, and tell what stands in the way."""
         name = str(self.table.name)
         if self.told_by_count:
@@ -45,7 +45,7 @@ class AddedRows(StagedRows):
             found += self._needed(key, others)
         return Restored(self.step, self.stored, gone, still), found
 
-    def _needed(self, key: ForeignKey, others: Sequence[StagedRows]) -> list[Conflict]:
+    def _needed(self, key: ForeignKey, others: Sequence[UndoneRows]) -> list[Conflict]:
         """Rows that reference those that would go, and neither go nor are linked anew."""
         needed = still_referenced(self, key, others)
         if needed is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.model.names import counted, told_rows
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.dangling import still_referenced
+from yeldro.core.restore.dangling import hangs_on, still_referenced
 from yeldro.core.restore.key_swaps import back_under_old_key, goes_from
 from yeldro.core.restore.repeated_changes import back_before, back_before_all, covered_by
 
@@ -384,22 +384,6 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Confl
                 name = str(each.table.name)
                 problems.append(Conflict(ConflictKind.KEY_TAKEN, name, rows, said, missing))
     return problems
-
-
-def hangs_on(
-    each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
-) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
-    """True if a staged row references one of the staged rows with these numbers."""
-
-    def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
-        yield parent.staged.c.yeldro_row.in_(numbers)
-        for name, named in zip(key.columns, key.referenced_columns, strict=True):
-            value = each.session.referencing_value(
-                mine.coming(name), mine.table.by_name[name], parent.table.by_name[named]
-            )
-            yield value == parent.coming(named)
-
-    return hangs
 
 
 def without_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -15,6 +16,8 @@ from yeldro.core.model.steps import Action
 if TYPE_CHECKING:
     from yeldro.core.model.schema import ForeignKey
     from yeldro.core.restore.staged_rows import StagedRows
+
+_AT_ONCE = 1000
 
 
 def vacated(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
@@ -90,3 +93,62 @@ def _referencing(
         )
         for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
     ]
+
+
+def hangs_on(
+    each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
+) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
+    """True if a staged row references one of the staged rows with these numbers."""
+
+    def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
+        yield parent.staged.c.yeldro_row.in_(numbers)
+        for name, named in zip(key.columns, key.referenced_columns, strict=True):
+            value = each.session.referencing_value(
+                mine.coming(name), mine.table.by_name[name], parent.table.by_name[named]
+            )
+            yield value == parent.coming(named)
+
+    return hangs
+
+
+def leave_out(
+    each: StagedRows, rows: sql.Predicate, staged_steps: Sequence[StagedRows]
+) -> Counter[StagedRows]:
+    """Take staged rows out, and at every depth the rows that would reference them.
+
+    A row whose parent does not come back must not come back under another row that has taken the
+    parent's key meanwhile.
+
+    Args:
+        rows: which staged rows of `each` are left out.
+        staged_steps: all steps of the restore.
+
+    Returns:
+        The number of rows left out, by step.
+    """
+    gone: Counter[StagedRows] = Counter()
+    waiting = [(each, numbers) for numbers in _numbers(each, rows)]
+    while waiting:
+        step, numbers = waiting.pop()
+        chosen = step.staged.c.yeldro_row.in_(numbers)
+        if not step.count(chosen):
+            continue
+        hanging = [
+            (child, found)
+            for child in staged_steps
+            for key in child.table.foreign_keys
+            if key.parent == step.table.name and child.needs(key) and step.brings(key)
+            for found in _numbers(child, child.meets(step, hangs_on(child, key, numbers)))
+        ]
+        gone[step] += step.take_out(chosen)
+        waiting += hanging
+    return gone
+
+
+def _numbers(each: StagedRows, rows: sql.Predicate) -> Iterator[list[int]]:
+    """Yield the numbers of the staged rows that meet a condition, a bounded number at a time."""
+    number = each.staged.c.yeldro_row
+    found = each.session.connection.execute(sa.select(number).where(rows).order_by(number))
+    listed = [row[0] for row in found]
+    for start in range(0, len(listed), _AT_ONCE):
+        yield listed[start : start + _AT_ONCE]

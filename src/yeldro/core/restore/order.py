@@ -15,10 +15,10 @@ from yeldro.core.restore.key_swaps import takes_turns
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.undoing import UndoneRows
 
 
-def in_order(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:
+def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return the steps as they are undone.
 
     Args:
@@ -26,7 +26,7 @@ def in_order(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:
     """
     come, change, change_unique, change_keys, go = range(5)
 
-    def place(each: StagedRows) -> int:
+    def place(each: UndoneRows) -> int:
         if each.step.action in (Action.REMOVE, Action.ADD):
             return come if each.step.action is Action.REMOVE else go
         if each.changes_key:  # last, for changed rows are found by the keys they have now
@@ -43,11 +43,11 @@ def in_order(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:
     return [*before, *bound, *(each for each in found if each not in [*before, *bound])]
 
 
-def _bound_to_moving_keys(staged_steps: Sequence[StagedRows]) -> list[StagedRows]:
+def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Whole rows that reference keys which move, and steps that depend on those rows."""
     moving = [each for each in staged_steps if not each.holds_whole_rows]
     keyed = {each.table.name for each in moving if each.changes_key}
-    bound: list[StagedRows] = []
+    bound: list[UndoneRows] = []
     fresh = [
         each
         for each in staged_steps
@@ -65,14 +65,14 @@ def _bound_to_moving_keys(staged_steps: Sequence[StagedRows]) -> list[StagedRows
     return [each for each in staged_steps if each in bound]
 
 
-def _takes_turns(each: StagedRows, moving: Sequence[StagedRows]) -> bool:
+def _takes_turns(each: UndoneRows, moving: Sequence[UndoneRows]) -> bool:
     """True if a row has some unique key in turn with one that moves."""
     return any(
         each.count(takes_turns(each, other)) for other in moving if other.table == each.table
     )
 
 
-def _depends(each: StagedRows, others: Sequence[StagedRows]) -> bool:
+def _depends(each: UndoneRows, others: Sequence[UndoneRows]) -> bool:
     """True if rows of a step reference rows of other steps that come, go or move."""
     return any(
         references_rows(each, key, other)
@@ -82,7 +82,7 @@ def _depends(each: StagedRows, others: Sequence[StagedRows]) -> bool:
     )
 
 
-def at_once(session: Session, missing: Sequence[StagedRows]) -> list[list[StagedRows]]:
+def at_once(session: Session, missing: Sequence[UndoneRows]) -> list[list[UndoneRows]]:
     """Return the steps in order; those as one that no order undoes."""
     linked = [
         each
@@ -100,7 +100,7 @@ def at_once(session: Session, missing: Sequence[StagedRows]) -> list[list[Staged
     return [*before, [each for each in missing if each in linked], *after]
 
 
-def plan_late_links(session: Session, staged_steps: Sequence[StagedRows]) -> None:
+def plan_late_links(session: Session, staged_steps: Sequence[UndoneRows]) -> None:
     """Have links to rows that come later set at the end, or to rows that go earlier cut first.
 
     The system checks every statement, and rows that went in a cycle reference one another. What

@@ -17,14 +17,14 @@ from yeldro.core.restore.key_swaps import key_before, share_key
 if TYPE_CHECKING:
     from yeldro.core.database import sql
     from yeldro.core.receipts.writer import ReceiptWriter
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.undoing import UndoneRows
 
 _OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
 
 Columns = list[tuple[str, str, str]]
 
 
-def inverse(each: StagedRows, n: int, source: str) -> Step:
+def inverse(each: UndoneRows, n: int, source: str) -> Step:
     """Return the step that undoes one of a receipt's.
 
     Args:
@@ -35,13 +35,13 @@ def inverse(each: StagedRows, n: int, source: str) -> Step:
     return Step(n, action, name, each.missing, f"restore of {source}", (name,))
 
 
-def passing(each: StagedRows, rows: int) -> Step:
+def passing(each: UndoneRows, rows: int) -> Step:
     """Links that are cut or set only so that rows can go or come in some order."""
     name = str(each.table.name)
     return Step(0, Action.RELINK, name, rows, "in passing", (name,), auxiliary=True)
 
 
-def store_before(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
+def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
                  with_rows: bool) -> int:  # fmt: skip
     """Note a step that is about to be carried out, and the rows that only now can be read.
 
@@ -64,7 +64,7 @@ def store_before(each: StagedRows, step: Step, receipt: ReceiptWriter, others: S
     return step.rows
 
 
-def orphans(each: StagedRows) -> dict[str, int]:
+def orphans(each: UndoneRows) -> dict[str, int]:
     """Rows that are about to go and have no parent row even now, by foreign key."""
     if each.step.action is not Action.ADD:
         return {}
@@ -76,7 +76,7 @@ def orphans(each: StagedRows) -> dict[str, int]:
     }
 
 
-def _store_links(each: StagedRows, step: Step, receipt: ReceiptWriter, others: Sequence[StagedRows],
+def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
                  with_rows: bool) -> int:  # fmt: skip
     """Note links that are about to be set, but for those of rows that come back whole."""
     to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
@@ -93,7 +93,7 @@ def _store_links(each: StagedRows, step: Step, receipt: ReceiptWriter, others: S
     return rows
 
 
-def store_after(each: StagedRows, step: Step, receipt: ReceiptWriter) -> None:
+def store_after(each: UndoneRows, step: Step, receipt: ReceiptWriter) -> None:
     """Store added rows as they are now that everything is in place."""
     if step.action is not Action.ADD or each.told_by_count:
         return
@@ -113,7 +113,7 @@ def store_after(each: StagedRows, step: Step, receipt: ReceiptWriter) -> None:
 
 
 def _turned(
-    each: StagedRows, others: Sequence[StagedRows]
+    each: UndoneRows, others: Sequence[UndoneRows]
 ) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
     """A changed row's columns with old and new in each other's place, and the key it had before."""
     old, new = dict(each.named("old")), dict(each.named("new"))
@@ -132,7 +132,7 @@ def _turned(
     return columns, expressions
 
 
-def _not_added(each: StagedRows, others: Sequence[StagedRows]) -> Iterator[sql.Predicate]:
+def _not_added(each: UndoneRows, others: Sequence[UndoneRows]) -> Iterator[sql.Predicate]:
     """Rows that the same restore adds are stored whole, links and all."""
     for other in others:
         added = other.step.action is Action.REMOVE and other.table == each.table
@@ -148,7 +148,7 @@ def _not_added(each: StagedRows, others: Sequence[StagedRows]) -> Iterator[sql.P
                          .correlate(each.staged))  # fmt: skip
 
 
-def _as_staged(each: StagedRows) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
+def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
     """The rows as they are staged; with their row ids where they have them and will have them."""
     roles = {"value", "computed"}
     roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()

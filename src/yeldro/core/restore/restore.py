@@ -46,8 +46,7 @@ from yeldro.core.restore.conflicts import (
     compare_step,
     other_parents,
 )
-from yeldro.core.restore.dangling import prove_step_leaves_none_dangling
-from yeldro.core.restore.leaving_out import leave_out
+from yeldro.core.restore.dangling import leave_out, prove_step_leaves_none_dangling
 from yeldro.core.restore.order import at_once, plan_late_links
 from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
 from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
@@ -65,7 +64,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.facts import ChangeCount
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.reader import Receipt
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.undoing import UndoneRows
 
 
 @dataclass(frozen=True)
@@ -308,7 +307,7 @@ def _conflict_error(conflicts: Sequence[Conflict], next_step: str, data: str) ->
 def _put_back(
     session: Session,
     receipt: Receipt,
-    staged_steps: Sequence[StagedRows],
+    staged_steps: Sequence[UndoneRows],
     allowed: Acceptances,
     writer: ReceiptWriter,
     receipt_options: ReceiptOptions,
@@ -326,7 +325,7 @@ def _put_back(
     before = session.change_count()
     done: list[tuple[Step, int]] = []
     told: list[tuple[Step, int]] = []
-    late: list[tuple[StagedRows, int]] = []
+    late: list[tuple[UndoneRows, int]] = []
     for each in staged_steps:
         if isinstance(each, AddedRows):
             late.append((each, each.cut_links()))
@@ -368,7 +367,7 @@ def _put_back(
 
 
 def _mended(
-    session: Session, mended: Sequence[tuple[StagedRows, int]], before: ChangeCount
+    session: Session, mended: Sequence[tuple[UndoneRows, int]], before: ChangeCount
 ) -> Ledger:
     """Return the ledger of what was set anew, and of that alone."""
     changed = [(passing(each, rows), rows) for each, rows in mended if rows]
@@ -381,7 +380,7 @@ def _mended(
     return Ledger(ledger.tables, more)
 
 
-def _undo(session: Session, part: Sequence[tuple[Step, StagedRows]]) -> list[tuple[Step, int]]:
+def _undo(session: Session, part: Sequence[tuple[Step, UndoneRows]]) -> list[tuple[Step, int]]:
     """Undo one step, or several at once; each with the number of its rows, which is checked."""
     if len(part) == 1:
         counts = [_tried(session, part[0][1])]
@@ -392,7 +391,7 @@ def _undo(session: Session, part: Sequence[tuple[Step, StagedRows]]) -> list[tup
     return [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
 
 
-def _tried(session: Session, each: StagedRows) -> int:
+def _tried(session: Session, each: UndoneRows) -> int:
     """Undo one step; where the database refuses rows, find out which.
 
     Raises:
@@ -429,7 +428,7 @@ def _plan(
     skipped: list[str] = list(told)
     while True:
         steps: list[Restored] = []
-        conflicts: list[tuple[StagedRows, Conflict]] = []
+        conflicts: list[tuple[UndoneRows, Conflict]] = []
         for each in staged_steps.steps:
             if isinstance(each, AddedRows):
                 found, in_the_way = each.compare(staged_steps.steps)

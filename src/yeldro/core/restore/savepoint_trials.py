@@ -15,7 +15,7 @@ from yeldro.core.model.names import told_rows
 from yeldro.core.restore.conflicts import Conflict, ConflictKind, sample
 
 if TYPE_CHECKING:
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.undoing import UndoneRows
 
 _MOST_REFUSED = 1000
 
@@ -42,7 +42,7 @@ class Savepoint:
 class Refusals:
     """The staged rows that a database refuses, by what it has against them."""
 
-    step: StagedRows
+    step: UndoneRows
     rows: dict[RowRefusal, list[int]] = field(default_factory=dict)
 
     def conflicts(self) -> list[Conflict]:
@@ -74,7 +74,7 @@ class StepRefused(Exception):
         super().__init__("; ".join(conflict.said for conflict in self.conflicts))
 
 
-def find_refused(step: StagedRows, put_back: Callable[[], int]) -> Refusals:
+def find_refused(step: UndoneRows, put_back: Callable[[], int]) -> Refusals:
     """Try the rows of a step in ever smaller parts until each refused row is known.
 
     Rows that are taken stay, so that rows which stand in one another's way are found too.

@@ -10,9 +10,9 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import staging_table
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Refused
+from yeldro.core.model.errors import Refused
 from yeldro.core.model.names import same_name
-from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+from yeldro.core.model.schema import Column, ForeignKey, Table
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 
@@ -161,17 +161,6 @@ class StagedRows:
         found = sa.select(sa.literal(1)).select_from(self.staged).where(*same)
         return ~sa.exists(found.correlate(rows))
 
-    def row_ids_taken(self) -> int:
-        """Stored rows that cannot go back under their row id: another row has it."""
-        if self.row_id is None or self.step.action is not Action.REMOVE:
-            return 0
-        return self.count(self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID]))
-
-    def narrow(self) -> None:
-        """Leave out what is in place already, so that only what is to be done is left."""
-        if self.step.action is Action.REMOVE and self.missing < self.stored:
-            self.take_out(self.is_there)
-
     def take_out(self, condition: sql.Predicate) -> int:
         """Take the staged rows that meet a condition out again; return their number."""
         connection = self.session.connection
@@ -232,10 +221,6 @@ class StagedRows:
         if then in ("", column.type):
             return self.session.typed(value, column)
         return self.session.converted(value, Column(column.name, then), column)
-
-    def in_part(self) -> list[sql.Predicate]:
-        """What narrows the staged rows to those that are being tried, where some are."""
-        return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
     def needs(self, key: ForeignKey) -> bool:
         """True if the rows can need a parent by this key once the step is undone.
@@ -302,157 +287,6 @@ class StagedRows:
     def exists(self, *conditions: sql.Predicate) -> sql.Predicate:
         query = sa.select(sa.literal(1)).select_from(self.rows).where(*conditions)
         return sa.exists(query.correlate(self.staged))
-
-    def lock_parents(self) -> None:
-        """See to it that nobody removes a parent row that is needed, where the system does not.
-
-        Raises:
-            DatabaseFailure: somebody has done so since it was found.
-        """
-        for key in self.table.foreign_keys:
-            if not self.needs(key):
-                continue
-            parent = self.session.catalogue.table(key.parent)
-            parents = sql.rows_of(parent)
-            needed = sa.select(*map(self.coming, key.columns)).select_from(self.staged)
-            condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
-            query = sa.select(sa.func.count()).select_from(parents).where(condition)
-            held = self.session.locking_read(query)
-            if held is query:
-                continue
-            connection = self.session.connection
-            if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
-                raise DatabaseFailure(
-                    f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
-                    "Look again with 'yeldro receipt check', then restore.",
-                    data=ROLLED_BACK,
-                )
-
-    def put_back(self) -> int:
-        """Write what is missing; the number of rows written."""
-        if self.step.action is Action.REMOVE:
-            return self._insert()
-        if self.is_ambiguous():
-            return sum(self._change_one(number) for number in range(1, self.stored + 1))
-        return self._execute(self.change_back())
-
-    def change_back(self) -> sa.Update:
-        """Return the statement that changes rows back which can be found one by one.
-
-        What a trigger changed besides goes back too, where nobody has changed it since.
-        """
-        update = self._update(self.named("old"), *self.agree(self.named("new")))
-        more: dict[Any, Any] = {}
-        for name, was, left in self.changed_besides():
-            ours = self.rows.c[name]
-            before = sa.select(self.typed(was)).where(*self.agree([*self.key, (name, left)]))
-            found = sa.exists(
-                sa.select(sa.literal(1)).where(*self.agree([*self.key, (name, left)]))
-                .select_from(self.staged).correlate(self.rows)
-            )  # fmt: skip
-            before_that = before.correlate(self.rows).scalar_subquery()
-            more[ours] = sa.case((found, before_that), else_=ours)
-        return update.values(more) if more else update
-
-    def changed_besides(self) -> list[tuple[str, str, str]]:
-        """The columns that a trigger changed in the rows of the step, with `was` and `left`."""
-        if self._besides is None:
-            left = dict(self.named("left"))
-            self._besides = [
-                (name, was, left[name])
-                for name, was in self.named("was")
-                if self.count(self.staged.c[was].is_distinct_from(self.staged.c[left[name]]))
-            ]
-        return self._besides
-
-    def other_than(self, name: str, staged: str) -> int:
-        """The number of staged rows whose column `name` does not hold what is staged as that."""
-        return self.count(
-            self.exists(*self.agree(self.key)),
-            ~self.exists(*self.agree([*self.key, (name, staged)])),
-        )
-
-    def _execute(self, statement: sa.Update) -> int:
-        return self.session.connection.execute(self.session.key_driven(statement)).rowcount
-
-    def _change_one(self, number: int) -> int:
-        """Change one of the rows that are equal to a staged one now; it does not matter which."""
-        this = self.staged.c.yeldro_row == number
-        found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(
-            this,
-            *self.agree(self.key),
-            *self.agree(self.named("new")),
-            *self.agree(self.named("then")),
-        )
-        values: dict[Any, Any] = {
-            self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
-            for ours, staged in self.named("old")
-        }
-        values |= sql.left_alone(self.table, self.rows, [name for name, _ in self.named("old")])
-        equal = sa.exists(found.correlate(self.rows))
-        return self.session.change_one(self.table, equal, values)
-
-    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
-        """Set columns to staged values where `conditions` hold of a row and its staged one."""
-        values: dict[Any, Any] = {
-            self.rows.c[ours]: sa.select(self.typed(staged))
-            .where(*self.agree(self.key))
-            .correlate(self.rows)
-            .scalar_subquery()
-            for ours, staged in pairs
-        }
-        found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(*self.agree(self.key), *conditions, *self.in_part())
-        where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
-        if self.table.has_key:
-            keys = sa.select(*(self.typed(staged) for _, staged in self.key))
-            ours = sql.columns_of(self.rows, [name for name, _ in self.key])
-            where.insert(0, sql.among(ours, keys))
-        values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
-        return sa.update(self.rows).where(*where).values(values)
-
-    def set_anew(self, pairs: Sequence[tuple[str, str]]) -> int:
-        """Set columns to their staged values where they differ; return the number of rows."""
-        return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
-
-    def come_later(self, tables: Collection[TableName]) -> None:
-        """Note the links to rows of `tables`, which come back later: they are set at the end.
-
-        Without a key no link was cut to remove the rows, so their own order puts them back.
-        """
-        self.late = [
-            key
-            for key in self.table.foreign_keys
-            if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
-        ]
-
-    def set_late_links(self) -> int:
-        """Set the links that were left out when the rows went back; the number of rows set."""
-        staged_as = dict(self.named("value"))
-        changed = 0
-        for key in self.late:
-            pairs = [(name, staged_as[name]) for name in key.columns]
-            some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
-            left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
-            changed += self._execute(self._update(pairs, some, *left_out))
-        return changed
-
-    def _insert(self) -> int:
-        pairs = self.named("value")
-        names = [ours for ours, _ in pairs]
-        late = {name for key in self.late for name in key.columns}
-        selected: list[sa.ColumnElement[Any]] = [
-            sa.null() if ours in late else self.typed(staged) for ours, staged in pairs
-        ]
-        if self.row_id:
-            taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
-            names.insert(0, self.row_id)
-            selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
-        absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
-        query = sa.select(*selected).where(absent, *self.in_part())
-        query = query.order_by(self.staged.c.yeldro_row)
-        return self.session.put_back(self.rows, names, query)
 
 
 def table_of(session: Session, step: ReceiptStep) -> Table:

@@ -19,7 +19,7 @@ from yeldro.core.receipts.reader import Receipt, stored_rows
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.key_swaps import reassigned
 from yeldro.core.restore.order import in_order
-from yeldro.core.restore.staged_rows import StagedRows
+from yeldro.core.restore.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -57,8 +57,8 @@ class StagedSteps:
         parents: steps that are not, and whose rows are parents of those that are.
     """
 
-    steps: list[StagedRows]
-    parents: list[StagedRows] = field(default_factory=list)
+    steps: list[UndoneRows]
+    parents: list[UndoneRows] = field(default_factory=list)
 
 
 def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
@@ -92,7 +92,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     for step in kept:
         changing[step.table].update(each.name for each in step.columns if each.role == "old")
     staged_steps = [
-        (AddedRows if step.action is Action.ADD else StagedRows)(
+        (AddedRows if step.action is Action.ADD else UndoneRows)(
             session, step, changing[step.table]
         )
         for step in stored
@@ -105,7 +105,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
             each.reassigned = reassigned(each, staged_steps)
     named = {key.parent for each in staged_steps for key in each.table.foreign_keys}
     parents = [
-        StagedRows(session, step, changing[step.table])
+        UndoneRows(session, step, changing[step.table])
         for step in kept
         if step not in stored and step.action is Action.REMOVE and step.table in named
     ]
@@ -115,7 +115,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     return StagedSteps(in_order(staged_steps), parents)
 
 
-def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
+def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
     """Lay out the stored rows of a step that meet a condition."""
     if each.step.copy:
         if condition is not None:
@@ -136,7 +136,7 @@ def _fill(each: StagedRows, receipt: Receipt, condition: str | None) -> None:
 
 
 def _fill_from_receipt(
-    each: StagedRows, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool
+    each: UndoneRows, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool
 ) -> None:
     """Stage stored rows.
 
@@ -168,7 +168,7 @@ def _fill_from_receipt(
     _filled(each, number, all_of_them=all_of_them)
 
 
-def _fill_from_copy(each: StagedRows, place: TableName) -> None:
+def _fill_from_copy(each: UndoneRows, place: TableName) -> None:
     """Stage the rows of a copy in the database.
 
     Raises:
@@ -192,7 +192,7 @@ def _fill_from_copy(each: StagedRows, place: TableName) -> None:
     _filled(each, number, all_of_them=True)
 
 
-def _filled(each: StagedRows, number: int, *, all_of_them: bool) -> None:
+def _filled(each: UndoneRows, number: int, *, all_of_them: bool) -> None:
     if all_of_them and each.step.affected not in (None, number):
         raise DatabaseFailure(
             f"{'The copy' if each.step.copy else 'The receipt'} holds {number:,} rows of step "

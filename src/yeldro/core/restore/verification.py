@@ -15,7 +15,7 @@ from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
 
 if TYPE_CHECKING:
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.undoing import UndoneRows
 
 
 @dataclass(frozen=True)
@@ -42,7 +42,7 @@ class Difference:
         return {"table": self.table, "rows": self.rows, "columns": list(self.columns)}
 
 
-def changed_meanwhile(staged_steps: Sequence[StagedRows]) -> dict[tuple[int, str], int]:
+def changed_meanwhile(staged_steps: Sequence[UndoneRows]) -> dict[tuple[int, str], int]:
     """Of rows that a trigger can have changed: how many somebody has changed since, by column."""
     found: dict[tuple[int, str], int] = {}
     for each in staged_steps:
@@ -53,8 +53,8 @@ def changed_meanwhile(staged_steps: Sequence[StagedRows]) -> dict[tuple[int, str
 
 
 def mend(
-    staged_steps: Sequence[StagedRows], meanwhile: Mapping[tuple[int, str], int]
-) -> list[tuple[StagedRows, int]]:
+    staged_steps: Sequence[UndoneRows], meanwhile: Mapping[tuple[int, str], int]
+) -> list[tuple[UndoneRows, int]]:
     """Set anew what a trigger or a default has made different of rows that were put back.
 
     Args:
@@ -83,7 +83,7 @@ def mend(
 
 
 def differences(
-    staged_steps: Sequence[StagedRows], meanwhile: Mapping[tuple[int, str], int]
+    staged_steps: Sequence[UndoneRows], meanwhile: Mapping[tuple[int, str], int]
 ) -> list[Difference]:
     """What is not as before, by step.
 
@@ -111,7 +111,7 @@ def differences(
     return found
 
 
-def differing_besides(staged_steps: Sequence[StagedRows]) -> Iterator[str]:
+def differing_besides(staged_steps: Sequence[UndoneRows]) -> Iterator[str]:
     """What rows that are linked as before hold now in columns that a trigger had changed.
 
     Args:
@@ -146,7 +146,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
         )
 
 
-def _settable(each: StagedRows, staged_steps: Sequence[StagedRows]) -> list[tuple[str, str]]:
+def _settable(each: UndoneRows, staged_steps: Sequence[UndoneRows]) -> list[tuple[str, str]]:
     """Return the stored columns of a step that no other step of the restore sets."""
     elsewhere = {
         name
@@ -159,7 +159,7 @@ def _settable(each: StagedRows, staged_steps: Sequence[StagedRows]) -> list[tupl
 
 
 def _differing(
-    each: StagedRows, staged_steps: Sequence[StagedRows], pairs: list[tuple[str, str]]
+    each: UndoneRows, staged_steps: Sequence[UndoneRows], pairs: list[tuple[str, str]]
 ) -> int:
     other = each.exists(*each.agree(each.key), sa.not_(sa.and_(*each.agree(pairs))))
     return each.count(~as_before(each, staged_steps), other)

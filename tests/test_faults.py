@@ -24,7 +24,7 @@ from yeldro.core.model.errors import DatabaseFailure, Interrupted
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.reader import receipts_in
-from yeldro.core.receipts.writer import ReceiptOptions
+from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.restore.restore import compare, restore
 from yeldro.core.selection.selection import Selection, resolve
 from yeldro.engines import open_database
@@ -257,6 +257,46 @@ def test_a_stop_during_the_commit_keeps_what_can_be_needed(
     else:  # a file tells that its transaction was still open; of a server nobody knows
         assert len(found) == (0 if isinstance(database, SqliteFile) else 1)
         assert all(compare(opened, receipt).verdict == "all back" for receipt in found)
+    assert database.contents() == before
+
+
+@pytest.mark.parametrize("after", ["the receipt is closed", "the session ends"])
+def test_a_stop_after_the_commit_is_not_told_as_rolled_back(
+    made, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, after: str
+) -> None:
+    database = made(filled())
+    opened = open_database(database.url)
+    before = database.contents()
+    with opened.reading() as session:
+        kind = type(session)
+
+    commit = kind.commit
+
+    def stopped(_: object) -> None:
+        raise KeyboardInterrupt
+
+    def commit_and_stop_at_the_end(session) -> None:
+        commit(session)
+        monkeypatch.setattr(kind, "roll_back", stopped)
+
+    def stop() -> None:
+        if after == "the receipt is closed":
+            monkeypatch.setattr(ReceiptWriter, "committed", stopped)
+        else:
+            monkeypatch.setattr(kind, "commit", commit_and_stop_at_the_end)
+
+    job = Job.of(Cleanup(Selection("note", all_rows=True)))
+    stop()
+    with pytest.raises(Interrupted) as told:
+        run(opened, job, ReceiptOptions(tmp_path), 10)
+    monkeypatch.undo()
+    assert told.value.data.startswith("The rows are removed and committed")
+    assert database.value("SELECT count(*) FROM note") == 0
+    stop()
+    with pytest.raises(Interrupted) as told:
+        restore(opened, receipts_in(tmp_path)[0], 10)
+    monkeypatch.undo()
+    assert told.value.data.startswith("The rows are back and committed")
     assert database.contents() == before
 
 

@@ -135,10 +135,12 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
+    from yeldro.cli.output import note_commit
     from yeldro.core.model.names import as_typed
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()
+    note_commit("")  # what an earlier command committed says nothing of this one
     code = execute(list(words))
     sys.stdout.flush()
     if code:

@@ -21,7 +21,7 @@ from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
 from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import become_equal, counted_only, store
 from yeldro.core.execution.run import Outcome, Part, RunResult
-from yeldro.core.execution.steps import carry_out, check_means
+from yeldro.core.execution.steps import CommitNotice, carry_out, check_means
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
@@ -134,7 +134,9 @@ def run_in_batches(
         work.carry_out(batches, watch, should_stop)
     except BaseException as error:
         raise work.stopped(error) from error
-    return work.result()
+    with CommitNotice() as notice:
+        notice.said = "All batches are committed; the receipt tells what went."
+        return work.result()
 
 
 def _checked(job: Job) -> tuple[Cleanup]:

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
 from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import store
-from yeldro.core.execution.steps import carry_out, check_means, commit_with
+from yeldro.core.execution.steps import CommitNotice, carry_out, check_means, commit_with
 from yeldro.core.model.counts import Ledger, Tally, joined
 from yeldro.core.model.errors import (
     ROLLED_BACK,
@@ -173,7 +173,8 @@ def run(
         CountMismatch: a count or a check was not as planned or expected; rolled back.
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
-    with database.writing(lock_wait, tables_to_lock(database, job)) as session:
+    locks = tables_to_lock(database, job)
+    with CommitNotice() as notice, database.writing(lock_wait, locks) as session:
         work = _Running(session, database, job, receipt_options, agreed)
         try:
             work.carry_out()
@@ -187,6 +188,7 @@ def run(
             raise
         if work.receipt:
             commit_with(session, work.receipt, "The rows are removed and committed.")
+            notice.said = f"The rows are removed and committed; the receipt is {work.receipt.path}."
         else:
             session.commit()
         work.make_constraints(at_once=False)

@@ -221,6 +221,23 @@ def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
     )
 
 
+class CommitNotice:
+    """What is said of the data when the user stops what comes after a commit.
+
+    Attributes:
+        said: what is committed, as a sentence; empty before that.
+    """
+
+    said = ""
+
+    def __enter__(self) -> CommitNotice:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: object, trace: object) -> None:
+        if kind is not None and issubclass(kind, KeyboardInterrupt) and self.said:
+            raise Interrupted("You stopped it after the commit.", data=self.said)
+
+
 def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
     """Commit what a receipt that is ready holds.
 
@@ -245,6 +262,12 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
         raise
     try:
         receipt.committed()
+    except KeyboardInterrupt as error:
+        raise Interrupted(
+            "You stopped it after the commit.",
+            f"The receipt {receipt.path} is complete: see 'yeldro receipt check {receipt.id}'.",
+            data=done,
+        ) from error
     except Exception as error:
         raise ReceiptNotClosed(
             f"The receipt {receipt.path} could not be closed ({error}); it is complete.",

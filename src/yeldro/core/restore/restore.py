@@ -17,6 +17,7 @@ import sqlalchemy as sa
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.steps import (
+    CommitNotice,
     check_lasting_effects,
     check_unseen,
     commit_with,
@@ -182,7 +183,7 @@ def restore(
         DatabaseFailure: the database or the receipt's disk refused; rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
-    with database.writing(lock_wait, mode=_STORED_FORMS) as session:
+    with CommitNotice() as notice, database.writing(lock_wait, mode=_STORED_FORMS) as session:
         refused: dict[int, list[int]] = {}
         told: list[str] = []
         while True:
@@ -211,6 +212,7 @@ def restore(
                 writer.discard()
                 raise
             commit_with(session, writer, "The rows are back and committed.")
+            notice.said = "The rows are back and committed."
             return RestoreResult(work.planned, tally, ledger, writer.path, tuple(found))
 
 

@@ -214,7 +214,7 @@ class Connection:
         return running.plan(self._database, self._job(what))
 
     def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
-        """True if the expectations and checks are true now."""
+        """Compare the expectations and checks with the database as it is now."""
         return answers.check_now(self._database, self._job(what))
 
     def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
@@ -266,7 +266,7 @@ class Connection:
         return running.run(self._database, wanted, receipt_options, lock_wait, seen)
 
     def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
-        """True if the rows of a receipt are still gone."""
+        """Compare the rows of a receipt with the database: are they still gone?"""
         return restoring.compare(self._database, _receipt(receipt))
 
     def restore(

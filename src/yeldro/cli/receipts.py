@@ -64,7 +64,7 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
 
 
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
-    """True if the rows of a receipt are still gone: all gone, partly back, all back."""
+    """Tell whether the rows of a receipt are still gone: all gone, partly back, all back."""
     from yeldro.core.restore import restore as restoring
 
     found = find_receipt(settings.receipts_folder(receipts), receipt)

@@ -191,7 +191,7 @@ class OracleFrame(Frame):
 
 
 def _within(value: str, expected: RowRange) -> str:
-    """True if a value is one of the expected numbers, as a condition."""
+    """Return the condition that a value is one of the expected numbers."""
     if expected.low == expected.high:
         return f"{value} = {expected.low}"
     high = "" if expected.high is None else f" AND {value} <= {expected.high}"

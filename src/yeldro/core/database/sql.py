@@ -115,7 +115,7 @@ def in_groups(conditions: Sequence[Predicate]) -> list[Predicate]:
 
 
 def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
-    """True if a row lives in one of these partitions; nothing to ask where none are named."""
+    """Return the condition that a row lives in one of these partitions; none if none are named."""
     return [rows.c[PART_ID].in_(parts)] if parts else []
 
 

@@ -96,7 +96,7 @@ def that_stay(
 def that_go(
     session: Session, table: Table, removed: Mapping[TableName, RowSet]
 ) -> list[sql.Predicate]:
-    """True if a row of a table is removed; empty where none is."""
+    """Return the condition that a row of a table is removed; empty if none is."""
     found = removed.get(table.name)
     if found is None or not found.rows:
         return []

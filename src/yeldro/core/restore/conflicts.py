@@ -292,7 +292,7 @@ def parents_gone(
     each: StagedRows, key: ForeignKey, others: Sequence[StagedRows], there: sql.Predicate
 ) -> list[Conflict]:
     """Parents that rows need once they are as before, and that neither are there nor come too."""
-    without = without_parent(each, key)
+    without = lacks_parent(each, key)
     if without is None:
         return []
     conditions = [~there, without]
@@ -386,7 +386,7 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Confl
     return problems
 
 
-def without_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
+def lacks_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
     """True if a staged row has no parent row in the database; None where it needs none."""
     if not each.needs(key):
         return None

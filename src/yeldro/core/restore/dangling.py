@@ -98,7 +98,7 @@ def _referencing(
 def hangs_on(
     each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
 ) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
-    """True if a staged row references one of the staged rows with these numbers."""
+    """Return the condition that a staged row references one of those with these numbers."""
 
     def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
         yield parent.staged.c.yeldro_row.in_(numbers)

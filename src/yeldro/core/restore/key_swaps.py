@@ -98,7 +98,7 @@ def key_before(each: StagedRows, name: str, others: Iterable[StagedRows]) -> sa.
 
 
 def _same_rows(each: StagedRows, other: StagedRows) -> Iterator[sql.Predicate]:
-    """True if rows of two steps on one table are the same."""
+    """Yield the conditions that rows of two steps on one table are the same."""
     theirs = dict(other.key)
     for name, own in each.key:
         yield other.staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from yeldro.core.database.identity import computed_columns
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.restore.conflicts import without_parent
+from yeldro.core.restore.conflicts import lacks_parent
 from yeldro.core.restore.key_swaps import key_before, share_key
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def orphans(each: UndoneRows) -> dict[str, int]:
     """Rows that are about to go and have no parent row even now, by foreign key."""
     if each.step.action is not Action.ADD:
         return {}
-    found = {key.name: without_parent(each, key) for key in each.table.foreign_keys}
+    found = {key.name: lacks_parent(each, key) for key in each.table.foreign_keys}
     return {
         name: rows
         for name, alone in found.items()

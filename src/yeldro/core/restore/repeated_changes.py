@@ -62,7 +62,7 @@ def _same_row(
     each: StagedRows,
     staged: sa.FromClause,
 ) -> list[sql.Predicate]:
-    """True if a staged row of one step is that of another.
+    """Return the conditions that a staged row of one step is that of another.
 
     Without a key it is told by its row id, and by the columns that neither step changes.
     """

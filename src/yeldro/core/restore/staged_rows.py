@@ -190,7 +190,7 @@ class StagedRows:
         return self.moves_under(key)
 
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
-        """True if a row of the table agrees with a staged row, NULL equal to NULL."""
+        """Return the conditions that a row of the table and a staged row agree; NULL equals NULL."""
         conditions: list[sql.Predicate] = []
         for ours, staged in pairs:
             column = self.table.by_name.get(ours)

@@ -53,7 +53,7 @@ class Commands(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """Names the nearest commands where one does not exist."""
+        """Name the nearest commands where one does not exist."""
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError as error:

@@ -116,7 +116,7 @@ def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
 
 
 def _save(path: Path, what: What, record: Any) -> None:
-    """Saves a plan that can be run as it stands."""
+    """Save a plan that can be run as it stands."""
     follows = what_follows(record.plans)
     if any(follows) and click.get_current_context().command.name == "plan":
         tables_ = ", ".join(next(names for names in follows if names))

@@ -108,7 +108,7 @@ class SavedPlan:
 
 
 def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRecord) -> None:
-    """Saves a plan; a file that is there is left alone.
+    """Save a plan; a file that is there is left alone.
 
     Raises:
         Refused: there is a file of this name, or something blocks.

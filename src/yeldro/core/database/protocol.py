@@ -180,7 +180,7 @@ class RowChanges(Protocol):
         """The statement in the form in which the system looks rows up by a key table's rows."""
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
-        """Changes rows of several tables so that nothing is checked before all of it is done.
+        """Change rows of several tables so that nothing is checked before all of it is done.
 
         Returns:
             The number of rows that each has changed.

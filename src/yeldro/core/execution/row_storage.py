@@ -42,7 +42,7 @@ _WIDEST = 1998  # of a receipt's table: SQLite's 2,000 but for two of its own
 def store(
     session: Session, prepared: Prepared, receipt: ReceiptWriter, receipt_options: ReceiptOptions
 ) -> list[Watched | Counted]:
-    """Notes every step in the receipt, and keeps the rows it is about to remove or change.
+    """Note every step in the receipt, and keep the rows it is about to remove or change.
 
     Returns:
         Rows that are kept as a whole until it is known what triggers make of them.

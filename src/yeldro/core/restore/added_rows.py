@@ -69,7 +69,7 @@ class AddedRows(UndoneRows):
             self.take_out(~self._as_added)
 
     def cut_links(self) -> int:
-        """Cuts the links noted for later, to rows that go before these; the number cut."""
+        """Cut the links noted for later, to rows that go before these; return their number."""
         changed = 0
         for key in self.late:
             columns = sql.columns_of(self.rows, key.columns)

@@ -57,7 +57,7 @@ class StagedRows:
         self.reassigned: sql.Predicate = sa.false()
 
     def add_indexes(self, *, are_filled: bool) -> None:
-        """Has the staged rows found by their keys, if the system makes its indexes at this time."""
+        """Index the staged rows by their keys, if the system makes its indexes at this time."""
         if are_filled != self.session.traits.indexes_after_filling:
             return
         for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
@@ -190,7 +190,7 @@ class StagedRows:
         return self.moves_under(key)
 
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
-        """Return the conditions that a row of the table and a staged row agree; NULL equals NULL."""
+        """Return conditions that a row of the table and a staged row agree; NULL equals NULL."""
         conditions: list[sql.Predicate] = []
         for ours, staged in pairs:
             column = self.table.by_name.get(ours)

@@ -26,7 +26,7 @@ class MariaDB(MySQL):
     """MySQL's dialect of SQL, where MariaDB writes the same in another way."""
 
     class Generator(MySQL.Generator):  # type: ignore[misc, valid-type]
-        """Writes what MariaDB reads."""
+        """Write what MariaDB reads."""
 
         TRANSFORMS: ClassVar[dict[Any, Any]] = {
             **MySQL.Generator.TRANSFORMS,

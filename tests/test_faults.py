@@ -11,6 +11,7 @@ import subprocess
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from conftest import PROGRAM, Yeldro
@@ -19,6 +20,7 @@ from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
+from yeldro.core.database.protocol import Database
 from yeldro.core.execution.run import run
 from yeldro.core.model.errors import DatabaseFailure, Interrupted
 from yeldro.core.planning.job import Job
@@ -229,6 +231,12 @@ def test_rows_whose_commit_was_not_answered_are_in_the_receipt(
             assert database.contents() == before
 
 
+def session_type(opened: Database) -> Any:
+    """Return the class of a database's sessions, whose methods a test can replace."""
+    with opened.reading() as session:
+        return type(session)
+
+
 @pytest.mark.parametrize("committed", [True, False])
 def test_a_stop_during_the_commit_keeps_what_can_be_needed(
     made, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, committed: bool
@@ -236,8 +244,7 @@ def test_a_stop_during_the_commit_keeps_what_can_be_needed(
     database = made(filled())
     opened = open_database(database.url)
     before = database.contents()
-    with opened.reading() as session:
-        kind = type(session)
+    kind = session_type(opened)
     commit = kind.commit
 
     def stopped(session) -> None:
@@ -267,9 +274,7 @@ def test_a_stop_after_the_commit_is_not_told_as_rolled_back(
     database = made(filled())
     opened = open_database(database.url)
     before = database.contents()
-    with opened.reading() as session:
-        kind = type(session)
-
+    kind = session_type(opened)
     commit = kind.commit
 
     def stopped(_: object) -> None:

@@ -15,6 +15,7 @@ from yeldro.cli import settings
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
+from yeldro.core.model.options import spelled
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.copies import CopyPlace
@@ -209,7 +210,7 @@ def _with_choices(cleanup: Cleanup, more: Choices) -> Cleanup:
 def _refuse_choosing(options: dict[str, Any], names: Any, why: str) -> None:
     for name in names:
         if options.get(name) not in (None, False, ()):
-            raise UsageError(f"{why}, and {_option(name)} is given too.", f"Drop {_option(name)}.")
+            raise UsageError(f"{why}, and {spelled(name)} is given too.", f"Drop {spelled(name)}.")
 
 
 def title_of(options: dict[str, Any]) -> str:
@@ -220,9 +221,5 @@ def title_of(options: dict[str, Any]) -> str:
             continue
         values = value if isinstance(value, tuple) else (value,)
         for each in values:
-            words += [_option(name)] if each is True else [_option(name), as_typed(str(each))]
+            words += [spelled(name)] if each is True else [spelled(name), as_typed(str(each))]
     return " ".join(words)
-
-
-def _option(name: str) -> str:
-    return f"--{name.replace('_', '-')}"

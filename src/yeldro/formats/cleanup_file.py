@@ -155,19 +155,16 @@ def _cleanup(file: TomlFile, place: int) -> Cleanup:
     for name, field in fields.CLEANUP.items():
         with _placed(file, (*at, name)):
             value_of(field, found.get(name))
-    for name, matched, tables, total in (
-        ("expect", found.get("expect"), {}, None),
-        ("expect_in", None, found.get("expect_in", {}), None),
-        ("expect_total", None, {}, found.get("expect_total")),
-    ):
-        with _placed(file, (*at, name)):
-            expectations_from(matched, tables, total)
+    with _placed(file, (*at, "expect")):
+        matched = expectations_from(found.get("expect"), {}, None).matched
+    with _placed(file, (*at, "expect_in")):
+        tables = expectations_from(None, found.get("expect_in", {}), None).tables
+    with _placed(file, (*at, "expect_total")):
+        total = expectations_from(None, {}, found.get("expect_total")).total
     cleanup = cleanup_from(
         found["from"],
         {name: value for name, value in found.items() if name in fields.CLEANUP},
-        expectations=expectations_from(
-            found.get("expect"), found.get("expect_in", {}), found.get("expect_total")
-        ),
+        expectations=Expectations(matched, tables, total),
     )
     selection = cleanup.selection
     if not selection.narrows and not selection.all_rows:

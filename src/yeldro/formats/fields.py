@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from yeldro.core.model.options import spelled
+
 FORMAT = 1
 PARAM_TYPES = ("text", "integer", "number", "date", "datetime", "boolean")
 
@@ -34,7 +36,7 @@ class Field:
     @property
     def option(self) -> str:
         """The name of the option: `--missing-in`."""
-        return f"--{self.name.replace('_', '-')}"
+        return spelled(self.name)
 
 
 KINDS = {

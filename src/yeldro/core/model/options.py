@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yeldro.core.model.names import as_typed
+
+def spelled(name: str) -> str:
+    """Return a choice's name as an option: `--missing-in`."""
+    return f"--{name.replace('_', '-')}"
 
 
 @dataclass(frozen=True)
@@ -20,8 +23,11 @@ class Option:
     value: str | None = None
 
     def __str__(self) -> str:
-        option = f"--{self.name.replace('_', '-')}"
-        return option if self.value is None else f"{option} {as_typed(self.value)}"
+        if self.value is None:
+            return spelled(self.name)
+        from yeldro.core.model.names import as_typed  # which loads more than a usage error needs
+
+        return f"{spelled(self.name)} {as_typed(self.value)}"
 
 
 REPOINT = Option("repoint")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -13,6 +14,7 @@ import pytest
 from systems import SqliteFile
 
 import yeldro
+from yeldro.formats import fields
 
 SOURCE = Path(yeldro.__file__).parent
 # Each room, from the ground up; a module may import from its own room and from lower ones.
@@ -121,8 +123,12 @@ LOADED = [  # a command line, its exit code, and what of the heavy packages it m
     ("plan --bogus", 2, ""),
     ("pln", 2, ""),
     ("receipt list", 0, "rich"),
-    ("receipt list --json", 0, "rich"),
+    ("receipt list --json", 0, ""),
+    ("plan", 2, ""),
+    ("run alert --expect many", 2, ""),
+    ("preview alert --where level=:x --param x", 2, ""),
     ("survey", 0, "sqlalchemy rich asyncio"),
+    ("survey --json", 0, "sqlalchemy asyncio"),
     ("duplicates reading --by sensor_id,taken_at", 0, "sqlalchemy rich asyncio"),
     ("orphans", 0, "sqlalchemy rich asyncio"),
     ("preview alert --missing-in buoy", 0, "sqlalchemy rich asyncio"),
@@ -152,3 +158,51 @@ def test_a_command_loads_only_what_it_needs(
 def test_the_picture_of_the_rooms_is_drawn_from_these_imports() -> None:
     script = SOURCE.parent.parent / "docs" / "draw_rooms.py"
     assert subprocess.run([sys.executable, script, "--check"], check=False).returncode == 0
+
+
+def test_only_the_command_line_writes_options() -> None:
+    """Messages below it name a choice as ‹follow›; help and comments may show how it is typed."""
+    found = []
+    for room in ("core", "engines", "formats"):
+        for path in (SOURCE / room).rglob("*.py"):
+            tree = ast.parse(path.read_text())
+            documented = {
+                id(node.body[0].value)
+                for node in ast.walk(tree)
+                if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef)
+                if isinstance(node.body[0], ast.Expr)
+            }
+            found += [
+                f"{path.name}:{node.lineno}: {node.value}"
+                for node in ast.walk(tree)
+                if isinstance(node, ast.Constant) and isinstance(node.value, str)
+                if id(node) not in documented and re.search(r"(?<!\S)--[a-z]", node.value)
+                if path.name != "fields.py"
+            ]
+    assert found == []
+
+
+def test_every_choice_named_in_a_message_is_an_option() -> None:
+    named = {
+        name
+        for path in SOURCE.rglob("*.py")
+        for name in re.findall(r"‹([a-z_]+)›", path.read_text())
+    }
+    declared = [SOURCE / "cli" / "options.py", *(SOURCE / "cli" / "declared").glob("*.py")]
+    texts = "".join(path.read_text() for path in declared)
+    known = {field.name for field in (*fields.CLEANUP.values(), *fields.OPTIONS)}
+    known |= {option.replace("-", "_") for option in re.findall(r'"--([a-z-]+)"', texts)}
+    assert named
+    assert named <= known
+
+
+def test_every_file_that_the_docs_name_exists() -> None:
+    docs = SOURCE.parents[1] / "docs"
+    named = {
+        (path.name, name)
+        for path in docs.glob("*.md")
+        for name in re.findall(r"`((?:core|engines|formats|report|cli)/[\w/]+\.py)`",
+                               path.read_text())
+    }  # fmt: skip
+    assert named
+    assert [pair for pair in sorted(named) if not (SOURCE / pair[1]).exists()] == []

@@ -107,7 +107,7 @@ def test_children_alone_do_not_come_back_under_another_row(yeldro: Yeldro, made)
     database.script("INSERT INTO port VALUES (1, NULL, 9), (2, NULL, 2)")
     words = ("restore", "last", "--only", "ship", "--yes")
     told = yeldro(*words, code=3).err
-    assert "1 row of ship would hang on another row of port than before" in told
+    assert "1 row of ship would reference another row of port than before" in told
     assert "--skip-conflicts" in told
     yeldro(*words, "--skip-conflicts")
     assert database.rows("SELECT id FROM ship") == [(2,)]
@@ -323,7 +323,7 @@ def test_changed_rows_that_no_key_finds_again_are_not_told_to_be_back(yeldro: Ye
         yeldro(*WHERE, db=database.url)
         database.script(change)
         assert yeldro("receipt", "check", "--json").json()["verdict"] != "all back"
-        assert "removed or linked anew since" in yeldro("restore", "last", "--yes", code=3).err
+        assert "removed or relinked since" in yeldro("restore", "last", "--yes", code=3).err
 
 
 def test_a_trigger_that_changes_rows_without_a_key_is_refused(yeldro: Yeldro, made) -> None:
@@ -337,7 +337,7 @@ def test_a_trigger_that_changes_rows_without_a_key_is_refused(yeldro: Yeldro, ma
     before = database.contents()
     words = (*WHERE, "--allow-trigger", "stamp_heap_update")
     told = yeldro(*words, db=database.url, code=4).err
-    assert "without a key no restore would find these again" in told
+    assert "without a key no restore would find them again" in told
     assert database.contents() == before
     yeldro(*words, "--without-rows", db=database.url)
     assert database.value("SELECT count(*) FROM heap WHERE upd = 99") == 3

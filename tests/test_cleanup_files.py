@@ -141,7 +141,7 @@ MISTAKES = [
     ('title = "x"', "", "has no 'remove'"),
     ("[[remove]]\nfrom = 'a'", "line 2", "nothing says which rows"),
     ("[[remove]]\nform = 'a'", "line 3", "Did you mean from"),
-    ("[[remove]]\nfrom = 'a'\nwhere = 3", "line 4", "expected is text"),
+    ("[[remove]]\nfrom = 'a'\nwhere = 3", "line 4", "must be text"),
     ("[[remove]]\nfrom = 'a'\nall_rows = 'yes'", "line 4", "true or false"),
     ("[[remove]]\nfrom = 'a'\nwhere = 'b = :c'", "line 4", "there is no [param.c]"),
     ("[param.c]\ntype = 'dat'\n[[remove]]\nfrom = 'a'\nall_rows = true", "line 3", "Did you mean"),
@@ -150,7 +150,7 @@ MISTAKES = [
     ("[[remove]]\nfrom = 'a'\nduplicates_by = ['b']\nkeep = [\n 'x',\n]", "line 5", "not a rule"),
     ("format = 2\n[[remove]]\nnew_key = 1", "line 2", "newer Yeldro"),
     ("[[remove]\nfrom = 'a'", "line 2", "not TOML"),
-    ("remove = [1]", "line 2", "several tables"),
+    ("remove = [1]", "line 2", "an array of tables"),
     ("[[remove]]\nfrom = 'a'\nall_rows = true\n[options]\nreciepts = 'x'", "line 6", "receipts"),
 ]
 
@@ -288,7 +288,7 @@ def test_a_saved_plan_runs_exactly_so_or_tells_what_changed(yeldro, network) -> 
     network.script(f"UPDATE buoy SET retired_on = NULL WHERE id = {swapped};"
                    f"UPDATE buoy SET retired_on = '{date}' WHERE id = {last};")  # fmt: skip
     assert network.contents() == before
-    assert "in one piece" in yeldro("run", "plan.json", "--yes", "--batch", "1", db=network.url,
+    assert "one transaction" in yeldro("run", "plan.json", "--yes", "--batch", "1", db=network.url,
                                     code=2).err  # fmt: skip
     done = yeldro("run", "plan.json", "--yes", "--json", db=network.url).json()
     assert done["total"] == plan["total"]

@@ -198,7 +198,7 @@ def test_a_constraint_keeps_out_what_was_removed_and_lets_in_the_rest(
     assert plan["prevention"] in " ".join(yeldro("plan", *by, db=database.url).out.split())
     run_words = ("run", *by, "--expect", str(plan["matched"]), "--yes")
     out = yeldro(*run_words, "--add-constraint", db=database.url).out
-    assert "Made, so that they do not come back" in out
+    assert "Added, to keep new duplicates out" in out
     if not words:
         database.script("INSERT INTO sample VALUES (9, NULL, 7)")
     else:
@@ -231,7 +231,7 @@ def test_dependents_that_would_be_there_twice_block_and_are_named(yeldro, made) 
     before = database.contents()
     words = ("run", *SAME_SERIAL, "--repoint", "--expect", "3", "--yes")
     found = yeldro(*words, db=database.url, code=3)
-    assert "(buoy_id, label) would be there twice" in found.err
+    assert "(buoy_id, label) would occur twice" in found.err
     assert "Add --follow tag.buoy_id" in found.err
     assert database.contents() == before
 
@@ -306,7 +306,7 @@ def test_rows_that_a_moving_key_would_bring_together_block_or_go(yeldro, made) -
                                    once))  # fmt: skip
     words = (*SAME_SERIAL, "--repoint", "--expect", "2")
     told = yeldro("plan", *words, db=database.url, code=3)
-    assert "(buoy_id, part) would be there twice" in told.err
+    assert "(buoy_id, part) would occur twice" in told.err
     assert "--follow part_used.buoy_id,visit_no" in told.err
     done = there_and_back(yeldro, database, *words, "--follow", "part_used", "--follow", "mark")
     assert sorted((s["action"], s["table"], s["affected"]) for s in done["steps"]) == [
@@ -409,7 +409,7 @@ def test_a_key_of_which_only_a_part_is_referenced_does_not_move(yeldro, made) ->
     words = ("plan", "buoy", "--duplicates-by", "serial", "--repoint")
     told = yeldro(*words, db=database.url, code=3).err
     assert "mark.buoy_id,no references the columns that would change" in told
-    assert "No option moves them" in told
+    assert "No option helps here" in told
 
 
 def test_a_blocked_move_names_the_key_by_which_the_rows_would_move(yeldro, made) -> None:
@@ -468,7 +468,7 @@ def test_what_repeats_is_found_without_naming_columns(yeldro, network) -> None:
     assert (found["rows"], found["looked_at"]) == (330, 330)
     repeats = {(each["what"], tuple(each["by"])): each["removable"] for each in found["repeats"]}
     assert repeats["whole rows", ("received_at", "serial", "line")] == 30
-    assert repeats["all but generated keys and moments", ("serial", "line")] == 30
+    assert repeats["all but generated keys and times", ("serial", "line")] == 30
     assert repeats["nearly unique", ("line",)] == 30
     for each in found["repeats"]:
         by = ("raw_upload", "--by", ",".join(each["by"]))

@@ -86,7 +86,7 @@ def test_every_field_is_an_option_and_an_argument() -> None:
     ("wrong", "told"),
     [
         ({"wher": "id = 1"}, "Did you mean where"),
-        ({"where": 1}, "expected is text"),
+        ({"where": 1}, "must be text"),
         ({"limit": "5"}, "whole number"),
         ({"limit": True}, "whole number"),
         ({"all_rows": "yes"}, "true or false"),

@@ -27,7 +27,7 @@ def test_the_documented_examples_run(yeldro: Yeldro) -> None:
     )  # fmt: skip
     assert "committed 218" in done.stdout
     assert done.stdout.index("all gone") < done.stdout.index("all back")
-    assert "Nothing says how many rows must go." in done.stdout
+    assert "The number of rows that must go is not given." in done.stdout
     assert done.stdout.splitlines()[-1].startswith("rolled_back")
 
 

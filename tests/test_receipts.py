@@ -202,7 +202,7 @@ def test_a_receipt_with_rows_missing_restores_nothing(yeldro: Yeldro, network: A
     receipt.commit()
     receipt.close()
     before = network.contents()
-    assert "not complete" in yeldro("restore", "last", "--yes", code=5).err
+    assert "incomplete" in yeldro("restore", "last", "--yes", code=5).err
     assert network.contents() == before
 
 

@@ -196,7 +196,7 @@ def test_a_connection_string_is_not_repeated(yeldro: Yeldro) -> None:
 def test_a_name_that_no_trigger_has_is_told(yeldro: Yeldro, network: AnyDatabase) -> None:
     words = ("alert", "--where", "id = 1", "--allow-trigger", "notify")
     told = yeldro("rehearse", *words, db=network.url, code=2).err
-    assert "no table that is touched has a trigger of that name" in told
+    assert "no table that this touches has a trigger of that name" in told
     yeldro("run", *words[:3], "--expect", "1", "--yes", db=network.url)
     assert "notify" in yeldro("restore", "last", "--yes", *words[3:], code=2).err
 

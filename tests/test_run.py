@@ -214,8 +214,8 @@ def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, 
     assert done["unplanned"] == {"*": 2}
     assert database.value("SELECT count(*) FROM log") == 2
     notes = yeldro("restore", "last", "--yes", "--json").json()["notes"]
-    assert notes == ["triggers changed 2 rows besides, as was allowed; that is not in the receipt, "
-                     "and not undone"]  # fmt: skip
+    assert notes == ["triggers changed 2 rows besides, as was allowed; these changes are "
+                     "not in the receipt, and are not undone"]  # fmt: skip
     assert database.value("SELECT count(*) FROM log") == 2
 
 

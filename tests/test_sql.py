@@ -89,7 +89,7 @@ def test_numbered_rows_above_one_are_duplicates_with_their_order(
 REFUSED = [
     ("DELETE FROM alert", 3, "no condition"),
     ("DELETE FROM alert WHERE id = 1;\nUPDATE buoy SET name = 'x'", 2, "Line 2, column 1"),
-    ("DELETE FROM alert WHERE id = 1 /*! OR 1 = 1 */", 2, "some servers read"),
+    ("DELETE FROM alert WHERE id = 1 /*! OR 1 = 1 */", 2, "some servers execute"),
     ("DELETE FROM alert WHERE id > 1 NOT IN (1, 0)", 2, "put brackets around"),
     ("DELETE FROM alert WHERE +id = '1'", 2, "changes how SQLite compares"),
     ("DELETE FROM alert WHERE id = 1 RETURNING id", 2, "RETURNING"),
@@ -98,7 +98,7 @@ REFUSED = [
     ("\nDELETE FROM alert WHERE idd = 1", 2, "Line 2"),
     ("DELETE FROM alert WHERE id IN (1, 2", 2, "Line 1"),
     ("DELETE FROM alert WHERE load_extension('x') = id", 2, "side effects"),
-    ("SELECT 1", 2, "another kind"),
+    ("SELECT 1", 2, "only DELETE and TRUNCATE"),
     ("TRUNCATE alert CASCADE", 2, "does more"),
     ("-- DELETE FROM alert WHERE id = 1", 2, "no DELETE"),
     ("DELETE FROM alert WHERE id = :x", 2, ":x"),
@@ -120,11 +120,11 @@ def test_what_is_not_understood_is_refused_with_its_place(yeldro, demo, text, co
 @pytest.mark.parametrize(
     ("dialect", "condition", "said"),
     [
-        ("mysql", "id | 1 & 2 = 3", "stands beside another operator"),
+        ("mysql", "id | 1 & 2 = 3", "has another operator beside it"),
         ("mysql", "id = 0x1f", "a number in some places and text in others"),
         ("mysql", "id = 1 = 1", "put brackets around"),
-        ("mysql", "id = 1 /*M! OR 1 */", "some servers read"),
-        ("mysql", "level LIKE 'a\\_b'", "escapes by a backslash"),
+        ("mysql", "id = 1 /*M! OR 1 */", "some servers execute"),
+        ("mysql", "level LIKE 'a\\_b'", "uses a backslash"),
         ("sqlserver", "level + 'x' = 'noticex'", "joins text there"),
         ("sqlserver", "level + level = 'noticenotice'", "joins text there"),
         ("sqlserver", "level LIKE '[mn]otice'", "a set of characters"),

@@ -52,7 +52,7 @@ def test_a_truncated_table_comes_back_from_the_receipt(yeldro: Yeldro, flat) -> 
     assert done["outcome"] == "committed"
     assert flat.value("SELECT count(*) FROM cable") == 0
     said = json.dumps(done)
-    assert ("id begins at 1 again" if commits_by_itself(flat) else "id goes on") in said
+    assert ("id begins at 1 again" if commits_by_itself(flat) else "id continues") in said
     assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
     yeldro("restore", "last", "--yes")
     assert flat.contents() == before
@@ -73,7 +73,7 @@ def test_what_cannot_be_rolled_back_is_asked_for_apart(yeldro: Yeldro, flat) -> 
         child.expect("Type the number")
         child.sendline(typed[0])
         if commits_by_itself(flat):
-            child.expect("Nothing of this can be rolled back. Type the table's name")
+            child.expect("This cannot be rolled back. Type the table's name")
             assert flat.contents() == before
             child.sendline(typed[1])
         child.expect(pexpect.EOF)

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
-from yeldro.core.execution import expectation_results as answers
+from yeldro.core.execution import expectation_results
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.inspection.preview import Preview, look_at
@@ -64,7 +64,7 @@ class EqualityFields(TypedDict, total=False):
 
 
 class CleanupFields(EqualityFields, total=False):
-    """What a cleanup can say besides its table: the names of the command line's options."""
+    """The fields of a cleanup besides its table, named like the command line's options."""
 
     where: str | None
     matching: Names
@@ -101,7 +101,7 @@ def cleanup(
         expect, expect_in, expect_total: numbers of rows: a number, or a range such as "1..50".
 
     Raises:
-        UnknownName: there is no such field.
+        UnknownName: a field does not exist.
         UsageError: a value cannot be read.
     """
     expected = expectations_from(expect, expect_in or {}, expect_total)
@@ -120,7 +120,7 @@ def load(path: str | Path, **values: Any) -> Job:
         values: a value for every parameter of the file, of its type or as text.
 
     Raises:
-        UsageError: the file is not as it should be, or a value is missing.
+        UsageError: the file has a mistake, or a value is missing.
     """
     file = read_cleanup_file(Path(path))
     types = {parameter.name: parameter for parameter in file.parameters}
@@ -140,12 +140,12 @@ def job(
     protected: Names = (),
     most_rows: int | None = None,
 ) -> Job:
-    """Cleanups that are carried out one after another, in one transaction.
+    """Return a job of cleanups that run one after another, in one transaction.
 
     Args:
-        after: what must hold when all are done.
+        after: checks that must hold when all are done.
         expect_total: how many rows must go or change in all.
-        protected, most_rows: what this program never allows.
+        protected, most_rows: limits that this program sets.
     """
     total = None if expect_total is None else _rows(expect_total)
     return Job(
@@ -159,7 +159,7 @@ def job(
 
 
 class Connection:
-    """One database. Every call opens a session of its own and closes it again."""
+    """One database; every call opens a session and closes it again."""
 
     def __init__(self, text: str) -> None:
         self._database = open_database(text)
@@ -175,7 +175,7 @@ class Connection:
             return survey(session)
 
     def table(self, name: str, rows: int = 0) -> TableDetail:
-        """One table: columns, keys, foreign keys, and a few rows.
+        """Return one table: columns, keys, foreign keys, and a few rows.
 
         Raises:
             UsageError: there is no such table.
@@ -206,16 +206,16 @@ class Connection:
             return find_duplicates(session, table, grouping, groups)
 
     def plan(self, what: Cleanup | Job) -> JobPlan:
-        """Every step in order with its exact number of rows; blocking rows are named in it.
+        """Return every step in order with its exact number of rows; blocking rows are named in it.
 
         Raises:
-            UsageError, Refused: it contradicts itself, or names what does not exist.
+            UsageError, Refused: it contradicts itself, or uses an unknown name.
         """
         return running.plan(self._database, self._job(what))
 
     def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
         """Compare the expectations and checks with the database as it is now."""
-        return answers.check_now(self._database, self._job(what))
+        return expectation_results.check_now(self._database, self._job(what))
 
     def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
         """Carry everything out in a transaction, compare the counts, and roll back.
@@ -224,8 +224,8 @@ class Connection:
             lock_wait: seconds to wait for other sessions' locks.
 
         Raises:
-            Refused: rows are in the way.
-            CountMismatch: a count was not as planned or expected.
+            Refused: rows block it.
+            CountMismatch: a count differs from the planned or expected one.
         """
         return running.rehearse(self._database, self._job(what), lock_wait)
 
@@ -243,21 +243,22 @@ class Connection:
 
         Args:
             receipts: the folder for the receipt.
-            agreed: a plan whose counts must be found again; else the cleanups say what they expect.
+            agreed: a plan whose counts must be found again; without it, the cleanups need
+                expectations.
             with_rows: store the rows, so that they can be put back.
-            copy_to: "schema." or "prefix_" of tables that keep the rows in place of the receipt.
+            copy_to: "schema." or "prefix_" of tables that keep the rows instead of the receipt.
             lock_wait: seconds to wait for other sessions' locks.
 
         Raises:
-            UsageError: nothing says how many rows must go.
-            Refused: rows are in the way, or the counts are not those agreed to.
-            CountMismatch: a count was not as planned or expected; rolled back.
-            DatabaseFailure: the database or the receipt's disk refused; rolled back.
+            UsageError: the number of rows that must go is not given.
+            Refused: rows block it, or the counts are not the agreed ones.
+            CountMismatch: a count differs; everything was rolled back.
+            DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
         """
         wanted = self._job(what)
         if agreed is None and not wanted.expects:
             raise UsageError(
-                "Nothing says how many rows must go.",
+                "The number of rows that must go is not given.",
                 "Give every cleanup expect=…, or pass the plan as agreed=…",
             )
         seen = ConfirmedPlans(agreed.plans) if agreed else None
@@ -266,7 +267,7 @@ class Connection:
         return running.run(self._database, wanted, receipt_options, lock_wait, seen)
 
     def compare(self, receipt: str | Path | Receipt) -> RestorePlan:
-        """Compare the rows of a receipt with the database: are they still gone?"""
+        """Compare the rows of a receipt with the database, to tell if they are still gone."""
         return restoring.compare(self._database, _receipt(receipt))
 
     def restore(
@@ -279,15 +280,15 @@ class Connection:
         """Put the rows of a receipt back, parents first, and undo the links it cut.
 
         Args:
-            receipts: the folder for the restore's own receipt, by which it can be undone; beside
-                the one that is restored if not said.
-            accept_differences: tables whose rows may come back other than they were; the result's
+            receipts: the folder for the restore's own receipt, by which it can be undone; by
+                default beside the restored one.
+            accept_differences: tables whose rows may come back different; the result's
                 `differences` tell how.
 
         Raises:
             Refused: a key is taken by another row, or a parent is gone.
-            CountMismatch: a count was not as planned; rolled back.
-            DatabaseFailure: the database or the receipt's disk refused; rolled back.
+            CountMismatch: a count differs; everything was rolled back.
+            DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
         """
         found = _receipt(receipt)
         receipt_options = ReceiptOptions(Path(receipts)) if receipts else None
@@ -300,7 +301,7 @@ class Connection:
         return split_by_heir(self._database, what if isinstance(what, Job) else Job.of(what))
 
     def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
-        """Return the steps as a SQL script that stops where a count is another one."""
+        """Return the steps as a SQL script that stops if a count differs."""
         return sql_out.script(self._database, self._job(what), dialect)
 
 

@@ -1,1 +1,1 @@
-"""Options into core objects, and core objects into text."""
+"""The command line: options become core objects, and core objects become output."""

@@ -1,4 +1,4 @@
-"""Asking a person for the number that turns the lock."""
+"""Asking a person to type the number of rows."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from yeldro.core.model.errors import CountMismatch
 
 
 def agreed_number(number: int, what: str, data: str) -> None:
-    """Have a person type `number`.
+    """Ask a person to type `number`.
 
     Args:
         what: what is counted, for the question.
-        data: what to say has happened to the data where another number is typed.
+        data: what has happened to the data if another number is typed.
 
     Raises:
         CountMismatch: something else was typed.

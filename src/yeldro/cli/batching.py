@@ -26,19 +26,19 @@ _SECONDS_BETWEEN_LINES = 2.0
 
 
 def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
-    """How the options, or the cleanup file, cut the run into batches; None where they do not."""
+    """Return how options or the cleanup file cut the run into batches; None if they do not."""
     names = ("batch", "pause", "batch_seconds")
     size, pause, seconds = (options.get(name) or what.options.get(name) for name in names)
     if size is None and seconds is None:
         return None
     if what.agreed:
         raise UsageError(
-            "A saved plan is run exactly as it was made, in one piece.",
+            "A saved plan is run exactly as it was made, in one transaction.",
             "Drop --batch, or run the cleanup itself in batches.",
         )
     if options.get("copy_to"):
         raise UsageError(
-            "--copy-to makes one table for each step, and --batch takes the steps many times.",
+            "--copy-to makes one table for each step, and --batch repeats the steps.",
             "Drop --copy-to, so that the receipt holds the rows, or --batch.",
         )
     return Batches(int(size or Batches.size), float(pause or 0), seconds)
@@ -52,7 +52,7 @@ def run_batches(
     agreed: Plan | None,
     quiet: bool,
 ) -> RunResult:
-    """Run in batches, telling how far it has come; Ctrl-C stops at the next border, or at once."""
+    """Run in batches and show progress; Ctrl-C stops after the batch, a second one at once."""
     with _stop() as stop, _telling(quiet) as tell:
         return run_in_batches(
             what.database,
@@ -68,7 +68,7 @@ def run_batches(
 
 @contextmanager
 def _stop() -> Iterator[list[bool]]:
-    """A flag that the first Ctrl-C sets; the second one interrupts whatever is going on."""
+    """Yield a flag that the first Ctrl-C sets; the second one interrupts at once."""
     asked = [False]
     before = signal.getsignal(signal.SIGINT)
 
@@ -87,7 +87,7 @@ def _stop() -> Iterator[list[bool]]:
 
 @contextmanager
 def _telling(quiet: bool) -> Iterator[Any]:
-    """Tell of batches: on one line at a terminal, else on a line now and then."""
+    """Yield a function that shows progress, on one line at a terminal."""
     last = [0.0]
     terminal = sys.stderr.isatty()
 

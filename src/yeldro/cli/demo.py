@@ -1,4 +1,4 @@
-"""The command that makes the demo database and walks through the whole job on it."""
+"""The demo command: makes the demo database and walks through the whole job on it."""
 
 from __future__ import annotations
 
@@ -62,15 +62,15 @@ def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
 
 
 def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
-    """Return the demo's tables in an empty database; one that holds anything is left alone."""
+    """Make the demo's tables in an empty database; return their row counts."""
     from yeldro.demo.network import load
     from yeldro.engines.sqlite.database import SqliteDatabase
 
     if isinstance(database, SqliteDatabase):
         if database.path.exists():
             raise Refused(
-                f"There is a file {database.path} already.",
-                f"Name another folder: yeldro demo FOLDER, or remove that one: rm -r {folder}",
+                f"The file {database.path} exists already.",
+                f"Name another folder: yeldro demo FOLDER; or remove this one: rm -r {folder}",
             )
     else:
         with database.reading() as session:
@@ -90,7 +90,7 @@ def _walk(database: Database) -> None:
     from yeldro.core.receipts.reader import receipts_in
 
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
-        """Matched rows and the total, as a user reads them off the plan."""
+        """Return the matched rows and the total of a plan."""
         from yeldro.cli.declared.remove import plan as command
         from yeldro.cli.options import cleanup_of
 
@@ -98,18 +98,18 @@ def _walk(database: Database) -> None:
         found = plan(database, Job.of(cleanup_of(context.params)))
         return found.plans[0].matched, found.total
 
-    _say("First, look at the tables and how they hang together.")
+    _say("First, look at the tables and how they are connected.")
     _do("survey")
     _say("A name is not a key: this filter could match any number of buoys.")
     _do("preview", "buoy", "--where", "name = 'Eddy'", "--show", "id,serial,name,retired_on")
-    _say("The buoys meant: retired before 2022, and lying nowhere any more.")
+    _say("The buoys to remove: retired before 2022, and no longer deployed.")
     _do("preview", *_GONE, "--show", "id,serial,name,retired_on", "--rows", "4")
-    _say("Their visits stand in the way, so this plan is blocked.")
+    _say("Visits reference them, so this plan is blocked.")
     _do("plan", *_GONE)
-    _say("With --follow the visits go too, and the parts used on them.")
+    _say("With --follow the visits go too, and the parts used in them.")
     _do("plan", *_GONE, "--follow", "visit")
     matched, total = planned([*_GONE, "--follow", "visit"])
-    _say("The count is the key. At a terminal you type it; in a pipeline you say --expect.")
+    _say("The count is the key. At a terminal you type it; in a pipeline you add --expect.")
     _do("run", *_GONE, "--follow", "visit", "--expect", str(matched), "--expect", f"total={total}",
         "--yes")  # fmt: skip
     first = receipts_in(Path("receipts"))[0].id
@@ -140,7 +140,7 @@ def _do(*words: str) -> None:
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()
-    note_commit("")  # what an earlier command committed says nothing of this one
+    note_commit("")  # an earlier command's commit does not concern this one
     code = execute(list(words))
     sys.stdout.flush()
     if code:

@@ -1,4 +1,4 @@
-"""Commands that write files for later: new, script."""
+"""Commands that write files: new, script."""
 
 from __future__ import annotations
 
@@ -24,14 +24,15 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
     if from_last:
         if options["what"] is not None:
             raise UsageError(
-                f"Both {options['what']} and --from-last say what is meant.", "Give one of them."
+                f"Both {options['what']} and --from-last say which rows are meant.",
+                "Give one of them.",
             )
         kept = last_preview()
         shown = db or kept.pop("db", None)
         options |= {name: kept[name] for name in options if kept.get(name)}
     if options["what"] is None and options["sql"] is None:
         raise UsageError(
-            "No table or SQL is given that the file could describe.",
+            "There is no table or SQL for the file to describe.",
             f"Write: yeldro new {file} TABLE --where …, or --from-last.",
         )
     job = what_of(options, shown).job
@@ -41,24 +42,24 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
 
 
 def script(db: str | None, dialect: str | None, sql_dialect: str | None, **options: Any) -> None:
-    """Print the steps of WHAT as a SQL script that stops where a count is another one."""
+    """Print the steps of WHAT as a SQL script that stops if a count differs."""
     what = what_of(options | {"dialect": sql_dialect}, db)
     click.echo(sql_out.script(what.database, what.job, dialect), nl=False)
 
 
 def write_new(path: Path, text: str) -> None:
-    """Write a file; one that is there is left alone.
+    """Write a new file.
 
     Raises:
-        Refused: there is a file of this name.
-        DatabaseFailure: it cannot be written.
+        Refused: a file of this name exists.
+        DatabaseFailure: the file cannot be written.
     """
     try:
         with path.open("x", encoding="utf-8") as file:
             file.write(text)
     except FileExistsError as error:
         raise Refused(
-            f"There is a file {path} already, and it is left as it is.", "Name another one."
+            f"The file {path} exists already, and it is left as it is.", "Name another one."
         ) from error
     except OSError as error:
         raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error

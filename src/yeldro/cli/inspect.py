@@ -1,15 +1,20 @@
-"""Commands that only look: survey, preview, duplicates, orphans."""
+"""Commands that change nothing: survey, preview, duplicates, orphans."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.output import show as print_view
 from yeldro.cli.output import show_csv, show_json
 from yeldro.core.model.errors import UsageError
-from yeldro.report import documents, tables
+from yeldro.report import documents
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from rich.console import RenderableType
 
 
 def survey(
@@ -21,16 +26,28 @@ def survey(
 
     if config:
         found_settings = settings.holding(db)
-        _print(as_json, documents.settings_document, tables.settings_view, found_settings)
+        _print(
+            as_json,
+            lambda: documents.settings_document(found_settings),
+            lambda: _views().settings_view(found_settings),
+        )
         return
     database = settings.database_of(db)
     with database.reading() as session:
         if table is None:
             found = survey_database(session)
-            _print(as_json, documents.survey_document, tables.survey_view, found, database.shown)
+            _print(
+                as_json,
+                lambda: documents.survey_document(found),
+                lambda: _views().survey_view(found, database.shown),
+            )
         else:
             detail = survey_table(session, table, opt.columns_of(show), rows)
-            _print(as_json, documents.detail_document, tables.detail_view, detail)
+            _print(
+                as_json,
+                lambda: documents.detail_document(detail),
+                lambda: _views().detail_view(detail),
+            )
 
 
 def preview(
@@ -57,7 +74,7 @@ def preview(
         show_json(documents.preview_document(what.job.title, found, what.job.after))
     else:
         for each in found:
-            print_view(tables.preview_view(each))
+            print_view(_views().preview_view(each))
 
 
 def duplicates(
@@ -78,13 +95,21 @@ def duplicates(
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
         with settings.database_of(db).reading() as session:
             searched = search_repeats(session, table, opt.equality_of(options))
-        _print(as_json, documents.repeats_document, tables.repeats_view, searched)
+        _print(
+            as_json,
+            lambda: documents.repeats_document(searched),
+            lambda: _views().repeats_view(searched),
+        )
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(opt.columns_of(by), rules, opt.equality_of(options))
     with settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows)
-    _print(as_json, documents.duplicates_document, tables.duplicates_view, found)
+    _print(
+        as_json,
+        lambda: documents.duplicates_document(found),
+        lambda: _views().duplicates_view(found),
+    )
 
 
 def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None:
@@ -93,11 +118,22 @@ def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None
 
     with settings.database_of(db).reading() as session:
         found = find_orphans(session, table, rows)
-    _print(as_json, documents.orphans_document, tables.orphans_view, found)
+    _print(
+        as_json,
+        lambda: documents.orphans_document(found),
+        lambda: _views().orphans_view(found),
+    )
 
 
-def _print(as_json: bool, document: Any, view: Any, found: Any, *more: Any) -> None:
+def _print(as_json: bool, document: Callable[[], Any], view: Callable[[], RenderableType]) -> None:
     if as_json:
-        show_json(document(found))
+        show_json(document())
     else:
-        print_view(view(found, *more))
+        print_view(view())
+
+
+def _views() -> Any:
+    """Load the views, which no document needs."""
+    from yeldro.report import tables
+
+    return tables

@@ -1,4 +1,4 @@
-"""The last preview, kept so that exploring on the command line can end in a file."""
+"""The options of the last preview, from which `yeldro new --from-last` makes a file."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from yeldro.core.model.errors import UsageError
 
 
 def remember(options: dict[str, Any], db: str | None) -> None:
-    """Keep the options of a preview; where they cannot be kept, nothing is said."""
+    """Keep the options of a preview, if that is possible."""
     path = _path()
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -42,7 +42,7 @@ def last_preview() -> dict[str, Any]:
 
 
 def _without_password(db: str | None) -> str | None:
-    """Return a URL without a password; a path or a name as it is."""
+    """Return a URL without its password; a path or a name is returned unchanged."""
     if db is None or "://" not in db:
         return db
     import sqlalchemy as sa

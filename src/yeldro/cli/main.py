@@ -1,4 +1,4 @@
-"""The command `yeldro`: which commands there are, and how every failure is told."""
+"""The program `yeldro`: its commands, and the output of every failure."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ COMMANDS = {
     "orphans": ("declared.inspect", "Rows whose foreign key has no parent row."),
     "plan": ("declared.remove", "Every step in order with exact counts, and what blocks."),
     "rehearse": ("declared.remove", "Do everything in a transaction, compare counts, roll back."),
-    "run": ("declared.remove", "The same, ask for the count, write a receipt, commit."),
-    "check": ("declared.remove", "Are the expectations true now? For pipelines."),
+    "run": ("declared.remove", "Do everything, ask for the count, write a receipt, commit."),
+    "check": ("declared.remove", "Tell if the expectations hold now, for pipelines."),
     "new": ("declared.files", "Write a commented cleanup file from the options given."),
     "script": (
         "declared.files",
-        "The same steps as a SQL script, for review or to be run elsewhere.",
+        "Print the same steps as a SQL script, to review or run elsewhere.",
     ),
     "receipt": ("declared.receipts", "Earlier runs: list, show, check, export, forget."),
     "restore": ("declared.receipts", "Put the rows of a receipt back."),
@@ -34,10 +34,10 @@ COMMANDS = {
 
 
 class Commands(click.Group):
-    """Loads a command's module only when that command is used, so that --help is quick."""
+    """A group that loads a command's module only when it is used, so that --help is quick."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        """Return the commands in the order in which the work is done."""
+        """Return the commands in the order of the work."""
         del ctx
         return list(COMMANDS)
 
@@ -53,7 +53,7 @@ class Commands(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """Name the nearest commands where one does not exist."""
+        """Resolve a command, and name the nearest ones if it does not exist."""
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError as error:
@@ -90,11 +90,11 @@ def main() -> NoReturn:
 
 
 def execute(arguments: list[str]) -> int:
-    """Run one command line; a failure is told on standard error, and in the JSON document.
+    """Run one command line; a failure goes to standard error, and into the JSON document.
 
     Returns:
-        The exit code: 0 done, 1 a fault in Yeldro, 2 usage, 3 refused, 4 a count was not as
-        expected, 5 the database refused, 130 interrupted.
+        The exit code: 0 done, 1 a fault in Yeldro, 2 usage error, 3 refused, 4 a count differs,
+        5 the database failed, 130 interrupted.
     """
     failure: YeldroError | None = None
     code = 0
@@ -119,9 +119,10 @@ def execute(arguments: list[str]) -> int:
             sys.stderr.close()
             return code
     if failure:
+        from yeldro.core.model.options import with_options
         from yeldro.report.text import visible
 
-        click.echo(visible(str(failure)), err=True)
+        click.echo(visible(with_options(str(failure))), err=True)
     return code
 
 
@@ -145,5 +146,5 @@ def _failure_of(error: BaseException) -> YeldroError:
     return errors.InternalFault(
         "This is a fault in Yeldro itself.",
         "Please report it with the lines above.",
-        data="Anything not reported as committed was rolled back.",
+        data="Anything that was not reported as committed was rolled back.",
     )

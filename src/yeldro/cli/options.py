@@ -13,7 +13,7 @@ from yeldro.core.model.errors import UsageError
 from yeldro.formats import fields
 from yeldro.formats.fields import Field
 
-if TYPE_CHECKING:  # what a command needs is loaded when it is carried out
+if TYPE_CHECKING:  # what a command needs is loaded when it runs
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.planning.plan import Cleanup
     from yeldro.core.planning.treatment import Choices
@@ -31,7 +31,7 @@ def _all(*decorators: Callable[[Any], Any]) -> Callable[[Function], Function]:
 
 
 def option(field: Field, **more: Any) -> Callable[[Any], Any]:
-    """Return the option of a field: its name, its type and its help come from the table."""
+    """Return the option for a field, with the name, type and help of the field."""
     settings: dict[str, Any] = {"help": field.about}
     if field.kind == "flag":
         settings["is_flag"] = True
@@ -90,13 +90,13 @@ triggers_option = option(fields.ALLOW_TRIGGER)
 allow_more_option = click.option(
     "--allow-more",
     is_flag=True,
-    help="Accept more rows than the project file allows in one run.",
+    help="Allow more rows than the project file does in one run.",
 )
 no_way_back_option = option(fields.NO_WAY_BACK)
 
 
 def rows_option(default: int) -> Callable[[Function], Function]:
-    """How many rows or groups to show."""
+    """Return the option for how many rows or groups to show."""
     return click.option(
         "--rows",
         type=click.IntRange(min=0),
@@ -115,7 +115,7 @@ what_options_but_dialect = _all(
     click.option(
         "--sql",
         metavar="FILE",
-        help="In place of WHAT: a file of DELETE statements, - for standard input.",
+        help="Instead of WHAT: a file of DELETE statements, or - for standard input.",
     ),
     option(fields.SELECTION[0]),
     click.option(
@@ -132,7 +132,7 @@ what_options = _all(
     click.option(
         "--dialect",
         metavar="NAME",
-        help="The system that the statements of --sql are written for, where it is another one.",
+        help="The system that the statements of --sql are written for, if it is another one.",
     ),
 )
 
@@ -153,6 +153,27 @@ expect_option = click.option(
     metavar="N",
     help="How many rows must match: N or A..B; TABLE=N for any table; total=N for all. Repeatable.",
 )
+
+
+def check_usage(options: dict[str, Any]) -> None:
+    """Refuse options that no database is needed for to refuse, before anything else is loaded.
+
+    Raises:
+        UsageError: WHAT or the database is missing, or a parameter or an expectation is wrong.
+    """
+    from yeldro.cli.settings import named
+    from yeldro.core.model.expectation import Expectations
+
+    what = options["what"]
+    if what is None and options["sql"] is None:
+        raise UsageError(
+            "No table, file, plan or SQL is given.",
+            "Name a table, a cleanup file (*.toml), a saved plan (*.json), or --sql FILE.",
+        )
+    given_parameters(options)
+    Expectations.parse(options.get("expect", ()))
+    if what is None or not what.endswith((".toml", ".json")):
+        named(options["db"])
 
 
 def columns_of(typed: str | None) -> tuple[str, ...]:
@@ -178,7 +199,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
 
 
 def choices_of(options: dict[str, Any]) -> Choices:
-    """Return what the ripple options say."""
+    """Return the choices that the ripple options make."""
     from yeldro.formats.cleanup_values import cleanup_from
 
     return cleanup_from(

@@ -21,7 +21,7 @@ _WIDTH_WITHOUT_TERMINAL = 120
 
 @dataclass
 class _Ending:
-    """What is said when the command ends."""
+    """What a command leaves to be printed when it ends."""
 
     document: Any = None
     committed: str = ""
@@ -34,7 +34,7 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
     """Print text for people on standard output.
 
     Args:
-        beside: on standard error instead, where standard output is for a document alone.
+        beside: print on standard error, as standard output is for a document alone.
     """
     from rich.console import Console
 
@@ -50,15 +50,15 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
 
 
 def show_json(document: Any) -> None:
-    """Have one JSON document printed when the command has ended."""
+    """Keep one JSON document, to be printed when the command has ended."""
     _ending.document = document
 
 
 def finish_json(error: YeldroError | None) -> None:
-    """Print the document of a command that has ended; no character in it can drive a terminal.
+    """Print the document of a command that has ended, in ASCII, which cannot control a terminal.
 
     Args:
-        error: what ended it before its time; it stands in the document, or makes one.
+        error: the failure of the command, if there was one; it is added to the document.
     """
     document, _ending.document = _ending.document, None
     if error is not None:
@@ -71,12 +71,12 @@ def finish_json(error: YeldroError | None) -> None:
 
 
 def note_commit(said: str) -> None:
-    """Note that something is committed, as a sentence, for an end that comes while it is shown."""
+    """Note what is committed, as a sentence, in case the user interrupts the output."""
     _ending.committed = said
 
 
 def committed() -> str:
-    """Return what was noted as committed, empty where nothing was."""
+    """Return what was noted as committed; empty if nothing was."""
     return _ending.committed
 
 

@@ -6,7 +6,7 @@ import shlex
 import sys
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -19,7 +19,7 @@ from yeldro.core.model.names import counted, same_name
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
-from yeldro.report import documents, tables
+from yeldro.report import documents
 from yeldro.report.text import visible
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ def list_(
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
-        show_text(tables.receipts_view(found, str(folder), len(kept)))
+        show_text(_views().receipts_view(found, str(folder), len(kept)))
 
 
 def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
@@ -60,11 +60,11 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
     if as_json:
         show_json(documents.receipt_document(found))
     else:
-        show_text(tables.receipt_view(found))
+        show_text(_views().receipt_view(found))
 
 
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
-    """Tell whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    """Tell if the rows of a receipt are still gone: all gone, partly back, or all back."""
     from yeldro.core.restore import restore as restoring
 
     found = find_receipt(settings.receipts_folder(receipts), receipt)
@@ -72,7 +72,7 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
     if as_json:
         show_json(documents.restore_document(planned, "compared"))
     else:
-        show_text(tables.restore_view(planned, "receipt check"))
+        show_text(_views().restore_view(planned, "receipt check"))
 
 
 def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
@@ -80,9 +80,7 @@ def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     if found.holds_rows and not yes:
         if not sys.stdin.isatty():
-            raise UsageError(
-                "There is no terminal at which the count could be typed.", "Add --yes."
-            )
+            raise UsageError("There is no terminal to type the count at.", "Add --yes.")
         agreed_number(found.total, "rows to forget", "Nothing was erased.")
     rows = forget_rows(found)
     click.echo(f"Erased: {counted(rows, 'stored row')} of {found.path}; its counts stay.")
@@ -133,7 +131,7 @@ def restore(
         show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))
     elif not quiet:
         if yes:
-            show_text(tables.restore_view(done.plan, "restore"))
+            show_text(_views().restore_view(done.plan, "restore"))
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
         told = [(each.step.action, str(each.step.table)) for each in done.plan.steps]
@@ -147,13 +145,20 @@ def restore(
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
 
 
+def _views() -> Any:
+    """Load the views, which no document needs."""
+    from yeldro.report import tables
+
+    return tables
+
+
 def _why_nothing(planned: RestorePlan, scope: Scope) -> str:
     if not planned.steps:
         return "Nothing to do."
     if planned.skipped:
-        return "Nothing was changed: the rows that are missing were left out."
+        return "Nothing was changed: the missing rows were left out."
     if scope.only or scope.where:
-        return "Nothing to do: every row that was chosen is in place."
+        return "Nothing to do: every chosen row is in place."
     if planned.receipt.is_of_restore:
         return "Nothing to do: this restore is undone already."
     return "Nothing to do: every row of this receipt is in place."
@@ -163,9 +168,9 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
     from yeldro.core.restore import restore as restoring
 
     if not sys.stdin.isatty():
-        raise UsageError("There is no terminal at which the count could be typed.", "Add --yes.")
+        raise UsageError("There is no terminal to type the count at.", "Add --yes.")
     planned = restoring.compare(database, found, scope)
-    show_text(tables.restore_view(planned, "restore"), beside=as_json)
+    show_text(_views().restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
         what = "rows to change back" if found.is_of_restore else "rows to put back"
         agreed_number(planned.total, what, UNCHANGED)
@@ -173,11 +178,11 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
 
 
 def _database_of(found: Receipt, typed: str | None) -> Database:
-    """Return the database of a receipt; another one named by --db is refused."""
+    """Return the database of a receipt; refuse another one in --db."""
     own = settings.opened(found.database)
     if not typed:
         return own
-    # Maybe the same one with the password, which no receipt holds.
+    # --db may name the same one with its password, which no receipt holds.
     named = settings.database_of(typed)
     if named.shown != own.shown:
         raise Refused(

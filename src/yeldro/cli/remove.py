@@ -46,7 +46,7 @@ def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> 
 def rehearse(
     db: str | None, lock_wait: float | None, output: Path | None, as_json: bool, **options: Any
 ) -> None:
-    """Carry everything out in a transaction, hold tally and ledger against the plan, roll back."""
+    """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
     result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
@@ -69,7 +69,7 @@ def run(
     quiet: bool,
     **options: Any,
 ) -> None:
-    """Remove the rows of WHAT, if exactly the expected number goes; otherwise change nothing."""
+    """Remove the rows of WHAT if exactly the expected number goes; otherwise change nothing."""
     what = what_of(options | {"yes": yes}, db)
     wait = what.lock_wait(lock_wait)
     _check_attendance(yes, what)
@@ -103,7 +103,7 @@ def run(
 
 
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
-    """Are the expectations of WHAT, and the checks of a cleanup file, true now?"""
+    """Tell if the expectations of WHAT, and the checks of a cleanup file, hold now."""
     what = what_of(options, db)
     found = check_now(what.database, what.job)
     if as_json:
@@ -116,13 +116,13 @@ def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
 
 
 def _save(path: Path, what: What, record: Any) -> None:
-    """Save a plan that can be run as it stands."""
+    """Save a plan that can be run as it is."""
     follows = what_follows(record.plans)
     if any(follows) and click.get_current_context().command.name == "plan":
         tables_ = ", ".join(next(names for names in follows if names))
         raise Refused(
-            f"No plan was saved: a later remove looks at what an earlier one changes ({tables_}), "
-            f"so its number is known only when that is done.",
+            f"No plan was saved: a later remove reads what an earlier one changes ({tables_}), "
+            f"so its count is known only when that is done.",
             "Save the plan of a rehearsal: yeldro rehearse … -o FILE",
         )
     with what.database.reading() as session:
@@ -134,21 +134,19 @@ def _save(path: Path, what: What, record: Any) -> None:
 def _check_attendance(yes: bool, what: What) -> None:
     if yes and not (what.job.expects or what.agreed):
         raise UsageError(
-            "--yes is given without --expect, so nothing says how many rows must go.",
-            "Add --expect N; 'yeldro plan' tells the number."
+            "--yes is given without --expect, so the number of rows that must go is not given.",
+            "Add --expect N; 'yeldro plan' shows the number."
             if not what.job.described
             else "Add expect to every [[remove]], or --expect total=N.",
         )
     if not yes and not sys.stdin.isatty():
-        raise UsageError(
-            "There is no terminal at which the count could be typed.", "Add --expect N and --yes."
-        )
+        raise UsageError("There is no terminal to type the count at.", "Add --expect N and --yes.")
 
 
 def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
-    """Show the plan without holding any lock, and have a person type its total.
+    """Show the plan without holding any lock, and ask a person to type its total.
 
-    Where a cleanup looks at what one before it changes, the numbers are those of a rehearsal.
+    If a cleanup reads what an earlier one changes, the counts are those of a rehearsal.
     """
     found = running.plan(what.database, what.job)
     if not found.is_exact:
@@ -166,14 +164,14 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
 
 
 def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
-    """Ask once more where what goes cannot be rolled back, unless an option says so already."""
+    """Ask once more if nothing can be rolled back, unless an option accepts that already."""
     (cleanup,) = what.job.cleanups if len(what.job.cleanups) == 1 else (None,)
     lasting = [plan.table for plan in found.plans if plan.commits_by_itself and plan.total]
     if cleanup is None or not lasting or lasting[0] in cleanup.no_way_back:
         return what
     (table,) = lasting
     typed = click.prompt(
-        f"Nothing of this can be rolled back. Type the table's name ({table})",
+        f"This cannot be rolled back. Type the table's name ({table})",
         prompt_suffix=": ",
         err=True,
     )

@@ -1,4 +1,4 @@
-"""What holds where nothing is typed: the environment, and the project file."""
+"""Settings from the environment and the project file."""
 
 from __future__ import annotations
 
@@ -32,18 +32,28 @@ def database_of(typed: str | None) -> Database:
     """Return the database that --db, the environment or the project file names.
 
     Raises:
-        UsageError: none does.
+        UsageError: none of them names one.
+    """
+    wanted = named(typed)
+    return opened(project().urls.get(wanted, wanted))
+
+
+def named(typed: str | None) -> str:
+    """Return the name, path or URL of the database that --db or the project file gives.
+
+    Raises:
+        UsageError: neither does.
     """
     wanted = typed or project().db
     if not wanted:
         raise UsageError(
             "No database is named.", "Add --db PATH, or set YELDRO_DB for this terminal."
         )
-    return opened(project().urls.get(wanted, wanted))
+    return wanted
 
 
 def limits_of(database: Database) -> Limits:
-    """What the project file says may never happen to a database, however it is named."""
+    """Return the project file's limits for a database, by whatever name it was opened."""
     from yeldro.engines import open_database
 
     found = project()
@@ -54,7 +64,7 @@ def limits_of(database: Database) -> Limits:
 
 
 def opened(text: str) -> Database:
-    """Return the database that a URL or path means, with the time limit of this command line."""
+    """Return the database for a URL or path, with the time limit of this command line."""
     from yeldro.engines import open_database
 
     database = open_database(text)
@@ -66,7 +76,7 @@ def opened(text: str) -> Database:
 
 
 def receipts_folder(typed: Path | None) -> Path:
-    """Where receipts are kept: as typed, else as the project file says, else in the data folder."""
+    """Return the folder for receipts: as typed, from the project file, or in the data folder."""
     found = typed or project().receipts
     if found is not None:
         return found
@@ -75,7 +85,7 @@ def receipts_folder(typed: Path | None) -> Path:
 
 
 def holding(typed: str | None) -> list[Setting]:
-    """Return the settings that hold here, each with where it is said."""
+    """Return the settings in force, each with where it comes from."""
     from yeldro.formats.project import Setting
 
     found, own = project(), str(project().path)

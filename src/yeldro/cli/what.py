@@ -1,4 +1,4 @@
-"""WHAT a command is about: a table with options, a cleanup file, a saved plan, or SQL."""
+"""The WHAT of a command: a table with options, a cleanup file, a saved plan, or SQL."""
 
 from __future__ import annotations
 
@@ -38,11 +38,11 @@ _NOT_ASKED = (
 
 @dataclass(frozen=True)
 class What:
-    """A job and where it is to be done.
+    """A job and its database.
 
     Args:
-        options: what a cleanup file says in place of options.
-        agreed: the saved plan that must still hold.
+        options: the defaults for options in a cleanup file.
+        agreed: the saved plan that is to be run.
     """
 
     database: Database
@@ -51,7 +51,7 @@ class What:
     agreed: SavedPlan | None = None
 
     def lock_wait(self, typed: float | None) -> float:
-        """Seconds to wait for other programs' locks."""
+        """Return the seconds to wait for other programs' locks."""
         found = typed if typed is not None else self.options.get("lock_wait")
         return settings.LOCK_WAIT if found is None else float(found)
 
@@ -60,30 +60,25 @@ class What:
         return typed or bool(self.options.get("without_rows"))
 
     def copy_to(self, typed: str | None) -> CopyPlace | None:
-        """Where copies of the rows go, if they are kept as tables."""
+        """Return where copies of the rows go; None if they are not kept as tables."""
         found = typed or self.options.get("copy_to")
         return CopyPlace.parse(str(found)) if found else None
 
     def receipts(self, typed: Path | None) -> Path:
-        """Where receipts are kept."""
+        """Return the folder for receipts."""
         own = self.options.get("receipts")
         return settings.receipts_folder(typed or (Path(own) if own else None))
 
 
 def what_of(options: dict[str, Any], db: str | None) -> What:
-    """What the options of a command mean.
+    """Return the job and the database that the options of a command describe.
 
     Raises:
-        UsageError: they mean nothing, or contradict each other.
+        UsageError: they are incomplete, or contradict each other.
     """
     what, sql = options["what"], options["sql"]
     if sql is not None:
         found = _from_sql(options, db)
-    elif what is None:
-        raise UsageError(
-            "No table, file, plan or SQL is given.",
-            "Name a table, a cleanup file (*.toml), a saved plan (*.json), or --sql FILE.",
-        )
     elif what.endswith(".toml"):
         found = _from_file(options, db)
     elif what.endswith(".json"):
@@ -129,7 +124,7 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
 
 
 def _asked(file: CleanupFile, given: Mapping[str, Any]) -> dict[str, Any]:
-    """Return the values that a person types for parameters that have none."""
+    """Ask a person for the parameters without a value; return what was typed."""
     missing = [each for each in file.parameters if each.name not in given and each.default is None]
     return {each.name: _ask(each) for each in missing}
 
@@ -142,7 +137,7 @@ def _ask(parameter: Parameter) -> Any:
 
 def _from_plan(options: dict[str, Any], db: str | None) -> What:
     names = (*_CHOOSES, "param", "expect", "allow_trigger", "no_way_back")
-    _refuse_choosing(options, names, f"{options['what']} holds a plan that is run as it stands")
+    _refuse_choosing(options, names, f"{options['what']} is a saved plan, which is run as it is")
     from yeldro.formats.plan_file import read_plan
 
     saved = read_plan(Path(options["what"]))
@@ -153,7 +148,7 @@ def _from_plan(options: dict[str, Any], db: str | None) -> What:
 def _from_sql(options: dict[str, Any], db: str | None) -> What:
     if options["what"] is not None:
         raise UsageError(
-            f"Both {options['what']} and --sql say what is meant.", "Give one of them."
+            f"Both {options['what']} and --sql say which rows are meant.", "Give one of them."
         )
     names = [name for name in _CHOOSES if name not in _ADDS]
     _refuse_choosing(options, names, "The statements say which rows are meant")
@@ -201,7 +196,7 @@ def _with_more(job: Job, options: dict[str, Any]) -> Job:
 
 
 def _with_choices(cleanup: Cleanup, more: Choices) -> Cleanup:
-    """Return a file's cleanup with what the command line adds about dependent rows."""
+    """Return a file's cleanup with the command line's choices for dependent rows."""
     own = cleanup.choices
     follow, detach = (*own.follow, *more.follow), (*own.detach, *more.detach)
     return replace(cleanup, choices=replace(own, follow=follow, detach=detach))
@@ -214,7 +209,7 @@ def _refuse_choosing(options: dict[str, Any], names: Any, why: str) -> None:
 
 
 def title_of(options: dict[str, Any]) -> str:
-    """Return the selection and ripple as one line, the way it was asked."""
+    """Return the selection and ripple options as one line, as they were typed."""
     words = [options["what"]]
     for name, value in options.items():
         if name in _NOT_ASKED or value in (None, False, ()):

@@ -57,7 +57,7 @@ def _insert(connection: sa.Connection, table: sa.Table, rows: Iterator[Row]) -> 
 
 
 def _rows(readings: int, later: list[Row]) -> Iterator[tuple[sa.Table, Iterator[Row]]]:
-    """Each table with its rows, parents first; `later` gets the main sensor of every buoy."""
+    """Yield each table with its rows, parents first; `later` gets the main sensor of every buoy."""
     chance = random.Random(_SEED)
     yield tables.region, ({"id": n, "name": name} for n, name in enumerate(_REGIONS, 1))
     yield tables.technician, ({"id": n, "call_sign": f"crew-{n:02}"} for n in range(1, 9))

@@ -1,4 +1,4 @@
-"""A package for each database system, with only what differs there."""
+"""A package for each database system, with only what is special to it."""
 
 from __future__ import annotations
 
@@ -17,16 +17,16 @@ _CONNECTION_STRING = re.compile(r"\b\w+ *= *\S.*(\s|;)|(password|pwd|passwd) *="
 
 
 def open_database(text: str) -> Database:
-    """Return the database that a URL or a path means; nothing is opened yet.
+    """Return the database for a URL or a path; nothing is opened yet.
 
     Raises:
-        UsageError: the URL cannot be read, or no engine is there for its system.
+        UsageError: the URL cannot be read, or there is no engine for its system.
     """
     if "://" not in text:
         if _CONNECTION_STRING.search(text) and not Path(text).exists():
             raise UsageError(
-                "The database is neither a path nor a URL; it looks like a connection string, and "
-                "is not repeated here, for it may hold a password.",
+                "The database is neither a path nor a URL. It looks like a connection string, "
+                "which is not repeated here, as it may hold a password.",
                 "Write it as postgresql://user@host/database or mariadb://user@host/database.",
             )
         return _sqlite(text)

@@ -1,8 +1,7 @@
-"""The names in the text of triggers and routines, found without reading the text as statements.
+"""Find the names in the text of triggers and routines, without parsing it.
 
-Nothing here knows where a string or a comment begins, so a quote inside one may not hide what comes
-after it: a name is looked for at every word and at every quote. Too many names are found, never too
-few.
+Strings and comments are not recognised, and a quote inside one must not hide the names after it. So
+a name is looked for at every word and at every quote: too many are found, never too few.
 """
 
 from __future__ import annotations
@@ -13,7 +12,7 @@ from functools import cache
 
 
 def names_in(text: str, quotes: str) -> Iterator[tuple[str, str]]:
-    """Yield each name with the one that qualifies it, as written; "" where none does.
+    """Yield pairs of a qualifier and a name, as written; the qualifier is empty if there is none.
 
     Args:
         quotes: the characters that can enclose a name.

@@ -1,4 +1,4 @@
-"""What holds on most systems; each engine overrides what differs there."""
+"""Behaviour that most systems share; each engine overrides what differs."""
 
 from __future__ import annotations
 
@@ -42,60 +42,60 @@ class StandardSession:
         conditions: Sequence[sql.Predicate],
         keep_highest: bool,
     ) -> bool:
-        """No, where no way is quicker than numbering all rows."""
+        """Return False: no way is quicker than numbering all rows."""
         del keys, table, values, conditions, keep_highest
         return False
 
     def looking(self) -> AbstractContextManager[None]:
-        """Nothing to do where what a filter may call cannot write."""
+        """Do nothing: what a filter may call cannot write."""
         return nullcontext()
 
     def volatile_among(
         self, functions: Collection[str], operators: Collection[str], types: Collection[str]
     ) -> str:
-        """None is, where users make no operators and casts of their own."""
+        """Return nothing: users cannot define operators and casts."""
         del functions, operators, types
         return ""
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
-        """Nothing to do where the core checks when all is done."""
+        """Do nothing: the core checks foreign keys when all is done."""
 
     def run_deferred(self) -> None:
-        """Nothing to do where no trigger can be put off until the commit."""
+        """Do nothing: no trigger can be deferred to the commit."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """Nothing to do where statements are not planned by counts."""
+        """Do nothing: the planner needs no statistics."""
 
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
-        """Both sides of a foreign key compare alike by themselves."""
+        """Return the value: both sides of a foreign key compare alike by themselves."""
         del child, parent
         return value
 
     def is_text(self, column: Column) -> bool:
-        """By the names of the common types."""
+        """True for the common names of text types."""
         return _TEXT.match(column.type) is not None
 
     def is_comparable(self, column: Column) -> bool:
-        """Every type is, on most systems."""
+        """True: values of every type can be compared."""
         del column
         return True
 
     def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """As it is, where values are compared to their ends."""
+        """Return the value: values are compared whole."""
         del column
         return value
 
     def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
-        """Nothing to look for, where values are compared to their ends."""
+        """Do nothing: values are compared whole."""
 
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        """In lower case, as the system knows it."""
+        """Return the text in lower case, as the system understands it."""
         return sa.func.lower(value)
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """A unique index, over expressions where NULL equals NULL or text is compared loosely."""
+        """Return a unique index, over expressions if NULL equals NULL or text is loose."""
         parts = []
         for column in (table.by_name[name] for name in by):
             written = self._compared(column, same)
@@ -106,7 +106,7 @@ class StandardSession:
         return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
 
     def _compared(self, column: Column, same: EqualityRules) -> str:
-        """Return a column as an index takes it, compared no more strictly than `same` says."""
+        """Return the expression to index for a column, which compares it as `same` says."""
         written = self._plain(column.name)
         if self.is_text(column):
             written = f"trim({written})" if same.trim else written
@@ -129,7 +129,7 @@ class StandardSession:
         return sql.written(self.connection, table.name)
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """Refused: only a table that hides its row id has neither it nor a key here."""
+        """Refuse: on such a system only a table that hides its row id needs one."""
         del rows
         raise Refused(
             f"{table.name} has no key, and its columns take every name of the row id, so nothing "
@@ -138,11 +138,11 @@ class StandardSession:
         )
 
     def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
-        """As it is, where a transaction sees one state of the data or keeps others out."""
+        """Return the query: a transaction sees one state of the data, or keeps others out."""
         return query
 
     def can_lock_rows(self, table: Table) -> bool:
-        """Who may remove rows may lock them, on most systems."""
+        """True: a user who may remove rows may lock them."""
         del table
         return True
 
@@ -152,20 +152,20 @@ class StandardSession:
         condition: sql.Predicate,
         values: Sequence[sa.ColumnElement[Any]],
     ) -> int | None:
-        """Nothing to do where a session that writes keeps all others out."""
+        """Do nothing: a session that writes keeps all others out."""
         del rows, condition, values
         return None
 
     def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
-        """As it is, where the plain form is planned well."""
+        """Return the statement: the plain form is planned well."""
         return statement
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
-        """One after the other, where the system checks no foreign key itself."""
+        """Execute one after the other: the system checks no foreign key itself."""
         return [self.connection.execute(self.key_driven(each)).rowcount for each in updates]
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
-        """Never needed where contents are not printed."""
+        """Fail: rows are never identified by a hash here."""
         raise Fault(f"no copies of {table.name} can be counted in {keys}")
 
     def change_one(
@@ -192,7 +192,7 @@ class StandardSession:
         return f"CREATE TABLE {self._name(name)} AS SELECT {listed} FROM {source} WHERE 1 = 0"
 
     def truncation(self, table: Table) -> Truncation:
-        """Forbidden, where the system has no such statement."""
+        """Forbid it: the system has no such statement."""
         del table
         return Truncation((f"{self.traits.name} has no TRUNCATE",))
 
@@ -200,26 +200,26 @@ class StandardSession:
         self.connection.exec_driver_sql(f"TRUNCATE TABLE {self._name(table.name)}")
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
-        """None are, where everybody sees the whole catalogue."""
+        """Return nothing: everybody sees the whole catalogue."""
         del table
         return ()
 
     def letting_the_system_check(self) -> AbstractContextManager[None]:
-        """Nothing to do where nothing is unseen."""
+        """Do nothing: no table is unseen."""
         return nullcontext()
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """None, where everything that a trigger does is rolled back with the rest."""
+        """Return nothing: everything that a trigger does is rolled back with the rest."""
         del table, event
         return ()
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """Nothing, where every value that stands in a table may be written there again."""
+        """Return nothing: every value in a table may be written there again."""
         del table
         return ()
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
-        """Nothing, where the system knows no privileges."""
+        """Return nothing: the system has no privileges."""
         del table, changed
         return ""
 
@@ -228,33 +228,33 @@ class StandardSession:
         return next(iter(str(error.orig).splitlines()), "no reason given")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        """Never, where the system stops nothing by itself."""
+        """False: the system stops no statement by itself."""
         del error
         return False
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """Nobody knows, where the system does not tell."""
+        """True: the system does not tell."""
         del error
         return True
 
     def parameter(self, value: Any) -> Any:
-        """Return a parameter's value as it is bound: as it is."""
+        """Return the value: it is bound as it is."""
         return value
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """As it is, where the driver loses nothing."""
+        """Return the value: the driver loses nothing."""
         del column
         return value
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """As it is, where the system converts nothing."""
+        """Return the value: the system converts nothing."""
         del column
         return value
 
     def converted(
         self, value: sa.ColumnElement[Any], then: Column, now: Column
     ) -> sa.ColumnElement[Any]:
-        """As the column's own type takes it, where the system converts by itself."""
+        """Return the value in its present type: the system converts by itself."""
         del then
         return self.typed(value, now)
 
@@ -265,7 +265,7 @@ class StandardSession:
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sql.Predicate:
-        """By the stored form alone."""
+        """Compare the stored forms alone."""
         del then
         return self.readable(value, now).is_not_distinct_from(stored)
 
@@ -274,26 +274,26 @@ class StandardSession:
         return f"DROP INDEX {self._plain(constraint)}"
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        """Rows whose values SQLite has types for: as they are, without any form of their own."""
+        """Return the rows as they are: SQLite has types for all values."""
         return [(*row, None) for row in rows]
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
-        """No value has a form of its own; the column's type says how it goes back."""
+        """Return the value: the column's type tells how it is written back."""
         del form
         return sa.literal(value)
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Insert rows that once were there; their number."""
+        """Insert rows that were there before; return their number."""
         insert = sa.insert(rows).from_select(sql.columns_of(rows, names), query)
         return self.connection.execute(insert).rowcount
 
     def restorable_row_id(self, table: Table) -> str | None:
-        """None: a row that goes back gets another physical row id."""
+        """Return None: a restored row gets another physical row id."""
         del table
         return None
 
     def notes(self) -> tuple[str, ...]:
-        """No warnings."""
+        """Return no warnings."""
         return ()
 
     def commit(self) -> None:
@@ -304,11 +304,11 @@ class StandardSession:
             self.connection.rollback()
 
     def _plain(self, name: str) -> str:
-        """Return a name for people to read in a statement: in quotes only where it needs them."""
+        """Return a name as people write it in a statement, in quotes only if it needs them."""
         return str(self.connection.dialect.identifier_preparer.quote(name)).replace("%%", "%")
 
     def _name(self, name: TableName) -> str:
-        """Return a table's name in a statement that goes to the driver."""
+        """Return a table's name for a statement that goes to the driver."""
         return ".".join(self._quote(part) for part in (name.schema, name.name) if part)
 
     def _quote(self, name: str) -> str:

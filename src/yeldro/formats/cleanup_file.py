@@ -1,10 +1,10 @@
-"""Cleanup files: a deletion worth naming, reviewing and doing again (docs/cleanup-files.md)."""
+"""Cleanup files: a deletion that is named, reviewed and repeated (docs/cleanup-files.md)."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from pathlib import Path
@@ -18,17 +18,17 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.filters import parameters_in
 from yeldro.formats import fields
-from yeldro.formats.cleanup_values import cleanup_from, expectations_from, value_of
+from yeldro.formats.cleanup_values import cleanup_from, expectations_from
 from yeldro.formats.toml import Path_, TomlFile, read_toml
 
 
 @dataclass(frozen=True)
 class Parameter:
-    """A value that differs from one time to the next.
+    """A value that differs from one run to the next.
 
     Args:
         type: text, integer, number, date, datetime or boolean.
-        default: its value where none is given, None where there is none.
+        default: its value if none is given; None if it has no default.
     """
 
     name: str
@@ -37,10 +37,10 @@ class Parameter:
     default: Any = None
 
     def value(self, text: str) -> Any:
-        """What a person or `--param` gives, as a value of this type.
+        """Return a text that a person or `--param` gives as a value of this type.
 
         Raises:
-            UsageError: it is none.
+            UsageError: it is not a value of this type.
         """
         try:
             return _READ[self.type](text.strip() if self.type != "text" else text)
@@ -53,10 +53,10 @@ class Parameter:
 
 @dataclass(frozen=True)
 class CleanupFile:
-    """A cleanup file, read and checked but for the values of its parameters.
+    """A cleanup file, read and checked except for the values of its parameters.
 
     Args:
-        options: what the options of the command line say unless they say otherwise.
+        options: defaults for the options of the command line.
     """
 
     path: Path
@@ -74,7 +74,7 @@ class CleanupFile:
         for name in given:
             if name not in known:
                 raise UsageError(
-                    f"--param {name} is given, and {self.path} has no such parameter.",
+                    f"‹param› {name} is given, and {self.path} has no such parameter.",
                     suggestion(name, known),
                 )
         values = {name: each.default for name, each in known.items() if each.default is not None}
@@ -84,7 +84,7 @@ class CleanupFile:
                 about = f": {parameter.about}" if parameter.about else ""
                 raise UsageError(
                     f"{self.path} needs a value for {name} ({parameter.type}){about}.",
-                    f"Add --param {name}={_EXAMPLES[parameter.type]}.",
+                    f"Add ‹param› {name}={_EXAMPLES[parameter.type]}.",
                 )
         cleanups = tuple(
             replace(each, selection=replace(each.selection, parameters=_used(each, values)))
@@ -101,10 +101,10 @@ def read_cleanup_file(path: Path) -> CleanupFile:
     """Read a cleanup file.
 
     Raises:
-        UsageError: anything in it is not as the format says; with the line.
+        UsageError: something in it does not follow the format; the line is named.
     """
     file = read_toml(path)
-    # The version first: a newer file may hold keys that only a newer Yeldro knows.
+    # The version comes first: a newer file may have keys that only a newer Yeldro knows.
     version = file.values.get("format", fields.FORMAT)
     if isinstance(version, int) and version > fields.FORMAT:
         raise file.mistake(
@@ -152,19 +152,17 @@ def _parameter(file: TomlFile, name: str) -> Parameter:
 def _cleanup(file: TomlFile, place: int) -> Cleanup:
     at: Path_ = ("remove", place)
     found = file.checked(at, fields.REMOVE, "[[remove]]")
-    for name, field in fields.CLEANUP.items():
-        with _placed(file, (*at, name)):
-            value_of(field, found.get(name))
-    with _placed(file, (*at, "expect")):
-        matched = expectations_from(found.get("expect"), {}, None).matched
-    with _placed(file, (*at, "expect_in")):
-        tables = expectations_from(None, found.get("expect_in", {}), None).tables
-    with _placed(file, (*at, "expect_total")):
-        total = expectations_from(None, {}, found.get("expect_total")).total
+
+    def reading(name: str) -> AbstractContextManager[None]:
+        return _placed(file, (*at, name))
+
     cleanup = cleanup_from(
         found["from"],
         {name: value for name, value in found.items() if name in fields.CLEANUP},
-        expectations=Expectations(matched, tables, total),
+        expectations=expectations_from(
+            found.get("expect"), found.get("expect_in", {}), found.get("expect_total"), reading
+        ),
+        reading=reading,
     )
     selection = cleanup.selection
     if not selection.narrows and not selection.all_rows:
@@ -187,7 +185,7 @@ def _after(file: TomlFile, place: int) -> Check:
 def _check_parameters(
     file: TomlFile, cleanups: tuple[Cleanup, ...], after: tuple[Check, ...]
 ) -> None:
-    """Every parameter that is used is declared, and every declared one is used."""
+    """Refuse a parameter that is used and not declared, or declared and not used."""
     places: list[tuple[Path_, str]] = [
         (("remove", n, "where"), each.selection.where or "") for n, each in enumerate(cleanups)
     ]
@@ -217,7 +215,7 @@ def _used(cleanup: Cleanup, values: Mapping[str, Any]) -> dict[str, Any]:
 
 @contextmanager
 def _placed(file: TomlFile, at: Path_) -> Iterator[None]:
-    """Tell the line of a value that one of the core's readers refuses."""
+    """Add the line of a value to an error about it."""
     try:
         yield
     except YeldroError as error:

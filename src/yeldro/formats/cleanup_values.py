@@ -1,9 +1,10 @@
-"""From the values of fields to a cleanup, and back: one way for options, programs and files."""
+"""Turning field values into a cleanup and back, for options, programs and files alike."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 from yeldro.core.model.equality import EqualityRules
@@ -14,6 +15,15 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.selection import RelatedTable, Selection
 from yeldro.formats.fields import CLEANUP, EQUALITY, KINDS, Field
+
+Reading = Callable[[str], AbstractContextManager[None]]
+
+
+def _alone(name: str) -> AbstractContextManager[None]:
+    """Read a field without anything around it."""
+    del name
+    return nullcontext()
+
 
 _READ_EACH: Mapping[str, Any] = {
     "matching": RelatedTable.parse,
@@ -37,21 +47,26 @@ def cleanup_from(
     *,
     parameters: Mapping[str, Any] | None = None,
     expectations: Expectations | None = None,
+    reading: Reading = _alone,
 ) -> Cleanup:
     """Return the cleanup that the values of fields describe.
 
     Args:
-        values: by the fields' names; None, false and nothing at all are the same.
+        values: by field name; None, false and a missing name are the same.
         parameters: values for the `:name` parameters of `where`.
+        reading: called with the name of each field; the field is read within what it returns.
 
     Raises:
-        UnknownName: there is no such field.
+        UnknownName: a field does not exist.
         UsageError: a value cannot be read.
     """
     for name in values:
         if name not in CLEANUP:
             raise UnknownName(f"A cleanup has no field {name!r}.", name, CLEANUP)
-    found = {name: value_of(field, values.get(name)) for name, field in CLEANUP.items()}
+    found = {}
+    for name, field in CLEANUP.items():
+        with reading(name):
+            found[name] = value_of(field, values.get(name))
     equality = {field.name: found.pop(field.name) for field in EQUALITY}
     others = {name: found.pop(name) for name in _OUTSIDE_SELECTION}
     selection = Selection(
@@ -92,7 +107,7 @@ def value_of(field: Field, given: Any) -> Any:
     """Return the value of one field as a cleanup holds it.
 
     Raises:
-        UsageError: it is of another kind than the field.
+        UsageError: the value is of another kind.
     """
     if field.kind in ("texts", "columns"):
         listed = _texts(field, given)
@@ -108,9 +123,9 @@ def value_of(field: Field, given: Any) -> Any:
 
 
 def parameter_value(text: str) -> Any:
-    """The value that `--param NAME=VALUE` binds: a number where it reads as exactly one, else text.
+    """Return the value that `--param NAME=VALUE` binds: a number or a text.
 
-    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in quotes of its own) are text.
+    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in single quotes) are text.
     """
     if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
         return int(text)
@@ -122,18 +137,26 @@ def parameter_value(text: str) -> Any:
 
 
 def expectations_from(
-    matched: int | str | None, tables: Mapping[str, int | str], total: int | str | None
+    matched: int | str | None,
+    tables: Mapping[str, int | str],
+    total: int | str | None,
+    reading: Reading = _alone,
 ) -> Expectations:
-    """Return what is expected, from numbers or ranges such as "1..50".
+    """Return the expectations given as numbers or ranges such as "1..50".
+
+    Args:
+        reading: as in `cleanup_from`.
 
     Raises:
         UsageError: one is neither.
     """
-    return Expectations(
-        None if matched is None else RowRange.parse(str(matched)),
-        {name: RowRange.parse(str(rows)) for name, rows in tables.items()},
-        None if total is None else RowRange.parse(str(total)),
-    )
+    with reading("expect"):
+        of_matched = None if matched is None else RowRange.parse(str(matched))
+    with reading("expect_in"):
+        of_tables = {name: RowRange.parse(str(rows)) for name, rows in tables.items()}
+    with reading("expect_total"):
+        of_total = None if total is None else RowRange.parse(str(total))
+    return Expectations(of_matched, of_tables, of_total)
 
 
 def _texts(field: Field, given: Any) -> list[str]:
@@ -152,4 +175,4 @@ def _texts(field: Field, given: Any) -> list[str]:
 
 
 def _of_another_kind(field: Field, given: Any) -> UsageError:
-    return UsageError(f"{field.name!r} is {given!r}; expected is {KINDS[field.kind]}.")
+    return UsageError(f"{field.name!r} is {given!r}; it must be {KINDS[field.kind]}.")

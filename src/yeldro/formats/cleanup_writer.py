@@ -1,4 +1,4 @@
-"""Writing a cleanup file from a job, with a word on every part, so that it can be read and kept."""
+"""Writing a cleanup file from a job, with a comment on every part."""
 
 from __future__ import annotations
 
@@ -30,9 +30,9 @@ def written(job: Job, db: str | None = None) -> str:
     lines = [
         "# A Yeldro cleanup file: what is removed, in which order, and how many rows it must be.",
         "#",
-        "#   yeldro plan FILE       what would go, and what stands in the way",
+        "#   yeldro plan FILE       what would go, and what blocks it",
         "#   yeldro rehearse FILE   do it all, compare the counts, roll back",
-        "#   yeldro run FILE        do it; nothing goes if any count is another one",
+        "#   yeldro run FILE        do it; nothing goes if any count differs",
         "",
         f"title = {_text(job.title)}",
     ]
@@ -46,14 +46,14 @@ def written(job: Job, db: str | None = None) -> str:
             "",
             f"[param.{name}]",
             f"type = {_text(_type(value))}",
-            f'about = ""                # for the person who is asked for it; last it was '
+            f'about = ""                # for the person who is asked for it; last time it was '
             f"{one_line(str(value))}",
         ]
     for cleanup in job.cleanups:
         lines += ["", "[[remove]]", *_remove(cleanup)]
     lines += [
         "",
-        "# What must hold when all is done; else everything is rolled back:",
+        "# Checks that must hold when all is done; else everything is rolled back:",
         "#",
         "# [[after]]",
         '# about = "no row is left that should have gone"',

@@ -1,4 +1,4 @@
-"""What a cleanup can say, field by field: one table for options, programs, files and schemas.
+"""The fields of a cleanup, in one table for options, programs, files and schemas.
 
 A field has one name everywhere: `--missing-in` on the command line is `missing_in` in a file and in
 a program. `formats.cleanup_values` turns the values of these fields into a cleanup and back.
@@ -23,7 +23,7 @@ class Field:
         kind: what its value is, one of `KINDS`.
         about: what it is for, as a sentence.
         metavar: what an option's help calls its value.
-        choices: the values it may have, where they are few.
+        choices: the only values it may have, if they are few.
     """
 
     name: str
@@ -47,17 +47,17 @@ KINDS = {
     "count": "a whole number from 0 up",
     "number": "a number from 0 up",
     "rows": 'a number of rows, or a range in quotes such as "1..50"',
-    "rows by table": "a table of numbers of rows, such as { reading = 12 }",
+    "rows by table": "a table of row counts, such as { reading = 12 }",
     "value": "a single value",
-    "table": "a table of its own",
-    "tables": "several tables of its own",
+    "table": "a table",
+    "tables": "an array of tables",
 }
 
 EQUALITY = (
     Field("ignore_case", "flag", "Duplicates: compare text without case."),
     Field("trim", "flag", "Duplicates: compare text without outer spaces."),
     Field("null_distinct", "flag", "Duplicates: NULL is equal to nothing."),
-    Field("as_text", "flag", "Duplicates: compare by their text what has no equality."),
+    Field("as_text", "flag", "Duplicates: compare types without equality by their text."),
 )
 KEEP = Field(
     "keep", "texts", "Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "
@@ -85,13 +85,13 @@ SELECTION = (
     *EQUALITY,
     Field("order_by", "text", "The order in which a limit takes rows, as in SQL.", "LIST"),
     Field("limit", "count", "Only the first N rows in that order.", "N"),
-    Field("all_rows", "flag", "Every row of the table; must be said."),
+    Field("all_rows", "flag", "Every row of the table; needed if nothing else chooses rows."),
     Field("only_table", "flag", "Without the rows of tables that inherit from it."),
 )  # fmt: skip
 DEPENDENTS = (
     Field(
         "repoint", "flag", "Duplicates: move dependent rows to the row that stays. Those that "
-        "would break a unique key of their own table block, or go where they are followed."
+        "would break a unique key of their own table block, or go if --follow names them."
     ),
     Field(
         "follow", "texts", "Remove dependent rows too: NAME is a table, child.column, or all.",
@@ -106,11 +106,11 @@ ALLOW_TRIGGER = Field(
     "allow_trigger", "texts", "Accept the other rows that this trigger changes.", "NAME"
 )
 NO_WAY_BACK = Field(
-    "no_way_back", "texts", "Accept that what goes from TABLE, which has no transactions, cannot "
-    "be rolled back.", "TABLE"
+    "no_way_back", "texts", "Accept that rows removed from TABLE, which has no transactions, "
+    "cannot be rolled back.", "TABLE"
 )  # fmt: skip
 ADD_CONSTRAINT = Field(
-    "add_constraint", "flag", "Duplicates: make the constraint that keeps them from coming back."
+    "add_constraint", "flag", "Duplicates: add the constraint that keeps new ones out."
 )
 TRUNCATE = Field("truncate", "flag", "All rows: empty the table by the system's TRUNCATE.")
 
@@ -121,13 +121,13 @@ CLEANUP = {
 
 BATCHES = (
     Field(
-        "batch", "count", "Commit after every N matched rows, each time with all that depends on "
-        "them.", "N"
+        "batch", "count", "Commit after every N matched rows, each time with all rows that depend "
+        "on them.", "N"
     ),
     Field("pause", "number", "Wait between two batches.", "SECONDS"),
     Field(
-        "batch_seconds", "number", "Make batches so large that none holds its locks longer than "
-        "this.", "SECONDS"
+        "batch_seconds", "number", "Choose the batch size so that no batch holds its locks longer "
+        "than this.", "SECONDS"
     ),
 )  # fmt: skip
 LOCK_WAIT = Field(
@@ -145,17 +145,17 @@ COPY_TO = Field(
 
 TOP = (
     Field("title", "text", "What the cleanup is for, in one line."),
-    Field("format", "count", "The version of this format; 1, and 1 where it is not said."),
-    Field("param", "table", "Values that differ from one time to the next."),
-    Field("remove", "tables", "What is removed, in this order, in one transaction.", required=True),
-    Field("after", "tables", "What must hold when all is done; else everything is rolled back."),
+    Field("format", "count", "The version of this format: 1, which is also the default."),
+    Field("param", "table", "Values that differ from one run to the next."),
+    Field("remove", "tables", "The removals, in this order, in one transaction.", required=True),
+    Field("after", "tables", "Checks that must hold at the end; else everything is rolled back."),
     Field("expect_total", "rows", "How many rows must go or change in all removes together."),
-    Field("options", "table", "What the command line's options say where they are not given."),
+    Field("options", "table", "Defaults for the options of the command line."),
 )
 PARAM = (
     Field("type", "text", "The type of its values.", required=True, choices=PARAM_TYPES),
     Field("about", "text", "What it means, for the person who is asked for it."),
-    Field("default", "value", "Its value where none is given."),
+    Field("default", "value", "Its value if none is given."),
 )
 EXPECTED = (
     Field("expect", "rows", "How many rows must match."),
@@ -169,7 +169,7 @@ REMOVE = (
     *EXPECTED,
 )
 AFTER = (
-    Field("about", "text", "What it makes sure of, as a sentence."),
+    Field("about", "text", "What it ensures, as a sentence."),
     Field("query", "text", "A query that gives one number.", required=True),
     Field("expect", "rows", "The numbers it may give.", required=True),
 )

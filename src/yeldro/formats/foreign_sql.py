@@ -1,4 +1,4 @@
-"""What means one thing in another system's SQL and another thing in that of this database."""
+"""SQL that means one thing on another system and something else on this database."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _ESCAPE_BY_BACKSLASH = {"postgres", "mysql", "mariadb"}
 def other_meaning(
     tree: exp.Expr, source: str, target: str, text_columns: Collection[str]
 ) -> tuple[exp.Expr, str, str] | None:
-    """Return the first part of a statement that the two systems take for different things.
+    """Return the first part of a statement that the two systems understand differently.
 
     Args:
         source: dialect in which it is written.
@@ -23,7 +23,7 @@ def other_meaning(
         text_columns: names of columns that hold text, in lower case.
 
     Returns:
-        The part, what is wrong with it, and what to write in its place; None where nothing is.
+        The part, the problem, and what to write instead; None if there is no problem.
     """
     for found in _different(tree, source, target, text_columns):
         return found
@@ -35,8 +35,8 @@ def _different(
 ) -> Iterator[tuple[exp.Expr, str, str]]:
     bits = _bits_by_precedence(tree)
     if bits is not None:
-        problem = "stands beside another operator, and which comes first depends on the system"
-        yield bits, problem, "Put brackets around the one that comes first."
+        problem = "has another operator beside it, and their order depends on the system"
+        yield bits, problem, "Put the operation that comes first in brackets."
     if source == "tsql":
         for sum_ in tree.find_all(exp.Add):
             if any(_is_text(side, text_columns) for side in (sum_.left, sum_.right)):
@@ -44,16 +44,20 @@ def _different(
     if source == "oracle":
         for text in tree.find_all(exp.Literal):
             if text.is_string and not text.this:
-                yield text, "is NULL there and a text here", "Write IS NULL or IS NOT NULL."
+                yield text, "is NULL there and an empty text here", "Write IS NULL or IS NOT NULL."
     escapes = source in _ESCAPE_BY_BACKSLASH, target in _ESCAPE_BY_BACKSLASH
     for node in tree.find_all(exp.Like, exp.ILike):
         pattern = node.expression
         fixed = isinstance(pattern, exp.Literal)
         if source == "tsql" and "[" in pattern.sql():
-            yield node, "has a set of characters in its pattern", "Write a LIKE for each."
+            yield (
+                node,
+                "has a set of characters in its pattern",
+                "Write a LIKE for each character.",
+            )
         plain = not isinstance(node.parent, exp.Escape)
         if escapes[0] != escapes[1] and plain and (not fixed or "\\" in pattern.this):
-            problem = "escapes by a backslash on one of the two systems only"
+            problem = "uses a backslash, which escapes on only one of the two systems"
             yield node, problem, "Write ESCAPE and another character."
 
 
@@ -65,9 +69,9 @@ def _is_text(node: exp.Expr, text_columns: Collection[str]) -> bool:
 
 
 def _bits_by_precedence(tree: exp.Expr) -> exp.Expr | None:
-    """Return an operation on bits of which another operator is a side, without brackets.
+    """Return a bitwise operation with another operator beside it and no brackets.
 
-    Which of them comes first differs from system to system.
+    Systems evaluate them in different orders.
     """
     for node in tree.find_all(*_ON_BITS):
         sides = [node.args.get("this"), node.args.get("expression")]

@@ -1,4 +1,4 @@
-"""How each system's scripts begin, check every count, and end.
+"""Each system's script frame: how scripts begin, check every count, and end.
 
 Only the first line of a statement is indented: a line break after it may be part of a literal or of
 a quoted name.
@@ -15,9 +15,9 @@ if TYPE_CHECKING:
 
 
 class Frame:
-    """How one system's scripts begin, check and end; statements are already in its dialect.
+    """The script frame of one system; statements are already in its dialect.
 
-    `enforces`: the system checks foreign keys itself, statement by statement.
+    `enforces`: the system itself checks foreign keys after each statement.
     """
 
     name: ClassVar[str]
@@ -40,15 +40,18 @@ class Frame:
 
 
 class SqliteFrame(Frame):
-    """For the `sqlite3` program. A failed check rolls back, and takes the key tables with it, so
-    that nothing after it can remove a row even where a client goes on."""
+    """For the `sqlite3` program.
+
+    A failed check rolls back and drops the key tables, so no later statement can remove a row even
+    if a client goes on.
+    """
 
     name = "SQLite"
     enforces = False
     begin = (
         ".bail on",
-        "PRAGMA foreign_keys = OFF; -- everything that depends goes by a statement of its own",
-        "PRAGMA ignore_check_constraints = OFF; -- one of them compares the counts",
+        "PRAGMA foreign_keys = OFF; -- dependent rows are removed by separate statements",
+        "PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts",
         "BEGIN IMMEDIATE;",
         "CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));",
     )
@@ -68,7 +71,7 @@ class SqliteFrame(Frame):
 
 
 class PostgresqlFrame(Frame):
-    """For `psql`. A failed check raises, and nothing in the transaction can be committed."""
+    """For `psql`: a failed check raises an error, so the transaction cannot be committed."""
 
     name = "PostgreSQL"
     begin = (
@@ -97,7 +100,7 @@ class PostgresqlFrame(Frame):
         )
 
     def _block(self, *lines: str) -> list[str]:
-        """Return a block; its own quotes are such that nothing inside can end them."""
+        """Return a block in dollar quotes that nothing inside can end."""
         mark = "$yeldro$"
         while any(mark in line for line in lines):
             mark = f"{mark[:-1]}_$"
@@ -112,9 +115,9 @@ class MariadbFrame(Frame):
     begin = (
         "SET NAMES utf8mb4;",
         "SET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';",
-        "SET SESSION foreign_key_checks = 0; -- what depends goes by a statement of its own",
+        "SET SESSION foreign_key_checks = 0; -- dependent rows are removed by separate statements",
         "SET SESSION max_sort_length = 1024, sql_auto_is_null = 0"
-        " /*M! , check_constraint_checks = 1 */; -- a check compares the counts",
+        " /*M! , check_constraint_checks = 1 */; -- a CHECK constraint compares the counts",
         "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
         "  CHECK (expected = found));",
         "START TRANSACTION;",
@@ -154,7 +157,7 @@ class SqlServerFrame(Frame):
 
 
 class OracleFrame(Frame):
-    """For Oracle's command-line clients: private temporary tables, and blocks that raise."""
+    """For Oracle's command-line clients: private temporary tables, and blocks that raise errors."""
 
     name = "Oracle"
     begin = (

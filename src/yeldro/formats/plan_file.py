@@ -1,4 +1,4 @@
-"""Saved plans: made once, reviewed, and run exactly so or not at all (docs/plan-files.md)."""
+"""Saved plans: made once, reviewed, and run exactly so or not at all (docs/cleanup-files.md)."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _SHOWN = 3
 
 @dataclass(frozen=True)
 class PlannedStep:
-    """One step as it was planned, with the print of its keys."""
+    """One step as it was planned, with the sketch of its keys."""
 
     action: str
     table: str
@@ -46,7 +46,7 @@ class PlanRecord:
     steps: list[list[PlannedStep]] = field(default_factory=list)
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Note a plan; nothing is agreed to yet."""
+        """Note a plan; nothing is approved yet."""
         del place
         self.plans.append(prepared.plan)
         self.steps.append(_steps(session, prepared))
@@ -54,7 +54,7 @@ class PlanRecord:
 
 @dataclass(frozen=True)
 class SavedPlan:
-    """A saved plan; as an agreement it lets exactly this plan be carried out.
+    """A saved plan; as an approval it allows exactly this plan.
 
     Args:
         database: the database it was made for, without a password.
@@ -68,15 +68,15 @@ class SavedPlan:
     steps: tuple[tuple[PlannedStep, ...], ...]
 
     def for_database(self, shown: str) -> SavedPlan:
-        """Return the plan, when it was made for this database.
+        """Return the plan if it was made for this database.
 
         Raises:
-            Refused: it was made for another one.
+            Refused: it was made for another database.
         """
         if shown != self.database:
             raise Refused(
                 f"{self.path} was made for {self.database}, not for {shown}.",
-                "Drop --db (or YELDRO_DB), or make a plan for that database.",
+                "Drop ‹db› (or YELDRO_DB), or make a plan for that database.",
             )
         return self
 
@@ -108,10 +108,10 @@ class SavedPlan:
 
 
 def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRecord) -> None:
-    """Save a plan; a file that is there is left alone.
+    """Save a plan in a new file.
 
     Raises:
-        Refused: there is a file of this name, or something blocks.
+        Refused: a file of this name exists.
         DatabaseFailure: the file cannot be written.
     """
     document = {
@@ -147,7 +147,7 @@ def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRec
             file.write("\n")
     except FileExistsError as error:
         raise Refused(
-            f"There is a file {path} already, and it is left as it is.", "Name another one with -o."
+            f"The file {path} exists already, and it is left as it is.", "Name another one with -o."
         ) from error
     except OSError as error:
         raise DatabaseFailure(
@@ -160,7 +160,7 @@ def read_plan(path: Path) -> SavedPlan:
     """Read a saved plan.
 
     Raises:
-        UsageError: it is none, was made by a newer version, or was changed since it was made.
+        UsageError: the file is not a plan, has another format, or was changed by hand.
     """
     try:
         if path.stat().st_size > _MOST_BYTES:
@@ -180,8 +180,8 @@ def read_plan(path: Path) -> SavedPlan:
         )
     if document.pop("seal", None) != _seal(document):
         raise UsageError(
-            f"{path} was changed after it was made, so what it would do is not known.",
-            "Make a new plan; a cleanup file (yeldro new) is for changing by hand.",
+            f"{path} was changed after it was made, so it is not known what it would do.",
+            "Make a new plan; to edit a job by hand, use a cleanup file (yeldro new).",
         )
     try:
         return _read(path, document)
@@ -230,7 +230,7 @@ def _listed(steps: Sequence[PlannedStep]) -> str:
 def _told(
     before: PlannedStep, now: PlannedStep, difference: Difference, names: Sequence[str]
 ) -> str:
-    """How the keys of one step differ, with a few of them."""
+    """Return how the keys of one step differ, with a few of them."""
     said = []
     for what, keys in (("new", difference.new), ("gone", difference.gone)):
         if keys:
@@ -238,7 +238,7 @@ def _told(
             least = "" if difference.whole else "at least "
             said.append(f"{least}{len(keys):,} {what} (such as {such})")
     if not difference.whole:
-        said.append("more keys differ than can be told")
+        said.append("too many keys differ to name them all")
     return (
         f"{now.action} {now.table}: {before.rows:,} rows planned, {now.rows:,} now; "
         + ", ".join(said)
@@ -257,7 +257,7 @@ def _shown(key: str, names: Sequence[str]) -> str:
 
 
 def _seal(document: Mapping[str, Any]) -> str:
-    """Return a digest by which a change by hand is noticed; it keeps no secret."""
+    """Return a digest that reveals changes by hand; it is no protection against forgery."""
     written = json.dumps(document, sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(written.encode()).hexdigest()
 
@@ -292,7 +292,7 @@ def _read_expectations(found: Mapping[str, Any]) -> Expectations:
 
 
 def _values(parameters: Mapping[str, Any]) -> dict[str, Any]:
-    """Parameters as JSON holds them; dates say that they are."""
+    """Return parameters as JSON values; dates are marked as such."""
     return {
         name: {type(value).__name__: value.isoformat()} if isinstance(value, date) else value
         for name, value in parameters.items()

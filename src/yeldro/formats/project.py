@@ -1,4 +1,4 @@
-"""The project file `yeldro.toml`: named databases, and what may never happen to them."""
+"""The project file `yeldro.toml`: named databases, and limits for them."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _LIMITS = (
     Field("most_rows", "count", "The most rows that one run may remove or change."),
 )
 _TOP = (
-    Field("db", "text", "The database where no other is named: a name from here, a URL or a path."),
+    Field("db", "text", "The default database: a name from this file, a URL or a path."),
     Field("receipts", "text", "The folder for receipts."),
     Field("database", "table", "Databases by name."),
     *_LIMITS,
@@ -28,7 +28,7 @@ _DATABASE = (Field("url", "text", "Its URL, or a path.", required=True), *_LIMIT
 
 @dataclass(frozen=True)
 class Setting:
-    """One thing that holds, and where it is said."""
+    """One setting, and where it comes from."""
 
     name: str
     value: str
@@ -37,11 +37,11 @@ class Setting:
 
 @dataclass(frozen=True)
 class Project:
-    """What a project file says.
+    """The contents of a project file.
 
     Args:
-        urls: databases by name; paths in them count from the file's folder.
-        limits: what may never happen, by name of the database; under "" for any other.
+        urls: databases by name; relative paths start at the file's folder.
+        limits: limits by database name; those under "" are for any other database.
         receipts: the folder for receipts.
     """
 
@@ -52,15 +52,15 @@ class Project:
     receipts: Path | None = None
 
     def limits_of(self, name: str) -> Limits:
-        """What may never happen to the database of this name, or to one without a name."""
+        """Return the limits for the database of this name, or for one without a name."""
         return self.limits.get(name) or self.limits.get("", Limits())
 
 
 def find_project(folder: Path) -> Project:
-    """The project file in a folder or in the nearest one above it; an empty project without one.
+    """Return the project of a folder or of the nearest folder above it; else an empty one.
 
     Raises:
-        UsageError: the file cannot be read, or holds what it may not.
+        UsageError: the file cannot be read, or has mistakes.
     """
     for each in (folder, *folder.parents):
         path = each / NAME
@@ -73,7 +73,7 @@ def read_project(path: Path) -> Project:
     """Read a project file.
 
     Raises:
-        UsageError: anything in it is not as it should be; with the line.
+        UsageError: something in it is wrong; the line is named.
     """
     file = read_toml(path)
     top = file.checked((), _TOP, "the project file")
@@ -82,7 +82,7 @@ def read_project(path: Path) -> Project:
         at = ("database", name)
         found = file.checked(at, _DATABASE, f"[database.{name}]")
         if "/" in name or name.endswith((".toml", ".json")):
-            raise file.mistake(at, f"{name!r} reads like a path.", "Name the database in letters.")
+            raise file.mistake(at, f"{name!r} looks like a path.", "Use a plain name.")
         urls[name] = _from_here(found["url"], path.parent)
         limits[name] = _limits(top | found, path)
     db = top.get("db")
@@ -99,7 +99,7 @@ def _limits(found: Mapping[str, Any], path: Path) -> Limits:
 
 
 def _from_here(url: str, folder: Path) -> str:
-    """A path to an SQLite file counts from the project file's folder."""
+    """Return the URL with a relative SQLite path counted from the project file's folder."""
     if "://" not in url:
         return str(folder / Path(url).expanduser())
     head, _, rest = url.partition(":///")

@@ -1,8 +1,8 @@
-"""DELETE statements as cleanups: what a statement picks, in the parts of a selection.
+"""Reading DELETE statements as cleanups.
 
-A plain condition stays as it is. Whatever a statement joins becomes a condition on the table's key
-that stands in a subquery, so that no join can pick a row twice. The form that numbers the rows of
-each group and removes those above one becomes a removal of duplicates.
+A plain condition stays as it is. A join becomes a subquery that the table's key must be in, so no
+join can pick a row twice. A statement that numbers the rows of each group and removes those above
+one becomes a removal of duplicates.
 """
 
 from __future__ import annotations
@@ -54,12 +54,12 @@ def cleanups_in(
     """Return the cleanups that a text of DELETE statements describes.
 
     Args:
-        dialect: one of `DIALECTS`; None for that of the database.
+        dialect: one of `DIALECTS`; None for the dialect of the database.
         parameters: values for the `:name` parameters in it.
         all_rows: a statement without a condition means every row.
 
     Raises:
-        UsageError: a statement is not understood; with its place.
+        UsageError: a statement is not understood; its place is named.
         Refused: a statement has no condition.
     """
     if dialect is not None and dialect not in DIALECTS:
@@ -84,12 +84,12 @@ def cleanups_in(
         raise UsageError("There is no DELETE statement in it.", "Write: DELETE FROM … WHERE …;")
     for name in parameters:
         if name not in used:
-            raise UsageError(f"--param {name} is given, and no statement uses :{name}.")
+            raise UsageError(f"‹param› {name} is given, and no statement uses :{name}.")
     return tuple(Cleanup(selection, choices) for selection in selections)
 
 
 class _Reader:
-    """Turns parsed statements into selections, held against one database's catalogue."""
+    """Turns parsed statements into selections, with one database's catalogue."""
 
     def __init__(self, session: Session, source: str, all_rows: bool) -> None:
         self.session = session
@@ -104,8 +104,8 @@ class _Reader:
             return self._truncated(statement, tree)
         if not isinstance(tree, exp.Delete):
             statement.refuse(
-                f"this is a statement of another kind ({tree.key.upper()}), and only DELETE and "
-                f"TRUNCATE say which rows go."
+                f"this is a {tree.key.upper()} statement, and only DELETE and TRUNCATE say which "
+                f"rows go."
             )
         if tree.args.get("returning"):
             statement.refuse(
@@ -114,10 +114,10 @@ class _Reader:
         return [self._deleted(statement, tree)]
 
     def check_meaning(self, statement: Statement) -> None:
-        """Refuse what the system that the statement is written for takes for something else."""
+        """Refuse parts that the statement's own system understands differently."""
         text_columns = set()
         for source in statement.tree.find_all(exp.Table):
-            with suppress(YeldroError):  # a name that does not exist is told later
+            with suppress(YeldroError):  # an unknown name is reported later
                 table = find_table(self.session.catalogue, source.name)
                 text_columns |= {
                     column.name.casefold()
@@ -131,7 +131,7 @@ class _Reader:
             statement.refuse(f"{node.sql(self.source)} {problem}.", next_step, node)
 
     def try_out(self, statement: Statement, selection: Selection) -> None:
-        """Have the selection read by the core and the database, to tell a mistake's place."""
+        """Resolve the selection in the core and the database, to add the place to a mistake."""
         try:
             resolve(selection, self.session)
         except YeldroError as error:
@@ -142,7 +142,7 @@ class _Reader:
         if tree.args.get("option") == "CASCADE" or tree.args.get("identity") == "RESTART":
             statement.refuse(
                 "this TRUNCATE does more than remove rows of the tables it names.",
-                "Write it without CASCADE and RESTART; --follow says what else goes.",
+                "Write it without CASCADE and RESTART; ‹follow› names what else goes.",
             )
         return [
             Selection(str(self._table(statement, each).name), all_rows=True)
@@ -162,7 +162,7 @@ class _Reader:
                 raise Refused(
                     f"Line {statement.line}: this DELETE has no condition, which would match every "
                     f"row of {table.name}.",
-                    "Write a condition, or say --all-rows where every row is meant.",
+                    "Write a condition, or say ‹all_rows› if you mean every row.",
                 )
             found = Selection(str(table.name), all_rows=not tree.args.get("limit"))
         else:
@@ -173,7 +173,7 @@ class _Reader:
                 condition = self._key_in(statement, table, target, sources, condition, with_)
             else:
                 if condition is None:
-                    raise Fault("condition is not known here")
+                    raise Fault("a DELETE has neither a condition nor a join")
                 condition = _without_alias(condition, target)
             found = Selection(str(table.name), where=self._written(statement, condition))
         found = replace(found, only_table=bool(target.args.get("only")))
@@ -188,8 +188,8 @@ class _Reader:
         number = limit.expression if limit else None
         if not order or not isinstance(number, exp.Literal) or not number.is_int:
             statement.refuse(
-                "a limit without an order picks any rows.",
-                f"Write an order that leaves nothing open, such as ORDER BY "
+                "a limit without an order picks arbitrary rows.",
+                f"Write an order without ties, such as ORDER BY "
                 f"{', '.join(self._table(statement, target).identity.columns)}, and LIMIT with a "
                 f"number.",
             )
@@ -201,7 +201,7 @@ class _Reader:
     def _picked(
         self, statement: Statement, tree: exp.Delete
     ) -> Selection | tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
-        """Return the table whose rows go, what it is joined with, and the WITH queries."""
+        """Return the table to delete from, what it is joined with, and the WITH queries."""
         named = list(tree.args.get("tables") or [])
         target, using = tree.this, list(tree.args.get("using") or [])
         with_ = tree.args.get("with_")
@@ -209,12 +209,12 @@ class _Reader:
             target, named = named[0], []
         if len(named) > 1 or (named and named[0].name.upper() == "TOP"):
             statement.refuse(
-                "rows of several tables, or of no certain one, are removed at once.",
-                "Write one DELETE for each table; an order and a limit in place of TOP.",
+                "it removes rows of several tables, or does not say of which.",
+                "Write one DELETE for each table; instead of TOP, an order and a limit.",
                 named[0],
             )
         if not isinstance(target, exp.Table) or not isinstance(target.this, exp.Identifier):
-            statement.refuse("it does not name one table whose rows go.")
+            statement.refuse("it does not name one table to delete from.")
         joined = [part for each in using for part in _with_joins(each)]
         sources = _with_joins(target)[1:] + joined
         if named or any(_alias(each) == target.name and not target.alias for each in using):
@@ -234,9 +234,9 @@ class _Reader:
     def _other_target(
         self, statement: Statement, wanted: str, sources: list[exp.Expr], with_: exp.Expr | None
     ) -> tuple[exp.Expr, list[exp.Expr], exp.Expr | None]:
-        """Where the rows that go are not those of the first table of a join.
+        """Return the same if the rows to delete are not those of the first table of a join.
 
-        Only inner joins can be told in another order.
+        Only inner joins can be reordered.
         """
         for place, each in enumerate(sources):
             source = _source(each)
@@ -245,7 +245,7 @@ class _Reader:
             outer = any(isinstance(s, exp.Join) and s.side for s in sources)
             if outer or not isinstance(source, exp.Table):
                 break
-            # A joined table's condition holds for the whole join, so it can stand at the end.
+            # The conditions of inner joins hold for the whole join, so they can come at the end.
             conditions = [
                 s.args["on"] for s in sources if isinstance(s, exp.Join) and s.args.get("on")
             ]
@@ -255,20 +255,20 @@ class _Reader:
                 others[-1].set("kind", None)
             return source, [*others], with_
         statement.refuse(
-            f"{wanted} is not a table of this join whose rows could go.",
-            "Write the table whose rows go first.",
+            f"{wanted} is not a table of this join that rows can be deleted from.",
+            "Write the table to delete from first.",
         )
 
     def _from_numbered(
         self, statement: Statement, tree: exp.Delete, numbered: exp.Select
     ) -> Selection:
-        """`DELETE FROM numbered WHERE n > 1`, where `numbered` is a WITH query over one table."""
+        """Read `DELETE FROM numbered WHERE n > 1`, where `numbered` is a WITH query."""
         where = tree.args.get("where")
         table = self._table(statement, numbered.args["from_"].this)
         found = self._surplus(numbered, table, where.this) if where else None
         if found is None:
             statement.refuse(
-                "it removes from a WITH query that does not just number the rows of one table.",
+                "it deletes from a WITH query that does more than number the rows of one table.",
                 "Write it as DELETE FROM table WHERE key IN (SELECT key FROM the query WHERE …).",
             )
         return found
@@ -276,14 +276,14 @@ class _Reader:
     def _as_duplicates(
         self, condition: exp.Expr | None, table: Table, with_: exp.Expr | None
     ) -> Selection | None:
-        """`key IN (SELECT key FROM numbered WHERE n > 1)` as a removal of duplicates."""
+        """Read `key IN (SELECT key FROM numbered WHERE n > 1)` as a removal of duplicates."""
         body = condition.unnest() if condition is not None else None
         query = body.args.get("query") if isinstance(body, exp.In) else None
         inner = query.unnest() if query is not None else None
         if not isinstance(inner, exp.Select):
             return None
         if body is None:
-            raise Fault("body is not known here")
+            raise Fault("a subquery has no condition around it")
         keys = [each.name for each in _columns(body.this)]
         known = [set(key.columns) for key in table.candidate_keys]
         known.append({column.name for column in table.row_id_columns})
@@ -316,7 +316,7 @@ class _Reader:
         return None
 
     def _surplus(self, numbered: exp.Select, table: Table, condition: exp.Expr) -> Selection | None:
-        """Rows whose number in their group is above one, where nothing else is said."""
+        """Read a query for rows whose number in their group is above one, and nothing else."""
         narrowed = {"where", "group", "having", "joins", "distinct", "limit", "with_", "qualify"}
         if any(numbered.args.get(name) for name in narrowed):
             return None
@@ -354,15 +354,15 @@ class _Reader:
         condition: exp.Expr | None,
         with_: exp.Expr | None,
     ) -> exp.Expr:
-        """Return the statement's join as a subquery in which the key of a row must stand."""
+        """Return the statement's join as a subquery that must contain the key of a row."""
         if table.has_key:
             names = list(table.identity.columns)
         elif table.identity.kind is IdentityKind.PHYSICAL and self.source == "sqlite":
             names = ["rowid"]
         else:
             statement.refuse(
-                f"{table.name} has no key by which a joined row could be told.",
-                "Write it without a join, with --matching or --missing-in.",
+                f"{table.name} has no key to tell joined rows by.",
+                "Write it without a join, with ‹matching› or ‹missing_in›.",
             )
         alias = _alias(target)
         keys = [exp.column(name, table=alias, quoted=True) for name in names]
@@ -397,11 +397,13 @@ class _Reader:
                 comments=False,
             )
         except SqlglotError as error:
-            statement.refuse(f"this cannot be said in {self.session.traits.name}'s SQL: {error}.")
+            statement.refuse(
+                f"this cannot be written in {self.session.traits.name}'s SQL: {error}."
+            )
 
 
 def _with_joins(source: exp.Expr) -> list[exp.Expr]:
-    """Return a table, and what is joined to it, one after another."""
+    """Return a table, followed by what is joined to it."""
     bare = source.copy()
     joins = bare.args.get("joins") or []
     bare.set("joins", None)
@@ -435,7 +437,7 @@ def _derived(query: exp.Select) -> exp.Select | None:
 
 
 def _without_alias(node: exp.Expr, target: exp.Expr) -> exp.Expr:
-    """Columns without the table's other name, which stands nowhere else."""
+    """Return the expression without the table's alias before its columns."""
     changed = node.copy()
     for column in changed.find_all(exp.Column):
         if column.table and column.table.casefold() == _alias(target).casefold() and target.alias:

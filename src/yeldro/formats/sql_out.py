@@ -1,8 +1,8 @@
-"""A cleanup as a SQL script that checks every count, in the way of each database system.
+"""Writing a cleanup as a SQL script that checks every count, for each database system.
 
-What a run would execute is written down (`execution.script`): the temporary key tables, the steps,
-children first, and what is proved afterwards. After each statement its count is compared, and any
-other count than the planned one stops the script and rolls everything back.
+The script has what a run would execute (`execution.script`): the temporary key tables, the steps,
+children first, and the proofs. After each statement its count is compared; any other count than the
+planned one stops the script and rolls everything back.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.steps import Step
 
 _KEY_TABLE = re.compile(r'("temp"\.|pg_temp\.)?yeldro_keys_(\d+)')
-# Literals and quoted names, in which nothing is replaced; a name alone in its quotes but `temp`.
+# Literals and quoted names, in which nothing is replaced, except the name "temp" before a dot.
 _STANDARD = r"""'(?:[^']|'')*'|"(?!temp"\.)(?:[^"]|"")*\""""
 _QUOTED = {
     "sqlite": _STANDARD,
@@ -72,7 +72,7 @@ class _Target:
 
     Args:
         dialect: the parser's name for its SQL.
-        own: the dialect of databases whose own statements are used as they are.
+        own: the dialect of the databases whose statements are used as they are.
     """
 
     frame: Frame
@@ -97,8 +97,8 @@ def script(database: Database, job: Job, name: str | None) -> str:
         name: one of `FRAMES`, None for the database's own system.
 
     Raises:
-        UsageError: there is no such dialect.
-        Refused: a plan is blocked or cannot be said there.
+        UsageError: the dialect is not known.
+        Refused: a plan is blocked, or cannot be written for that system.
     """
     with database.reading() as session:
         source = session.traits.sql_dialect
@@ -107,27 +107,27 @@ def script(database: Database, job: Job, name: str | None) -> str:
         raise UnknownName(f"There is no dialect {name!r}.", name, FRAMES)
     target = FRAMES[name] if name else next(t for t in FRAMES.values() if t.own == source)
     own = target.own == source
-    traces: list[ScriptStatements] = []
+    written: list[ScriptStatements] = []
     for cleanup in job.cleanups:
-        before = sum(len(each.steps) for each in traces)
+        before = sum(len(each.steps) for each in written)
         enforces = target.frame.enforces
-        traces.append(script_statements(database, cleanup, before, own=own, enforces=enforces))
-    plans = tuple(each.plan for each in traces)
+        written.append(script_statements(database, cleanup, before, own=own, enforces=enforces))
+    plans = tuple(each.plan for each in written)
     follows = what_follows(plans)
     if any(follows):
         raise Refused(
-            "A later remove looks at what an earlier one changes, so its number is not known "
-            "before that is done.",
-            "Write a script for each of them, one after the other.",
+            "A later remove reads what an earlier one changes, so its count is not known before "
+            "that is done.",
+            "Write and run one script after the other.",
         )
     check_plans(JobPlan(job.title, plans, follows), job)
-    _check_can_be_said(target, traces, own)
+    _check_can_be_written(target, written, own)
     writing = _Writing(target, source, own)
-    lines = [*_head(target.frame, job, database.shown, traces), *target.frame.begin]
-    if any(each.deferred for each in traces):
+    lines = [*_head(target.frame, job, database.shown, written), *target.frame.begin]
+    if any(each.deferred for each in written):
         lines.append(target.frame.deferred)
-    for place, each in enumerate(traces, 1):
-        lines += writing.cleanup(place, each)
+    for place, each in enumerate(written, 1):
+        lines += writing.write(place, each)
     for query, check in checks:
         what = f"{check.about or check.query} (expected {check.expected})"
         lines += ["", f"-- {one_line(what)}"]
@@ -135,12 +135,12 @@ def script(database: Database, job: Job, name: str | None) -> str:
     return "\n".join([*lines, "", *target.frame.end]) + "\n"
 
 
-def _check_can_be_said(target: _Target, traces: Sequence[ScriptStatements], own: bool) -> None:
-    for each in traces:
+def _check_can_be_written(target: _Target, written: Sequence[ScriptStatements], own: bool) -> None:
+    for each in written:
         if not own and not each.has_keys:
             raise Refused(
                 f"{each.plan.table}, or a table that depends on it, has no key, and nothing else "
-                f"tells its rows apart on {target.frame.name}.",
+                f"identifies its rows on {target.frame.name}.",
                 "Give it a key, or write the script for this database's own system.",
             )
         if each.deferred and not target.frame.deferred:
@@ -151,9 +151,9 @@ def _check_can_be_said(target: _Target, traces: Sequence[ScriptStatements], own:
             )
 
 
-def _head(frame: Frame, job: Job, shown: str, traces: Sequence[ScriptStatements]) -> Iterator[str]:
-    """What the script is for, as comments."""
-    counts = rows_by_table([each.plan for each in traces])
+def _head(frame: Frame, job: Job, shown: str, written: Sequence[ScriptStatements]) -> Iterator[str]:
+    """Return what the script is for, as comments."""
+    counts = rows_by_table([each.plan for each in written])
     listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
     yield f"-- {one_line(job.title)}"
     yield f"-- For {frame.name}; counted on {one_line(shown)}."
@@ -162,31 +162,31 @@ def _head(frame: Frame, job: Job, shown: str, traces: Sequence[ScriptStatements]
 
 
 class _Writing:
-    """Writes traced statements for one system."""
+    """Writes the statements of a cleanup for one system."""
 
     def __init__(self, target: _Target, source: str, own: bool) -> None:
         self.target = target
         self.source = source
         self.own = own
 
-    def cleanup(self, place: int, trace: ScriptStatements) -> Iterator[str]:
+    def write(self, place: int, cleanup: ScriptStatements) -> Iterator[str]:
         frame = self.target.frame
-        for statement in self._set_up(trace.sets, place):
+        for statement in self._set_up(cleanup.sets, place):
             yield ""
             yield from frame.set_up(statement)
-        for step, statement in trace.steps:
+        for step, statement in cleanup.steps:
             what = _what(step)
             yield ""
             yield f"-- {one_line(what)}, {_rows(step.rows)}; {one_line(step.because)}"
             yield from frame.step(self.statement(statement, place), step.rows, what)
-        for proof in trace.proofs:
+        for proof in cleanup.proofs:
             yield ""
             yield f"-- There must be no {one_line(proof.about)}"
             query = self.statement(proof.query, place)
             yield from frame.ask(query, RowRange(0, 0), f"there are {proof.about}")
 
     def statement(self, text: str, place: int) -> str:
-        """Return a statement of the trace as the script holds it."""
+        """Return a statement as the script has it."""
         if self.own:
             return self._renamed(text, place)
         return self._sql(self._translated(self._parsed(text), place))
@@ -205,8 +205,8 @@ class _Writing:
     def _set_up(self, sets: Sequence[str], place: int) -> Iterator[str]:
         """Yield the statements that make and fill the key tables.
 
-        For another system a table is made right before it is first named, with the types of what
-        goes into it.
+        For another system a table is made just before it is first used, with the types of the
+        values that go into it.
         """
         if self.own:
             for text in sets:
@@ -226,7 +226,7 @@ class _Writing:
     def _made(
         self, name: str, waiting: dict[str, str], place: int, sets: Sequence[str]
     ) -> Iterator[str]:
-        """An empty key table, after those that its types come from; none where it is there."""
+        """Yield the statements that make a key table, after those its types come from."""
         text = waiting.pop(name, None)
         if text is None:
             return
@@ -234,7 +234,7 @@ class _Writing:
         filled = self._first_filled(name, sets)
         temporary = {"tsql": "CREATE TABLE", "oracle": "CREATE PRIVATE TEMPORARY TABLE"}
         create = f"{temporary.get(self.target.dialect, 'CREATE TEMPORARY TABLE')} {table}"
-        if filled is None:  # it stays empty
+        if filled is None:  # it remains empty
             declared = re.findall(r"[\"`]([^\"`]+)[\"`] (\w+)", text)
             types = {each: "INTEGER" if "int" in kind.lower() else "VARCHAR(255)"
                      for each, kind in declared}  # fmt: skip
@@ -257,7 +257,7 @@ class _Writing:
         )
 
     def _first_filled(self, name: str, sets: Sequence[str]) -> tuple[list[str], exp.Expr] | None:
-        """The columns of a key table and a query with their types: what first goes into it."""
+        """Return the columns of a key table and the query, with its types, that first fills it."""
         for text in sets:
             if not text.startswith("INSERT") or _key_table_in(text) != name:
                 continue
@@ -285,14 +285,14 @@ class _Writing:
             )
         except SqlglotError as error:
             raise Refused(
-                f"A statement cannot be said on {self.target.frame.name}: {error}.",
+                f"A statement cannot be written for {self.target.frame.name}: {error}.",
                 "Write the script for this database's own system.",
             ) from error
 
     def _translated(self, tree: exp.Expr, place: int) -> exp.Expr:
-        """Rows compared one column at a time, names in the target's own way."""
+        """Compare rows one column at a time and spell names the target's way."""
         changed = tree.transform(_row_by_row)
-        if self.target.dialect == "oracle":  # large texts compare with nothing there
+        if self.target.dialect == "oracle":  # large texts cannot be compared there
             for cast in changed.find_all(exp.Cast):
                 if cast.to.is_type("text"):
                     cast.set("to", exp.DataType.build("VARCHAR(4000)"))
@@ -323,7 +323,7 @@ def _key_table_in(text: str) -> str:
     """Return the first key table that a statement names: the one it makes or fills."""
     found = _KEY_TABLE.search(text)
     if found is None:
-        raise Fault("found is not known here")
+        raise Fault("a statement names no key table")
     return f"yeldro_keys_{found[2]}"
 
 
@@ -332,7 +332,7 @@ def _key_tables_in(text: str) -> list[str]:
 
 
 def _row_by_row(node: exp.Expr) -> exp.Expr:
-    """`(a, b) IN (SELECT x, y …)` as an EXISTS, for systems that compare one value at a time."""
+    """Turn `(a, b) IN (SELECT x, y …)` into EXISTS, where a system compares single values only."""
     if not isinstance(node, exp.In) or not isinstance(node.this.unnest(), exp.Tuple):
         return node
     query = node.args.get("query")

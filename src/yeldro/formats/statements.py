@@ -1,4 +1,4 @@
-"""A text of SQL cut into its statements, each with its place."""
+"""SQL text split into statements, each with its position."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Statement:
 
 
 def statements(text: str, dialect: str) -> Iterator[Statement]:
-    """Each statement of a text, parsed on its own."""
+    """Parse each statement of a text on its own."""
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:
@@ -54,14 +54,14 @@ def statements(text: str, dialect: str) -> Iterator[Statement]:
             near = (place.get("highlight") or "").strip()
             raise UsageError(
                 f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
-                "Say --dialect NAME where it is written for another system.",
+                "If it is written for another system, add ‹sql_dialect› NAME.",
             ) from error
         for tree in trees[:1]:
             yield Statement(tree, first.line, column)
 
 
 def _without_stars(text: str, tokens: Sequence[Token]) -> str:
-    """A statement without the `.*` that may follow a table's name between DELETE and FROM."""
+    """Return a statement without the `.*` that may stand between a table's name and FROM."""
     start = tokens[0].start
     written = list(text[start : tokens[-1].end + 1])
     for token, after in pairwise(tokens):

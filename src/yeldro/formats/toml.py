@@ -1,4 +1,4 @@
-"""TOML whose every mistake is told with its line: what was found, and what was expected."""
+"""TOML files; every mistake is reported with its line, what was found and what was expected."""
 
 from __future__ import annotations
 
@@ -32,20 +32,20 @@ Path_ = tuple[str | int, ...]
 
 @dataclass(frozen=True)
 class TomlFile:
-    """A file's values, and the line on which each of them stands."""
+    """A file's values, and the line of each of them."""
 
     path: Path
     values: dict[str, Any]
     lines: Mapping[Path_, int] = field(repr=False)
 
     def mistake(self, at: Path_, problem: str, next_step: str = "") -> UsageError:
-        """An error that names the file and the line of the value `at`, or of what holds it."""
+        """Return an error that names the file and the line of the value `at`, or of its holder."""
         while at and at not in self.lines:
             at = at[:-1]
         return UsageError(f"{self.path}, line {self.lines.get(at, 1)}: {problem}", next_step)
 
     def checked(self, at: Path_, fields: Sequence[Field], title: str) -> dict[str, Any]:
-        """Return the table `at`, when every key in it is known and of its kind.
+        """Return the table `at`, if every key in it is known and has a value of its kind.
 
         Args:
             title: how the file writes the table, such as `[[remove]]`.
@@ -57,7 +57,7 @@ class TomlFile:
         for part in at:
             table = table[part]
         if not isinstance(table, dict):
-            raise self.mistake(at, f"{title} is {_shown(table)}, and a table was expected.")
+            raise self.mistake(at, f"{title} is {_shown(table)}, not a table.")
         known = {field.name: field for field in fields}
         for name, value in table.items():
             if name not in known:
@@ -75,12 +75,12 @@ class TomlFile:
     def _check_kind(self, at: Path_, known: Field, value: Any) -> None:
         if not _is_of_kind(known.kind, value):
             raise self.mistake(
-                at, f"{known.name!r} is {_shown(value)}; expected is {KINDS[known.kind]}."
+                at, f"{known.name!r} is {_shown(value)}; it must be {KINDS[known.kind]}."
             )
         if known.choices and value not in known.choices:
             raise self.mistake(
                 at,
-                f"{known.name!r} is {_shown(value)}; it may be {', '.join(known.choices)}.",
+                f"{known.name!r} is {_shown(value)}; it must be one of {', '.join(known.choices)}.",
                 suggestion(str(value), known.choices),
             )
 
@@ -89,14 +89,15 @@ def read_toml(path: Path) -> TomlFile:
     """Read a TOML file.
 
     Raises:
-        UsageError: it is not there, is no TOML, or is far larger than such files are.
+        UsageError: the file does not exist, is not TOML, or is far too large.
     """
     try:
         with path.open("rb") as file:
             raw = file.read(_MOST_BYTES + 1)
         if len(raw) > _MOST_BYTES:
             raise UsageError(
-                f"{path} is larger than {_MOST_BYTES:,} bytes.", "Is it the right one?"
+                f"{path} is larger than {_MOST_BYTES:,} bytes.",
+                "Check the file's name.",
             )
         text = raw.decode("utf-8-sig")
         return TomlFile(path, tomllib.loads(text), lines_in(text))
@@ -112,7 +113,7 @@ def read_toml(path: Path) -> TomlFile:
 
 
 def lines_in(text: str) -> dict[Path_, int]:
-    """Return the line on which each key and each table of a TOML text stands, counted from 1."""
+    """Return the line of each key and each table of a TOML text, counted from 1."""
     found: dict[Path_, int] = {}
     prefix: Path_ = ()
     numbers: dict[Path_, int] = {}
@@ -130,7 +131,7 @@ def lines_in(text: str) -> dict[Path_, int]:
 
 
 def _placed(parts: Sequence[str], numbers: dict[Path_, int], *, new: bool) -> Path_:
-    """The path of a header, in which every list of tables on the way has its newest place."""
+    """Return the path of a header, with the newest place in every list of tables on the way."""
     path: Path_ = ()
     for place, part in enumerate(parts):
         path = (*path, part)
@@ -146,7 +147,7 @@ def _parts(dotted: str) -> list[str]:
 
 
 def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
-    """Each key with its whole value, and each header, with the number of its first line."""
+    """Yield each key with its whole value, and each header, with the number of its first line."""
     start, line = 0, 1
     while start < len(text):
         end = _end_of_value(text, start)
@@ -156,7 +157,7 @@ def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
 
 
 def _end_of_value(text: str, start: int) -> int:
-    """Where the line that begins at `start` ends; brackets and long strings hold line breaks."""
+    """Return the end of the logical line at `start`; brackets and long strings hold line breaks."""
     depth, place = 0, start
     while True:
         newline = text.find("\n", place)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yeldro.core.model.options import with_options
 from yeldro.report.text import plain
 
 if TYPE_CHECKING:
@@ -32,8 +33,8 @@ def error_document(error: YeldroError) -> Document:
     return {
         "code": error.code,
         "data": error.data,
-        "why": error.why,
-        "next": error.next_step,
+        "why": with_options(error.why),
+        "next": with_options(error.next_step),
         "evidence": plain(error.evidence),
     }
 
@@ -76,7 +77,7 @@ def plan_document(plan: Plan) -> Document:
 
 
 def job_plan_document(found: JobPlan, after: Sequence[Check]) -> Document:
-    """Return the plans of a job, whose checks have not been made."""
+    """Return the plans of a job; its checks have not been run."""
     follows = found.follows or ((),) * len(found.plans)
     removes = [
         plan_document(each) | {"follows": list(names)}

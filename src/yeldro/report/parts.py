@@ -1,4 +1,4 @@
-"""What the views of all commands are made of."""
+"""The parts that the views of all commands are made of."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ NUMBER, WARNING, QUIET = "bold cyan", "yellow", "dim"
 def grid(
     headings: Sequence[str], rows: Iterable[Sequence[str | Text]], numbers: Sequence[int] = ()
 ) -> Grid:
-    """Return a table; the columns whose places are in `numbers` are set flush right."""
+    """Return a table; the columns at the places `numbers` are aligned to the right."""
     table = Grid(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
     for place, heading in enumerate(headings):
         right = place in numbers
@@ -34,7 +34,7 @@ def grid(
 
 
 def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
-    """Rows as the database holds them; NULL is dimmed so that it differs from the text NULL."""
+    """Lay rows out as the database holds them; NULL is dimmed, unlike the text NULL."""
     right = [
         place
         for place in range(len(columns))
@@ -47,12 +47,12 @@ def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
 
 
 def prevention(statement: str, made: bool = False) -> list[RenderableType]:
-    """How duplicates are kept from coming back, where that is known."""
+    """Show the statement that keeps such duplicates out, if it is known."""
     if not statement:
         return []
-    said = "Made, so that they do not come back:"
+    said = "Added, to keep new duplicates out:"
     if not made:
-        said = "What would keep them from coming back (it has not been tried):"
+        said = "This would keep new duplicates out (it has not been tried):"
     return [Text.assemble(f"{said} ", (visible(statement) + ";", "bold"))]
 
 

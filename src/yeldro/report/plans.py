@@ -78,8 +78,8 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
         if found.follows and found.follows[place]:
             tables = ", ".join(found.follows[place])
             parts.append(
-                remark(f"counted before anything is done; removes before this one change {tables}: "
-                      "'yeldro rehearse' tells the number then")
+                remark(f"counted before anything is done; earlier removes change {tables}: "
+                      "'yeldro rehearse' shows the count after that")
             )  # fmt: skip
     when = "." if found.is_exact else ", counted before anything is done."
     total = Text.assemble("\nAll together: ", (f"{found.total:,}", NUMBER), f" rows{when}")
@@ -123,16 +123,14 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     agree = "The ledger agrees with the tally."
     if result.ledger.unplanned:
         changed = sum(result.ledger.unplanned.values())
-        agree = (
-            f"Allowed triggers changed {counted(changed, 'row')} besides, which no restore undoes."
-        )
+        agree = f"Allowed triggers also changed {counted(changed, 'row')}, which no restore undoes."
     if committed:
         done = f"Committed: {total} gone or changed. {agree}{often}"
         parts.append(Text(done, style="bold green"))
     else:
         done = f"Rolled back as rehearsed: {total}. {agree}{often}"
         parts.append(Text(done, style="bold green"))
-        parts.append(Text("A run would change exactly these rows."))
+        parts.append(Text("A run on the same data changes the same rows."))
     parts += _checked(result.after)
     for part in result.parts:
         parts += [caution(warning) for warning in part.plan.warnings]
@@ -158,7 +156,7 @@ def check_view(title: str, found: Sequence[ExpectationResult]) -> RenderableType
 
 
 def _checked(found: Sequence[CheckResult]) -> list[RenderableType]:
-    """What was asked when all was done, and that it holds."""
+    """Show the checks that were made at the end, and that they hold."""
     return [
         Text.assemble(
             ("holds  ", "bold green"),
@@ -170,9 +168,9 @@ def _checked(found: Sequence[CheckResult]) -> list[RenderableType]:
 
 
 class _Steps:
-    """The steps of a plan, with what they affected once they are done.
+    """The steps of a plan, with the affected rows once they are done.
 
-    The way from the named table has a column of its own where the terminal is wide enough.
+    The path from the named table has its own column if the terminal is wide enough.
     """
 
     def __init__(self, plan: Plan, affected: Sequence[int] | None) -> None:
@@ -221,7 +219,7 @@ def _blocked(each: Blocked) -> RenderableType:
         *([Text(more, style=QUIET)] if more else []),
         Text.assemble("  To deal with them, add ", (visible(remedies), "bold"))
         if remedies
-        else Text("  No option moves them; deal with the rows that reference them first."),
+        else Text("  No option helps here; first change or remove the rows that reference them."),
     )
 
 

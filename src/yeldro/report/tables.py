@@ -119,7 +119,7 @@ def preview_view(found: Preview) -> RenderableType:
 
 
 def settings_view(found: Sequence[Setting]) -> RenderableType:
-    return grid(["setting", "value", "said in"], [[e.name, e.value, e.said_in] for e in found])
+    return grid(["setting", "value", "from"], [[e.name, e.value, e.said_in] for e in found])
 
 
 def repeats_view(found: Repeats) -> RenderableType:
@@ -137,9 +137,9 @@ def repeats_view(found: Repeats) -> RenderableType:
         by = ",".join(fewest.columns)
         parts.append(Text(f"Look closer: yeldro duplicates {found.table.name} --by {visible(by)}"))
     else:
-        parts.append(Text("No whole rows repeat, and no few columns are nearly unique."))
+        parts.append(Text("No whole rows repeat, and no small set of columns is nearly unique."))
     if found.looked_at < found.rows:
-        parts.append(remark(f"only the first {found.looked_at:,} rows by key were looked at"))
+        parts.append(remark(f"only the first {found.looked_at:,} rows by key were searched"))
     if found.left_out:
         parts.append(remark(f"left out, as they cannot be compared: {', '.join(found.left_out)}"))
     return spaced(parts)
@@ -197,10 +197,10 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
 
 def orphans_view(found: Sequence[Orphans]) -> RenderableType:
     some = [each for each in found if each.rows]
-    looked_at = f"{counted(len(found), 'foreign key')} looked at"
-    parts: list[RenderableType] = [heading("orphans", str(sum(e.rows for e in some)), looked_at)]
+    searched = f"{counted(len(found), 'foreign key')} searched"
+    parts: list[RenderableType] = [heading("orphans", str(sum(e.rows for e in some)), searched)]
     if not some:
-        parts.append(Text("Every foreign key has its parent row."))
+        parts.append(Text("Every row with a foreign key has its parent row."))
     for each in some:
         key = each.foreign_key
         parts.append(Text())
@@ -223,7 +223,7 @@ def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> Render
     """
     if not receipts and kept:
         there = counted(kept, "receipt")
-        return Text(f"None of the {there} in {visible(folder)} is of such a run.")
+        return Text(f"None of the {there} in {visible(folder)} matches these filters.")
     if not receipts:
         return Text(f"No receipts in {visible(folder)}.")
     rows = [
@@ -300,7 +300,7 @@ def _pinning(plan: Plan) -> str:
     if plan.at_most is not None:
         most = counted(plan.at_most, "row")
         return f"The filter pins the unique key ({visible(key)}), so it can match {most} at most."
-    return "No unique key is pinned, so any number of rows can match."
+    return "The filter does not pin a unique key, so it can match any number of rows."
 
 
 def _treatment(treatment: str) -> Text:

@@ -1,4 +1,4 @@
-"""Values and names as people see them: nothing stored in a database can drive the terminal."""
+"""Values and names as people see them; nothing stored in a database can control the terminal."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
 
 
 def visible(text: str) -> str:
-    """`text` with control, format and unassigned characters made visible."""
+    """Return `text` with control, format and unassigned characters made visible."""
     if text.isascii() and text.isprintable():
         return text
     return "".join(_shown(character) for character in text)
@@ -28,7 +28,7 @@ def _shown(character: str) -> str:
 
 
 def cell(value: Any, most: int = _MOST) -> str:
-    """Return a value in a cell of a table, cut where it is longer than `most` characters."""
+    """Return a value for a cell of a table, cut if it is longer than `most` characters."""
     if value is None:
         return "NULL"
     if isinstance(value, bytes):

@@ -1,1 +1,1 @@
-"""How each command is called: its options and its help. What it does is loaded when it runs."""
+"""The options and help of each command; the code that carries it out is loaded when it runs."""

@@ -1,4 +1,4 @@
-"""How new and script are called."""
+"""The options and help of new and script."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def new(**options: Any) -> None:
     """Write a commented cleanup file from a table with options, SQL, or the last preview.
 
     WHAT is the table, as in 'yeldro preview'. Values given with --param become parameters of the
-    file, which asks for them each time.
+    file, and are asked for at each run.
     """
     from yeldro.cli import files
 
@@ -37,21 +37,22 @@ def new(**options: Any) -> None:
 @click.option(
     "--dialect",
     metavar="NAME",
-    help="The system that is to run it: sqlite, postgresql, mariadb, mysql, sqlserver or oracle. "
-    "Default: that of the database.",
+    help="The system that will run it: sqlite, postgresql, mariadb, mysql, sqlserver or oracle. "
+    "Default: the database's own.",
 )
 @click.option(
     "--sql-dialect",
     metavar="NAME",
-    help="The system that the statements of --sql are written for, where it is another one.",
+    help="The system that the statements of --sql are written for, if it is another one.",
 )
 @opt.database_option
 def script(**options: Any) -> None:
-    """Print the steps of WHAT as a SQL script that stops where a count is another one.
+    """Print the steps of WHAT as a SQL script that stops if a count differs.
 
-    The counts are those of the database as it is now. The script does what 'yeldro run' would,
-    but it writes no receipt.
+    The counts are those of the database as it is now. The script does the same as 'yeldro
+    run', but it writes no receipt.
     """
+    opt.check_usage(options)
     from yeldro.cli import files
 
     files.script(**options)

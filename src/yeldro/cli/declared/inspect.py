@@ -1,4 +1,4 @@
-"""How survey, preview, duplicates and orphans are called."""
+"""The options and help of survey, preview, duplicates and orphans."""
 
 from __future__ import annotations
 
@@ -7,11 +7,12 @@ from typing import Any
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli import settings
 
 
 @click.command()
 @click.argument("table", required=False, metavar="[TABLE]")
-@click.option("--config", is_flag=True, help="What settings hold, and where they are said.")
+@click.option("--config", is_flag=True, help="Show the settings, and where they come from.")
 @opt.database_option
 @opt.show_option
 @opt.rows_option(5)
@@ -21,6 +22,8 @@ def survey(**options: Any) -> None:
 
     With TABLE: its columns and keys, what it references and what references it, sample rows.
     """
+    if not options["config"]:
+        settings.named(options["db"])
     from yeldro.cli import inspect
 
     inspect.survey(**options)
@@ -37,8 +40,9 @@ def survey(**options: Any) -> None:
 def preview(**options: Any) -> None:
     """The matched rows of WHAT, their number, and what depends on them.
 
-    Tells whether the filter pins a unique key (then it can match one row at most) or not.
+    Tells if the filter pins a unique key, so that it can match one row at most.
     """
+    opt.check_usage(options)
     from yeldro.cli import inspect
 
     inspect.preview(**options)
@@ -49,7 +53,7 @@ def preview(**options: Any) -> None:
 @click.option(
     "--by",
     metavar="COLS",
-    help="Columns on which equal rows agree. Without it: which columns repeat at all.",
+    help="Columns on which rows of a group are equal. Without it: search for such columns.",
 )
 @opt.keep_option
 @opt.equality_options
@@ -60,9 +64,10 @@ def duplicates(**options: Any) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first.
 
     Marks the row of each group that would stay and those that would go. NULL equals NULL. Without
-    --by: whole rows that repeat, copies but for generated keys and moments, and sets of columns
+    --by: whole rows that repeat, copies apart from generated keys and times, and sets of columns
     that are nearly unique.
     """
+    settings.named(options["db"])
     from yeldro.cli import inspect
 
     inspect.duplicates(**options)
@@ -78,6 +83,7 @@ def orphans(**options: Any) -> None:
 
     To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
     """
+    settings.named(options["db"])
     from yeldro.cli import inspect
 
     inspect.orphans(**options)

@@ -1,4 +1,4 @@
-"""How the commands about earlier runs are called: receipt list, show and check, and restore."""
+"""The options and help of the receipt commands and of restore."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def show(**options: Any) -> None:
 @opt.database_option
 @opt.json_option
 def check(**options: Any) -> None:
-    """Whether the rows of a receipt are still gone: all gone, partly back, all back."""
+    """Tell if the rows of a receipt are still gone: all gone, partly back, or all back."""
     from yeldro.cli import receipts
 
     receipts.check(**options)
@@ -61,7 +61,7 @@ def check(**options: Any) -> None:
 def forget(**options: Any) -> None:
     """Erase the stored rows of a receipt for good; its counts stay.
 
-    For data that must be erased. Nothing can be restored from it afterwards.
+    For data that must be erased. Afterwards nothing can be restored from the receipt.
     """
     from yeldro.cli import receipts
 
@@ -77,7 +77,7 @@ def forget(**options: Any) -> None:
     metavar="FOLDER",
     help="Where the files go, one for each step.",
 )
-@click.option("--lines", is_flag=True, help="JSON Lines in place of CSV.")
+@click.option("--lines", is_flag=True, help="JSON Lines instead of CSV.")
 @opt.receipts_option
 def export(**options: Any) -> None:
     """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
@@ -99,7 +99,7 @@ def export(**options: Any) -> None:
     is_flag=True,
     help="Leave out rows whose key is taken or whose parent is gone.",
 )
-@click.option("--into", metavar="URL", help="Put the rows into another database than their own.")
+@click.option("--into", metavar="URL", help="Put the rows into another database.")
 @click.option("--yes", is_flag=True, help="Do not ask for the count.")
 @click.option(
     "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
@@ -108,7 +108,7 @@ def export(**options: Any) -> None:
     "--accept-difference",
     multiple=True,
     metavar="TABLE",
-    help="Rows of this table may come back other than they were; what differs is told. Repeatable.",
+    help="Rows of this table may come back different; the differences are reported. Repeatable.",
 )
 @opt.triggers_option
 @opt.no_way_back_option
@@ -120,9 +120,9 @@ def export(**options: Any) -> None:
 def restore(**options: Any) -> None:
     """Put the rows of RECEIPT back, parents first, and undo the links it cut.
 
-    RECEIPT is a file, its short id, or 'last', the newest run. Refused, with the rows named, where
-    a key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring
-    that one takes the rows away again.
+    RECEIPT is a file, its short id, or 'last', the newest run. Refused, with the rows named, if a
+    key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring that
+    one takes the rows away again.
     """
     from yeldro.cli import receipts
 

@@ -1,4 +1,4 @@
-"""How plan, rehearse, run and check are called."""
+"""The options and help of plan, rehearse, run and check."""
 
 from __future__ import annotations
 
@@ -29,9 +29,10 @@ output_option = click.option(
 def plan(**options: Any) -> None:
     """Every step of WHAT in order, with its exact count and its reason, and what blocks.
 
-    WHAT is a table with options, a cleanup file (*.toml) or a saved plan (*.json). Leaves with 3
-    when something blocks, and with 4 when a count is not as expected.
+    WHAT is a table with options, a cleanup file (*.toml) or a saved plan (*.json). The exit code is
+    3 if something blocks, and 4 if a count is not as expected.
     """
+    opt.check_usage(options)
     from yeldro.cli import remove
 
     remove.plan(**options)
@@ -48,7 +49,8 @@ def plan(**options: Any) -> None:
 @opt.database_option
 @opt.json_option
 def rehearse(**options: Any) -> None:
-    """Carry everything out in a transaction, hold tally and ledger against the plan, roll back."""
+    """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
+    opt.check_usage(options)
     from yeldro.cli import remove
 
     remove.rehearse(**options)
@@ -73,12 +75,13 @@ def rehearse(**options: Any) -> None:
 @opt.json_option
 @opt.quiet_option
 def run(**options: Any) -> None:
-    """Remove the rows of WHAT, if exactly the expected number goes; otherwise change nothing.
+    """Remove the rows of WHAT if exactly the expected number goes; otherwise change nothing.
 
-    Shows the plan and asks you to type its total. Unattended: --yes with --expect, or with a file
-    that says what is expected, or with a saved plan. Every removed or changed row is in a receipt
+    Shows the plan and asks you to type its total. Unattended: --yes with --expect, with a file that
+    has expectations, or with a saved plan. Every removed or changed row is in a receipt
     on disk before the deletion is committed.
     """
+    opt.check_usage(options)
     from yeldro.cli import remove
 
     remove.run(**options)
@@ -92,10 +95,11 @@ def run(**options: Any) -> None:
 @opt.json_option
 @opt.quiet_option
 def check(**options: Any) -> None:
-    """Are the expectations of WHAT, and the checks of a cleanup file, true now?
+    """Tell if the expectations of WHAT, and the checks of a cleanup file, hold now.
 
-    Only looks. Leaves with 0 when all hold, and with 4 when one does not.
+    Changes nothing. The exit code is 0 if all hold, and 4 if one does not.
     """
+    opt.check_usage(options)
     from yeldro.cli import remove
 
     remove.check(**options)

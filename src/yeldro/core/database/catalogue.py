@@ -1,4 +1,4 @@
-"""Looking things up in a catalogue by the names people type."""
+"""Find tables, columns and foreign keys by the names people type."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def find_table(catalogue: Catalogue, typed: str) -> Table:
-    """The table that `typed` names, with or without its schema, in any case where that is clear.
+    """Return the table that `typed` names; schema and case may be left out where that is clear.
 
     Raises:
         UsageError: there is none, or several schemas hold one.
@@ -44,7 +44,7 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
 
 
 def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
-    """Return the table that a statement names, its schema (or nothing) and its name read apart.
+    """Return the table that a statement names; `schema` is empty if the statement gives none.
 
     Raises:
         UsageError: there is none, or several schemas hold one.

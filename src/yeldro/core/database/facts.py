@@ -1,4 +1,4 @@
-"""What engines and the core tell one another, as plain values."""
+"""Plain values that engines and the core exchange."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ class Traits:
         name: the system's name, for people.
         sql_dialect: the name by which the SQL parser knows its dialect.
         core_checks_foreign_keys: the core proves before the commit that no row is left without its
-            parent, and the system checks nothing; else the system checks at the end of each
-            statement, or at the commit where told to.
+            parent, and the system checks nothing. Otherwise the system checks after each statement,
+            or at the commit if it was told so.
         has_single_writer: nobody else can change a row while a session writes.
         has_inheritance: a table can inherit from another one, and its rows count as that one's too.
         has_transactional_ddl: a constraint can be made in the transaction that removes the rows.
-        indexes_after_filling: an index of a temporary table is made when its rows are there, for
-            one of them can be too long for it.
+        indexes_after_filling: an index of a temporary table is made once its rows are there, as
+            a row can be too long for it.
         needs_key_tables_first: every key table must be made before the first row is looked at.
     """
 
@@ -40,7 +40,7 @@ class Traits:
 
 @dataclass(frozen=True)
 class Mode:
-    """How a session works, said when it is opened.
+    """How a session works, given when it is opened.
 
     Args:
         stored_forms: values are read and written in the forms that receipts hold.
@@ -62,10 +62,10 @@ class ChangeCount:
     """Rows changed so far by this session, as the database counts them.
 
     Args:
-        total: all rows removed, changed and added, where the system counts only in all.
-        tables: (removed, changed, added) by table, where the system tells them apart.
-        counted_under: the table under which another one's rows are counted, where not its own.
-        times: how often the system counts each row of a table, where that is not once.
+        total: all rows removed, changed and added, where the system gives only a total.
+        tables: (removed, changed, added) by table, where the system counts by table.
+        counted_under: for a table whose rows are counted under another one, that one.
+        times: how often the system counts each row of a table, if more than once.
     """
 
     total: int | None = None
@@ -76,10 +76,10 @@ class ChangeCount:
 
 @dataclass(frozen=True)
 class TableLocks:
-    """Tables that are locked before the first look at a row, until the transaction ends.
+    """Tables that are locked before the first row is read, until the transaction ends.
 
     Args:
-        exclusive: a table that nobody else may use meanwhile.
+        exclusive: the table that nobody else may use meanwhile.
         unchanging: tables in which nobody else may add, change or remove a row.
     """
 
@@ -95,8 +95,8 @@ class Truncation:
     """How a system empties a table at once.
 
     Args:
-        forbidden: what stands in the way, as phrases; empty where nothing does.
-        commits_by_itself: it ends the transaction, so that nothing can be rolled back.
+        forbidden: what stands in the way, as phrases; empty if nothing does.
+        commits_by_itself: it ends the transaction, so nothing can be rolled back.
         notes: what to know before, as sentences.
     """
 
@@ -107,11 +107,11 @@ class Truncation:
 
 @dataclass(frozen=True)
 class RowRefusal:
-    """Why a database does not take a row.
+    """Why a database refuses a row.
 
     Args:
-        reason: in the system's own words, but for values that nobody can read.
-        constraint: the constraint or unique index in the way, empty where the system names none.
+        reason: in the system's own words, without values that nobody can read.
+        constraint: the constraint or unique index in the way; empty if the system names none.
     """
 
     reason: str
@@ -123,7 +123,7 @@ class Part:
     """What a partition is a part of.
 
     Args:
-        ids: those of the tables in which its rows live.
+        ids: the ids of the tables in which its rows live.
     """
 
     whole: TableName
@@ -132,13 +132,13 @@ class Part:
 
 @dataclass(frozen=True)
 class LastingEffect:
-    """Something that a trigger can do and that does not end with the transaction.
+    """Something that a trigger can do and a rollback does not undo.
 
     Args:
         trigger: its name.
-        name: of the table or function by which it does that, by which it can be accepted.
-        said: what it does, as the rest of a sentence.
-        remedy: what helps, as the beginning of one.
+        name: the table or function by which it does that; the user accepts it by this name.
+        said: what it does, as the end of a sentence.
+        remedy: what helps, as the beginning of a sentence.
     """
 
     trigger: str

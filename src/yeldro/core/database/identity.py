@@ -1,7 +1,7 @@
 """Telling a row from all others: by key, by physical row id, or by everything it holds.
 
-Where a table has neither a key nor a row id, equal rows are one and the same to everybody; a key
-table then holds the print of their contents, in which NULL equals NULL.
+Where a table has neither a key nor a row id, nobody can tell equal rows apart; a key table then
+holds the hash of their contents, in which NULL equals NULL.
 """
 
 from __future__ import annotations
@@ -17,12 +17,12 @@ from yeldro.core.model.schema import Column, IdentityKind, Table
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
 
-ROW_HASH = Column("yeldro_print", "binary(32)", nullable=False)
+ROW_HASH = Column("yeldro_row_hash", "binary(32)", nullable=False)
 COPIES = Column("yeldro_copies", "bigint", nullable=False)
 
 
 def kept_columns(table: Table) -> list[Column]:
-    """Columns for the key of the row that stays of a group, beside those of a row that goes."""
+    """Return columns for the key of the row that a group keeps, to stand beside a row that goes."""
     return [
         Column(f"yeldro_kept_{place}", column.type, collation=column.collation)
         for place, column in enumerate(column_list(table, table.identity.columns))
@@ -43,7 +43,7 @@ def column_list(table: Table, names: Iterable[str]) -> list[Column]:
 
 
 def computed_columns(session: Session, table: Table) -> list[Column]:
-    """The generated columns that a unique key or a foreign key, of this table or to it, names."""
+    """Return the generated columns in unique keys and foreign keys, of this table or to it."""
     named = {name for key in table.candidate_keys for name in key.columns}
     named |= {name for key in table.foreign_keys for name in key.columns}
     for key in session.catalogue.referencing(table.name):
@@ -52,7 +52,7 @@ def computed_columns(session: Session, table: Table) -> list[Column]:
 
 
 def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:
-    """What tells a row of `rows`, of `table` or an alias of it, from all others."""
+    """Return what tells a row of `rows`, which is `table` or an alias of it, from all others."""
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
         return [session.row_hash(table, rows)]
     return sql.columns_of(rows, table.identity.columns)
@@ -70,10 +70,10 @@ def copies_of_rows(
     values: Sequence[sa.ColumnElement[Any]],
     *conditions: sql.Predicate,
 ) -> sa.Select[Any]:
-    """A query for `values` of so many of the rows that are equal in everything as `copies` says.
+    """Return a query for `values` of the first rows of each set of identical ones.
 
     Args:
-        copies: prints of contents, each with a number of rows.
+        copies: row hashes, each with a number of rows.
     """
     rows = sql.rows_of(table)
     contents = session.row_hash(table, rows)
@@ -92,7 +92,7 @@ def copies_of_rows(
 def stands_in(
     session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
 ) -> sql.Predicate:
-    """True if a row is in a key table, as a list the database can walk along."""
+    """True if a row is in a key table, as a list that the database can scan."""
     return sql.among(key_values(session, table, rows), sa.select(*keys_in(table, keys)))
 
 

@@ -1,7 +1,7 @@
 """What the core needs from a database system; each package in `yeldro.engines` provides it.
 
-A session is all of it in one object. It is declared in parts, each with one subject, so that a
-function can say which part it needs, and the writer of an engine can go through them one by one.
+A session is one object. Its protocol is declared in parts, each with one subject: a function can
+say which part it needs, and the author of an engine can go through them one by one.
 """
 
 from __future__ import annotations
@@ -28,10 +28,10 @@ if TYPE_CHECKING:
 
 
 class Catalogue(Protocol):
-    """The parts of a database's catalogue that are asked for, each read once."""
+    """A database's catalogue, each part of it read once and only if it is asked for."""
 
     def table_names(self) -> tuple[TableName, ...]:
-        """Every table and view of the user's, sorted."""
+        """Return every table and view of the user's, sorted."""
 
     def has_table(self, name: TableName) -> bool:
         """True if there is a table of exactly this name, in whichever schema it names."""
@@ -46,7 +46,7 @@ class Catalogue(Protocol):
         """Return the tables by schema and name, as a statement writes them apart."""
 
     def part_names(self) -> tuple[TableName, ...]:
-        """Partitions, which count as part of their table and are not among its names."""
+        """Return the partitions, which count as part of their table and are not among its names."""
 
     def part_of(self, name: TableName) -> Part | None:
         """Return the table of which this one is a partition, None where it is none."""
@@ -55,17 +55,17 @@ class Catalogue(Protocol):
         """Return the SELECT that defines a view, or the statement that created it."""
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
-        """Declared foreign keys whose parent table or parent columns do not exist, as text."""
+        """Return declared foreign keys whose parent table or columns do not exist, as text."""
 
 
 class KeyTables(Protocol):
     """Temporary tables that hold the keys of rows, and rows that were stored."""
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """An empty temporary table of these columns; the first `unique` of them are its key."""
+        """Make an empty temporary table; the first `unique` of the columns are its key."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """Told when rows have been put into a temporary table, for systems that plan by counts."""
+        """Note that a temporary table has been filled, so that the planner gets statistics."""
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Make `columns` of a temporary table quick to look up."""
@@ -87,7 +87,7 @@ class KeyTables(Protocol):
             keep_highest: the row with the highest key of each group is kept, else the lowest.
 
         Returns:
-            Whether it was done; else all rows are to be numbered.
+            True if it was done; otherwise the caller numbers all rows.
         """
 
     def staging_type(self, column: Column) -> str:
@@ -100,7 +100,7 @@ class Values(Protocol):
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
-        """`value` of the `child` column, compared the way the foreign key compares it."""
+        """Return `value` of the `child` column, compared as the foreign key compares it."""
 
     def is_text(self, column: Column) -> bool:
         """True if a column holds text, which case and spaces can tell apart."""
@@ -116,31 +116,31 @@ class Values(Protocol):
         """
 
     def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
-        """Look whether the system can put all rows in the order of a value.
+        """Make sure that the system can order all rows by a value.
 
         Raises:
-            Refused: it does not look at the whole of some value.
+            Refused: it compares only the beginning of some value.
         """
 
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        """Text with its case taken away."""
+        """Return text folded to one case."""
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """For tables without a key or row id: equal for rows that are equal in everything."""
+        """Return the hash of a whole row, for tables without a row key."""
 
     def parameter(self, value: Any) -> Any:
         """Return a parameter's value as it is bound."""
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """`value` of the column as it is selected so that nothing is lost on the way."""
+        """Return `value` of the column as it is selected so that nothing is lost on the way."""
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """Return the other way: a value as `readable` gives it, as one of the column's own type."""
+        """Return a value that `readable` gave as one of the column's own type again."""
 
     def converted(
         self, value: sa.ColumnElement[Any], then: Column, now: Column
     ) -> sa.ColumnElement[Any]:
-        """A value as `readable` gave it of a column's former type, as one of the type it has."""
+        """Return a value that `readable` gave for a column's former type as one of its type now."""
 
     def is_as_it_was(
         self,
@@ -149,14 +149,14 @@ class Values(Protocol):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sa.ColumnElement[bool]:
-        """True if a column of another type than once holds the very value that is stored.
+        """True if a column whose type has changed holds the very value that is stored.
 
         Args:
             stored: as `readable` gave it of the column's former type.
         """
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        """Selected rows as a receipt holds them.
+        """Return selected rows as a receipt holds them.
 
         Returns:
             For each row its values and, last, a JSON object from position to form for the values
@@ -174,10 +174,10 @@ class RowChanges(Protocol):
         """Make the system check these deferrable foreign keys at the commit."""
 
     def run_deferred(self) -> None:
-        """Make the system do now what it put off until the commit: its checks, and its triggers."""
+        """Make the system run the checks and triggers now that it deferred until the commit."""
 
     def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
-        """The statement in the form in which the system looks rows up by a key table's rows."""
+        """Return the statement in the form that looks rows up by the rows of a key table."""
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
         """Change rows of several tables so that nothing is checked before all of it is done.
@@ -187,15 +187,15 @@ class RowChanges(Protocol):
         """
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
-        """Remove of each print in `keys` as many equal rows as it says there; their number."""
+        """Remove as many rows of each row hash as `keys` says; return the number removed."""
 
     def change_one(
         self, table: Table, condition: sa.ColumnElement[bool], values: dict[Any, Any]
     ) -> int:
-        """Change a single one of the rows that meet a condition; the number changed, 0 or 1."""
+        """Change one of the rows that meet a condition; return the number changed, 0 or 1."""
 
     def remove_one(self, table: Table, condition: sa.ColumnElement[bool]) -> int:
-        """Remove a single one of the rows that meet a condition; the number removed, 0 or 1."""
+        """Remove one of the rows that meet a condition; return the number removed, 0 or 1."""
 
     def create_copy(
         self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
@@ -210,7 +210,7 @@ class RowChanges(Protocol):
         """Empty a table at once."""
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Insert rows that once were there, with keys the system may have made.
+        """Insert rows that were removed, with their keys even where the system generates keys.
 
         Args:
             names: the columns of `rows` that the columns of `query` go into.
@@ -220,10 +220,10 @@ class RowChanges(Protocol):
         """
 
     def restorable_row_id(self, table: Table) -> str | None:
-        """Return the physical row id, where a row can be put back under the one it had."""
+        """Return the physical row id if a row can be put back under the one it had."""
 
     def letting_the_system_check(self) -> AbstractContextManager[None]:
-        """Within it the system itself refuses what would leave rows of unseen tables hanging."""
+        """Let the system refuse dangling references in unseen tables, while this lasts."""
 
     def change_count(self) -> ChangeCount:
         """Return the rows changed by this session so far, triggers and cascades included.
@@ -236,7 +236,7 @@ class RowLocks(Protocol):
     """Rows and tables that other sessions must leave as they are."""
 
     def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
-        """The query, so that its rows stay as it finds them until the transaction is over."""
+        """Return the query with row locks: its rows stay as found until the transaction ends."""
 
     @property
     def locked_tables(self) -> frozenset[TableName]:
@@ -268,7 +268,7 @@ class Knowledge(Protocol):
     """What the system knows and forbids, and what cannot be undone."""
 
     def truncation(self, table: Table) -> Truncation:
-        """How this system would empty a table at once."""
+        """Return how this system would empty a table at once."""
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
         """Return the tables that reference `table` and that this user does not see.
@@ -277,17 +277,18 @@ class Knowledge(Protocol):
         """
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """What triggers of a table can do, as far as their text tells, that is not rolled back.
+        """Return what triggers of a table can do that is not rolled back, as far as their text
+        tells.
 
         Args:
             event: insert, update or delete of rows of `table`.
         """
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
-        """What of a table's rows the system may not take back: in words, and for which rows."""
+        """Return which rows the system may not take back: in words, and as a condition."""
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
-        """What this user may not do, empty where nothing is missing.
+        """Return the privilege that this user lacks, empty if none.
 
         Args:
             changed: the columns that would be changed, None where rows would be removed.
@@ -318,7 +319,7 @@ class Knowledge(Protocol):
         """Return the statement that drops a constraint or unique index by name."""
 
     def notes(self) -> tuple[str, ...]:
-        """What people should know about this database before they remove rows, as sentences."""
+        """Return what people should know of this database before they remove rows, as sentences."""
 
 
 class Errors(Protocol):
@@ -337,7 +338,7 @@ class Errors(Protocol):
         """
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
-        """What the database has against a row, None where an error tells of something else."""
+        """Return what the database has against a row; None if the error tells of something else."""
 
 
 class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protocol):
@@ -356,7 +357,7 @@ class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protoc
         """What the system is like, in this session's mode."""
 
     def looking(self) -> AbstractContextManager[None]:
-        """Within it the system refuses every statement that would change a table of the user's."""
+        """Make the system refuse statements that would change a user's table, while this lasts."""
 
     def commit(self) -> None:
         """Make the transaction's changes permanent."""
@@ -373,10 +374,10 @@ class Database(Protocol):
         """Its URL as people may see it, without a password."""
 
     def create(self) -> AbstractContextManager[sa.Connection]:
-        """A plain connection that makes tables and fills them; committed at the end."""
+        """Open a plain connection that makes tables and fills them; it is committed at the end."""
 
     def reading(self, mode: Mode = USUAL) -> AbstractContextManager[Session]:
-        """A session that cannot change any table of the user's, by the system's own means."""
+        """Open a session that cannot change any table of the user's, by the system's own means."""
 
     @property
     def traits(self) -> Traits:
@@ -385,7 +386,8 @@ class Database(Protocol):
     def writing(
         self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> AbstractContextManager[Session]:
-        """A session in a transaction that other writers wait for; rolled back unless committed.
+        """Open a session in a transaction that other writers wait for; it is rolled back unless
+        committed.
 
         Args:
             lock_wait: seconds to wait for other sessions' locks.

@@ -1,4 +1,4 @@
-"""Rows without a parent row, rows read in parts, and tables for rows that were stored."""
+"""Rows without a parent row, rows read in chunks, and temporary tables for stored rows."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> s
     """Make an empty temporary table for stored rows, numbered by `yeldro_row`.
 
     Args:
-        columns: its columns, each with the name and the declared type of the one it is stored of.
+        columns: its columns, each with the name and declared type of the column it stands for.
     """
     declared = [Column(short, session.staging_type(Column(*own))) for short, own in columns.items()]
     return session.create_key_table(

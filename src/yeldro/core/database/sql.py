@@ -30,7 +30,7 @@ def quoted(name: str) -> quoted_name:
 
 
 def written(connection: sa.Connection, name: TableName) -> str:
-    """A table's name as people type it in a statement: in quotes only where it needs them."""
+    """Return a table's name as people type it in a statement, in quotes only if it needs them."""
     quote = connection.dialect.identifier_preparer.quote
     parts = [quote(part) for part in (name.schema, name.name) if part]
     return ".".join(parts).replace("%%", "%")
@@ -52,8 +52,8 @@ def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False)
 def rows_of(table: Table) -> sa.TableClause:
     """Return the rows of a table, with its columns and its physical row id where there is one.
 
-    The same table gives the same object for as long as it lives, for parts of a statement fit
-    together only if they speak of one object.
+    The same table always gives the same object: parts of a statement fit together only if they
+    refer to one object.
     """
     known: sa.TableClause | None = vars(table).get(_CLAUSE)
     if known is None:
@@ -122,7 +122,7 @@ def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
 def left_alone(
     table: Table, rows: sa.TableClause, changed: Collection[str]
 ) -> dict[sa.ColumnElement[Any], sa.ColumnElement[Any]]:
-    """The columns that the database would set anew on a change of `changed`, kept as they are."""
+    """Return assignments that keep the columns unchanged that the database would update."""
     kept = [each.name for each in table.columns if each.changes_itself and each.name not in changed]
     return {rows.c[name]: rows.c[name] for name in kept}
 
@@ -135,7 +135,7 @@ def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) ->
 def contents(
     values: Iterable[sa.ColumnElement[Any]],
 ) -> list[sa.ColumnElement[Any]]:
-    """What rows are compared by where they have no key: text forms in which NULL equals NULL."""
+    """Return what rows without a key are compared by: text forms in which NULL equals NULL."""
     parts: list[sa.ColumnElement[Any]] = []
     for value in values:
         text = sa.String(_LONGEST_NUMBER) if isinstance(value.type, sa.Double) else sa.Text()

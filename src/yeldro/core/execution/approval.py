@@ -1,4 +1,4 @@
-"""What was agreed to before a run: the plans that a person has seen, or that a file holds."""
+"""Approval before a run: the plans that a person has seen, or that a file holds."""
 
 from __future__ import annotations
 
@@ -14,22 +14,22 @@ if TYPE_CHECKING:
 
 
 class Approval(Protocol):
-    """Whatever says which plans may be carried out."""
+    """Decides which plans may be carried out."""
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Refuse a plan that is not the one agreed to.
+        """Refuse a plan that was not approved.
 
         Args:
-            place: which of a job's cleanups it is, from 0.
+            place: the number of the cleanup in its job, from 0.
 
         Raises:
-            Refused: it is another one.
+            Refused: the plan differs from the approved one.
         """
 
 
 @dataclass(frozen=True)
 class ConfirmedPlans:
-    """Plans that a person has seen; the same counts must be found again."""
+    """Plans that a person has seen; the counts must be the same again."""
 
     plans: Sequence[Plan]
 

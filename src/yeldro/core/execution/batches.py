@@ -1,14 +1,14 @@
-"""A removal in batches: each a consistent commit of its own, with its whole ripple.
+"""A removal in batches: each is a consistent commit of its own, with its whole ripple.
 
 The matched rows go in key order. Every batch is planned, counted, stored and proved like a run of
-its own; together they take the rows that the plan of the whole counted, no more and no fewer.
+its own. Together they remove exactly the rows that the plan of the whole counted.
 """
 
 from __future__ import annotations
 
 import time
 from collections import Counter, defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,7 +26,6 @@ from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
     DatabaseFailure,
-    Fault,
     Interrupted,
     PlanChanged,
     Refused,
@@ -44,6 +43,7 @@ from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unf
 from yeldro.core.selection.selection import resolve
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import TableLocks
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.writer import ReceiptOptions
 
@@ -57,9 +57,9 @@ class Batches:
     """How a removal is cut into batches.
 
     Args:
-        size: matched rows of one batch; of the first one where `seconds` is given.
-        pause: seconds to wait between two.
-        seconds: how long one may take; the size is changed so that it takes no longer.
+        size: matched rows of one batch; of the first batch if `seconds` is given.
+        pause: seconds to wait between two batches.
+        seconds: how long a batch may take; the size is adapted to it.
     """
 
     size: int = _FIRST_SIZE
@@ -84,7 +84,7 @@ class Progress:
 
     @property
     def seconds_left(self) -> float:
-        """What the rest takes if it goes on like this."""
+        """Seconds that the rest takes at the same speed."""
         return self.seconds * (self.wanted - self.matched) / max(self.matched, 1)
 
 
@@ -100,13 +100,13 @@ def run_in_batches(
 ) -> RunResult:
     """Remove the rows of a job's only cleanup, batch by batch.
 
-    A run that was stopped is taken up again by the same call: where an unfinished receipt and the
-    rows that match now make up what was wanted, its counts are those of the whole.
+    The same call resumes a run that was stopped: if the rows of an unfinished receipt and the rows
+    that match now add up to what was wanted, the counts are those of the whole.
 
     Args:
-        agreed: the plan that a person has seen; another one is refused.
-        watch: told after every batch.
-        should_stop: asked before every batch; when it is true the run ends there.
+        agreed: the plan that a person has seen; any other plan is refused.
+        watch: called after every batch.
+        should_stop: called before every batch; if it returns True, the run ends there.
 
     Raises:
         UsageError: this cannot be done in batches.
@@ -120,47 +120,71 @@ def run_in_batches(
          if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
     )  # fmt: skip
     if earlier is None:
-        check_allowed_triggers([(cleanup, prepared)])  # of a later part not each is touched
+        check_allowed_triggers([(cleanup, prepared)])  # a later part may not touch each of them
         running.check_plans(JobPlan(job.title, (whole,)), job)
     if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
-        raise PlanChanged("The database has changed since the plan was shown.", "Look at it again.")
+        raise PlanChanged(
+            "The database has changed since the plan was shown.", "Look at the plan again."
+        )
     if not whole.total:
-        if earlier is not None:  # it was stopped when all was done but this
-            BatchReceipt.take_up(earlier, whole.matched).committed()
+        if earlier is not None:  # it was stopped when all was done but closing the receipt
+            BatchReceipt.resume(earlier, whole.matched).committed()
         return running.nothing_to_do(JobPlan(job.title, (whole,)))
-    work = _Batched(database, job, cleanup, receipt_options, lock_wait, whole, steps)
-    work.open(earlier)
+    locks = tables_to_lock(database, job)
+    receipt = _open_receipt(database, job, receipt_options, whole, steps, earlier)
+    before = earlier.wanted - whole.matched if earlier else 0
+    work = _Batched(
+        database, cleanup, receipt_options, lock_wait, locks, whole, steps, receipt, before
+    )
     try:
         work.carry_out(batches, watch, should_stop)
     except BaseException as error:
         raise work.stopped(error) from error
     with CommitNotice() as notice:
         notice.said = "All batches are committed; the receipt tells what went."
-        return work.result()
+        return work.result(job.title)
+
+
+def _open_receipt(
+    database: Database,
+    job: Job,
+    receipt_options: ReceiptOptions,
+    whole: Plan,
+    steps: Sequence[tuple[Step, TableName]],
+    earlier: Unfinished | None,
+) -> BatchReceipt:
+    """Begin a receipt, or go on with the one of a run that was stopped."""
+    if earlier is not None:
+        return BatchReceipt.resume(earlier, whole.matched)
+    system = database.traits.name
+    receipt = BatchReceipt(receipt_options.folder, job.title, system, database.shown, whole.table)
+    receipt.begin(whole, steps)
+    return receipt
 
 
 def _checked(job: Job) -> tuple[Cleanup]:
     """Return the job's only cleanup.
 
     Raises:
-        UsageError: there are several, or what it asks for needs all rows at once.
+        UsageError: there are several, or an option needs all rows at once.
     """
     if len(job.cleanups) != 1 or job.after:
         raise UsageError(
-            "Batches are committed one by one, so several removes, or checks that roll all of it "
-            "back, cannot be kept together.",
-            "Drop --batch, or run each remove on its own.",
+            "Batches are committed one by one, so neither several removes nor checks that roll "
+            "everything back can be kept together.",
+            "Drop ‹batch›, or run each remove on its own.",
         )
     cleanup = job.cleanups[0]
     if cleanup.selection.limit is not None:
-        raise UsageError("--batch and --limit both cut the rows.", "Keep one of them.")
+        raise UsageError("‹batch› and ‹limit› both cut the rows.", "Keep one of them.")
     if cleanup.truncate:
         raise UsageError(
-            "--truncate empties the table at once, and --batch goes in parts.", "Drop one of them."
+            "‹truncate› empties the table at once, and ‹batch› removes rows in parts.",
+            "Drop one of them.",
         )
     if cleanup.add_constraint:
         raise UsageError(
-            "--add-constraint goes with all rows at once.", "Add it with a run afterwards."
+            "‹add_constraint› needs all rows removed in one run.", "Add it in a run afterwards."
         )
     return (cleanup,)
 
@@ -168,7 +192,7 @@ def _checked(job: Job) -> tuple[Cleanup]:
 def _plan_whole(
     database: Database, job: Job, cleanup: Cleanup, receipt_options: ReceiptOptions
 ) -> tuple[Plan, Prepared, list[tuple[Step, TableName]]]:
-    """The plan of all batches together, and every step that a batch can have, with its table."""
+    """Plan all batches together; return also every step that a batch can have, with its table."""
     with database.reading() as session:
         prepared = prepare(session, cleanup)
         plan = prepared.plan
@@ -177,14 +201,14 @@ def _plan_whole(
         running.check_plan(plan, _without_expectations(cleanup))
         _check_divisible(prepared)
         if receipt_options.with_rows:
-            _check_told_apart(session, prepared)
+            _check_restorable(session, prepared)
         return plan, prepared, _steps_of_batches(prepared)
 
 
 def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
-    """Return the steps of the whole plan, with those that only a part of the rows can need.
+    """Return the steps of the whole plan, and those that only some batches can need.
 
-    A row that references one of an earlier batch is detached, though a later batch removes it.
+    A row that references a row of an earlier batch is detached, though a later batch removes it.
     """
     ripple = prepared.ripple
     steps = [(work.step, work.rows.table.name) for work in prepared.work]
@@ -202,8 +226,8 @@ def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
 def _check_divisible(prepared: Prepared) -> None:
     if prepared.in_waves:
         raise Refused(
-            "Rows of a cycle of foreign keys go in waves, which cannot be cut into batches.",
-            "Run it without --batch.",
+            "Rows on a cycle of foreign keys go in waves, which cannot be cut into batches.",
+            "Run it without ‹batch›.",
         )
     held = [
         line
@@ -214,23 +238,24 @@ def _check_divisible(prepared: Prepared) -> None:
         raise Refused(
             f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
             f"blocked by rows of a later one.",
-            f"Add {Option('follow', held[0].name)}, so that each takes its own along.",
+            f"Add {Option('follow', held[0].name).named}, so that each batch takes its dependents "
+            f"along.",
         )
 
 
-def _check_told_apart(session: Session, prepared: Prepared) -> None:
-    """Refuse changed rows without a key that nothing would find again after several batches.
+def _check_restorable(session: Session, prepared: Prepared) -> None:
+    """Refuse changed rows without a key that a restore could not find after several batches.
 
-    Those that are equal, or become so, are counted as a whole only. Those that several batches
-    change are stored as each of them found them.
+    Rows that are equal, or become equal, are only counted. Rows that several batches change are
+    stored as each batch found them.
     """
     for work in prepared.work:
         table = work.rows.table
         if counted_only(session, table) and become_equal(session, prepared, work):
             raise Refused(
-                f"{table.name} has no key, and rows of it that go or change are equal to others: "
+                f"{table.name} has no key, and some of its rows that go or change equal others: "
                 f"after several batches nothing would tell which of them can be put back.",
-                f"Give {table.name} a key, or run it without --batch, or with --without-rows.",
+                f"Give {table.name} a key, or run it without ‹batch›, or with ‹without_rows›.",
             )
     for name, links in _changing(prepared).items():
         table = session.catalogue.table(name)
@@ -238,14 +263,14 @@ def _check_told_apart(session: Session, prepared: Prepared) -> None:
         if not table.has_key and (goes or len(links) > 1):
             keys = ", ".join(link.key.name for link in links)
             raise Refused(
-                f"{name} has no key, and a row of it that one batch changes ({keys}) can be one "
-                f"that another batch changes or removes: nothing would tell how to put it back.",
-                f"Give {name} a key, or run it without --batch, or with --without-rows.",
+                f"{name} has no key, and another batch can change or remove a row that one batch "
+                f"changed ({keys}): nothing would tell how to put it back.",
+                f"Give {name} a key, or run it without ‹batch›, or with ‹without_rows›.",
             )
 
 
 def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
-    """The foreign keys for which rows of a table can be changed, if any row depends on one."""
+    """Return the foreign keys for which rows of a table can change, if any row depends on one."""
     depended = {line.name for line in prepared.plan.ripple if line.rows}
     changing: dict[TableName, list[Link]] = defaultdict(list)
     for link in prepared.ripple.reach.links:
@@ -259,36 +284,37 @@ def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
 
 
 def _without_expectations(cleanup: Cleanup) -> Cleanup:
-    """What is expected is expected of all batches together."""
+    """Return the job without its expectations, which are meant for all batches together."""
     return replace(cleanup, expectations=Expectations())
 
 
 class _Batched:
-    """A run in batches on its way."""
+    """The state of a run in batches."""
 
     def __init__(
         self,
         database: Database,
-        job: Job,
         cleanup: Cleanup,
         receipt_options: ReceiptOptions,
         lock_wait: float,
+        locks: TableLocks,
         whole: Plan,
         steps: list[tuple[Step, TableName]],
+        receipt: BatchReceipt,
+        before: int,
     ) -> None:
         self.database = database
-        self.job = job
         self.cleanup = cleanup
         self.receipt_options = receipt_options
         self.lock_wait = lock_wait
+        self.locks = locks
         self.whole = whole
         self.steps = steps
         self.left = Counter(
             {step.table: step.rows for step, _ in steps if step.action is Action.REMOVE}
         )
-        self.locks = tables_to_lock(database, job)
-        self.receipt: BatchReceipt | None = None
-        self.before = 0
+        self.receipt = receipt
+        self.before = before
         self.in_doubt = False
         self.wanted = whole.matched
         self.matched = 0
@@ -297,43 +323,24 @@ class _Batched:
         self.affected: Counter[tuple[str, ...]] = Counter()
         self.after_key: tuple[int, ...] = ()
 
-    def open(self, earlier: Unfinished | None) -> None:
-        """Begin a receipt, or take up the one of a run that was stopped."""
-        if earlier is not None:
-            self.receipt = BatchReceipt.take_up(earlier, self.whole.matched)
-            self.before = earlier.wanted - self.whole.matched
-            return
-        with self.database.reading() as session:
-            system = session.traits.name
-        self.receipt = BatchReceipt(
-            self.receipt_options.folder,
-            self.job.title,
-            system,
-            self.database.shown,
-            self.whole.table,
-        )
-        self.receipt.begin(self.whole, self.steps)
-
     def carry_out(
         self,
         batches: Batches,
         watch: Callable[[Progress], None],
         should_stop: Callable[[], bool],
     ) -> None:
-        """One batch after another until as many rows are gone as the whole plan counted."""
+        """Run batch after batch until as many rows are gone as the whole plan counted."""
         began = time.monotonic()
         size = batches.size
         while self.matched < self.wanted:
             if should_stop():
-                raise Interrupted("It was asked to stop.")
+                raise Interrupted("You asked it to stop.")
             started = time.monotonic()
             self._one(min(size, self.wanted - self.matched))
             took = time.monotonic() - started
             if batches.seconds is not None:
                 aim = 0.8 * batches.seconds / max(took, 0.001)
                 size = max(1, int(size * min(max(aim, 0.1), _LARGEST_STEP)))
-            if self.receipt is None:
-                raise Fault("receipt is not known here")
             watch(Progress(self.receipt.batch, self.matched + self.before,
                            self.wanted + self.before, self.rows,
                            time.monotonic() - began))  # fmt: skip
@@ -342,8 +349,6 @@ class _Batched:
 
     def _one(self, size: int) -> None:
         """Plan, store, remove, prove and commit one batch."""
-        if self.receipt is None:
-            raise Fault("receipt is not known here")
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
         cleanup = replace(self.cleanup, selection=selection)
         with self.database.writing(self.lock_wait, self.locks) as session:
@@ -355,7 +360,7 @@ class _Batched:
                     f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
                     "Somebody changed the data meanwhile; look at the plan again.",
                 )
-            if not self.matched:  # may this user do it at all?
+            if not self.matched:  # once is enough
                 check_means(session, prepared, None)
             last = self._last_key(session, prepared)
             taken = self._taken(session, prepared)
@@ -389,7 +394,7 @@ class _Batched:
         self.ledger = self.ledger.with_more(ledger)
 
     def _taken(self, session: Session, prepared: Prepared) -> int:
-        """The matched rows of the whole that a batch takes, with those that depend on its own.
+        """Return how many matched rows of the whole a batch removes, its dependents among them.
 
         Raises:
             CountMismatch: a batch would remove more of a table than was planned for all.
@@ -412,7 +417,10 @@ class _Batched:
         return sql.count(session.connection, query.subquery("yeldro_taken"))
 
     def _last_key(self, session: Session, prepared: Prepared) -> tuple[int, ...]:
-        """The last key of a batch, where keys are whole numbers; else every batch looks at all."""
+        """Return the last key of a batch if keys are whole numbers; else nothing.
+
+        Without it, the next batch searches the whole table again.
+        """
         matched = prepared.matched
         names = matched.table.identity.columns
         keys = sql.columns_of(matched.rows, names)
@@ -428,9 +436,7 @@ class _Batched:
         return tuple(row) if row is not None and whole else ()
 
     def stopped(self, error: BaseException) -> BaseException:
-        """What to say when a run ends before all batches are done."""
-        if self.receipt is None:
-            raise Fault("receipt is not known here")
+        """Return the error to raise when a run ends before all batches are done."""
         done = self.receipt.batch - self.in_doubt
         if not self.receipt.batch:
             self.receipt.discard()
@@ -439,7 +445,7 @@ class _Batched:
         self.receipt.leave()
         after = "The batch after them was rolled back."
         if self.in_doubt:
-            after = "Whether the next batch is committed is not known; it holds its rows too."
+            after = "If the next batch is committed is not known; the receipt holds its rows too."
         data = (
             f"{done:,} batches are committed: {self.matched + self.before:,} of "
             f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
@@ -453,18 +459,15 @@ class _Batched:
             return kind(error.why, next_step, data=data)  # type: ignore[no-any-return]
         return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
 
-    def result(self) -> RunResult:
-        """What was done, as one run."""
-        if self.receipt is None:
-            raise Fault("receipt is not known here")
+    def result(self, title: str) -> RunResult:
+        """Return what was done, as one run."""
         self.receipt.committed()
         missing = {name: rows for name, rows in self.left.items() if rows}
         if missing:
             told = ", ".join(f"{rows:,} of {name}" for name, rows in missing.items())
             raise CountMismatch(
-                f"Of the rows that depend on the matched ones, fewer went than were planned: {told}"
-                f" had gone before their batch came. A trigger that is allowed, or another "
-                f"session, removed them.",
+                f"Fewer dependent rows went than were planned: {told} were gone before their batch "
+                f"came. An allowed trigger or another session removed them.",
                 f"'yeldro receipt show {self.receipt.id}' tells what went.",
                 data=f"All {self.receipt.batch:,} batches are committed: "
                 f"{self.matched + self.before:,} matched rows are gone, and the receipt "
@@ -476,11 +479,11 @@ class _Batched:
         steps = tuple(step for step, _ in some)
         whole = replace(self.whole, steps=steps, total=self.rows)
         part = Part(whole, Tally(steps, tuple(rows for _, rows in some)))
-        return RunResult(self.job.title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
+        return RunResult(title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
 
 
 def _wait(seconds: float, should_stop: Callable[[], bool]) -> None:
-    """Wait, but not longer than until it is asked to stop."""
+    """Wait, but return as soon as it should stop."""
     end = time.monotonic() + seconds
     while time.monotonic() < end and not should_stop():
         time.sleep(min(0.1, max(0.0, end - time.monotonic())))

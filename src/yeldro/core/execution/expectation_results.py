@@ -1,30 +1,29 @@
-"""Whether what is expected is true now; for pipelines, and for the look afterwards."""
+"""Expectations and checks, compared with the database as it is now."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from yeldro.core.execution import run as running
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import same_name
 from yeldro.core.selection.checks import run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
-    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.model.expectation import RowRange
     from yeldro.core.planning.job import Job, JobPlan
 
 
 @dataclass(frozen=True)
 class ExpectationResult:
-    """Whether one expectation is true now.
+    """One expectation or check, and what was found.
 
     Args:
-        about: what is counted or made sure of.
-        expected: the numbers it may be, for people.
-        found: the number that it is, None where there is none.
+        about: what is counted or ensured.
+        expected: the numbers allowed, for people.
+        found: the number found, None if a query gave no number.
     """
 
     about: str
@@ -34,19 +33,19 @@ class ExpectationResult:
 
 
 def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
-    """What a job's expectations and checks give on the database as it is now; changes nothing.
+    """Return what a job's expectations and checks give on the database now; nothing is changed.
 
     Raises:
-        UsageError: nothing is expected, or the job names what does not exist.
+        UsageError: nothing is expected, or the job uses an unknown name.
     """
     if not (job.after or job.expectations or any(each.expectations for each in job.cleanups)):
         raise UsageError(
-            "Nothing is expected, so nothing can be checked.", "Add --expect N, or [[after]]."
+            "Nothing is expected, so nothing can be checked.", "Add ‹expect› N, or [[after]]."
         )
     found = running.plan(database, job)
-    answers = list(_counts(job, found))
+    results = list(_counts(job, found))
     with database.reading() as session:
-        answers += [
+        results += [
             ExpectationResult(
                 each.check.about or each.check.query,
                 str(each.check.expected),
@@ -55,31 +54,23 @@ def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
             )
             for each in run_checks(session, job.after)
         ]
-    return tuple(answers)
+    return tuple(results)
 
 
 def _counts(job: Job, found: JobPlan) -> Iterator[ExpectationResult]:
     """Yield the expectations of each cleanup, and those of all together."""
     for cleanup, plan in zip(job.cleanups, found.plans, strict=True):
         where = f"{plan.table}: " if len(job.cleanups) > 1 else ""
-        counted = {"matched": plan.matched, "total": plan.total}
-        yield from _of(cleanup.expectations, counted, plan.rows_by_table, where)
-    counted = {"matched": sum(plan.matched for plan in found.plans), "total": found.total}
+        expected = cleanup.expectations.against(plan.matched, plan.total, plan.rows_by_table)
+        yield from _results(expected, where)
+    matched = sum(plan.matched for plan in found.plans)
     where = "all removes: " if len(job.cleanups) > 1 else ""
-    yield from _of(job.expectations, counted, dict(found.rows_by_table), where)
+    expected = job.expectations.against(matched, found.total, found.rows_by_table)
+    yield from _results(expected, where)
 
 
-def _of(
-    expected: Expectations, counted: dict[str, int], tables: dict[str, int], where: str
+def _results(
+    expected: Sequence[tuple[str, RowRange, int]], where: str
 ) -> Iterator[ExpectationResult]:
-    ranges = [
-        ("matched rows", expected.matched, counted["matched"]),
-        ("rows in all", expected.total, counted["total"]),
-    ]
-    ranges += [
-        (f"rows of {name}", each, tables.get(same_name(name, tables) or "", 0))
-        for name, each in expected.tables.items()
-    ]
-    for what, each, rows in ranges:
-        if each is not None:
-            yield ExpectationResult(where + what, str(each), rows, rows in each)
+    for about, each, rows in expected:
+        yield ExpectationResult(where + about, str(each), rows, rows in each)

@@ -1,4 +1,4 @@
-"""Planned against affected rows, and the database's own count of both: tally and ledger."""
+"""Comparing planned with affected rows, and both with the database's own counts."""
 
 from __future__ import annotations
 
@@ -35,16 +35,16 @@ def check_step(step: Step, affected: int, table: Table) -> None:
 
 
 def _what_may_be(table: Table) -> str:
-    """What can have kept a statement from its rows, as far as that is known."""
+    """Return the possible reasons why a statement affected other rows than planned."""
     if table.notes:
         return f": {'; '.join(table.notes)}"
     if table.triggers:
-        return ": a trigger stopped some, or removed them first"
-    return ", and no trigger or rule of the table tells why"
+        return ": a trigger kept some of them, or removed them first"
+    return ", and no trigger or rule of the table explains it"
 
 
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
-    """Return the rows that the database counted between two readings, held against the tally."""
+    """Return the rows that the database counted between two readings, compared with the tally."""
     planned = tally.by_table(after.counted_under)
     if after.tables is None:
         accounted = sum(
@@ -68,11 +68,11 @@ def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger
 
 
 def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]) -> None:
-    """Refuse changes that no step accounts for.
+    """Refuse changes that no step explains.
 
     Args:
         triggers: the triggers that the steps can fire.
-        allowed: those whose changes the user accepts; all must be named.
+        allowed: those whose changes the user accepts.
 
     Raises:
         CountMismatch: the database changed other rows than the steps did.
@@ -85,10 +85,10 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
         for name, rows in ledger.unplanned.items()
     )
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
-    options = " ".join(str(Option("allow_trigger", name)) for name in unnamed)
+    options = " ".join(Option("allow_trigger", name).named for name in unnamed)
     raise UnplannedChange(
         f"The database changed rows that no step accounts for: {where}.{cause}",
-        f"If that is meant, add {options}." if unnamed else "",
+        f"If you want that, add {options}." if unnamed else "",
         unplanned=dict(ledger.unplanned),
         triggers=unnamed,
     )

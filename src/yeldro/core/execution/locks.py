@@ -1,8 +1,8 @@
-"""What other sessions must leave as it is until a run is committed.
+"""Rows and tables that other sessions must not change until a run is committed.
 
-A decision is only as true as the rows that it rests on. Rows that a run removes or changes are
-held by that; the row that is kept of a group of duplicates is locked before any copy goes; tables
-that decide which rows go, and that no foreign key holds, are locked before the first look at them.
+A decision holds only as long as the rows that it rests on. Rows that a run removes or changes are
+locked by that. The row that a group of duplicates keeps is locked before any copy goes. Tables that
+decide which rows go are locked before they are read, unless a foreign key secures the decision.
 """
 
 from __future__ import annotations
@@ -30,10 +30,10 @@ if TYPE_CHECKING:
 
 
 def tables_to_lock(database: Database, job: Job) -> TableLocks:
-    """Return the tables to lock before the first look at a row.
+    """Return the tables to lock before the first row is read.
 
     Raises:
-        UsageError, Refused: a selection names what does not exist, or cannot be carried out.
+        UsageError, Refused: a selection uses an unknown name, or cannot be carried out.
     """
     check_alone(job)
     for cleanup in job.cleanups:
@@ -50,9 +50,9 @@ def tables_to_lock(database: Database, job: Job) -> TableLocks:
 
 
 def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
-    """Yield the tables whose rows decide which rows go, but for those that a foreign key holds."""
+    """Yield the tables whose rows decide which rows go, unless a foreign key secures it."""
     table = find_table(session.catalogue, selection.table)
-    if table.kind == "view" and _looks_elsewhere(session, table):
+    if table.kind == "view" and _reads_others(session, table):
         yield table.name
     if selection.where is not None:
         from yeldro.core.selection.filters import parse_filter
@@ -60,11 +60,11 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
         yield from sorted(parse_filter(selection.where, table, session).tables, key=str)
     for related in selection.matching:
         other = find_table(session.catalogue, related.other)
-        if not _is_held(table, other, related, and_parents=True):
+        if not _is_secured(table, other, related, parents=True):
             yield other.name
     for related in selection.missing_in:
         other = find_table(session.catalogue, related.other)
-        if not _is_held(table, other, related, and_parents=False):
+        if not _is_secured(table, other, related, parents=False):
             yield other.name
     if selection.duplicates_by and not session.can_lock_rows(table):
         yield table.name
@@ -72,7 +72,7 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
         yield orphan_key(selection.orphans, table).parent
 
 
-def _looks_elsewhere(session: Session, view: Table) -> bool:
+def _reads_others(session: Session, view: Table) -> bool:
     """True if the query of a view names more than one table."""
     from sqlglot import exp
 
@@ -83,11 +83,11 @@ def _looks_elsewhere(session: Session, view: Table) -> bool:
     return query is None or len(list(query.find_all(exp.Table))) != 1
 
 
-def _is_held(table: Table, other: Table, related: RelatedTable, *, and_parents: bool) -> bool:
-    """True if a foreign key keeps the answer as it is while rows of `table` go.
+def _is_secured(table: Table, other: Table, related: RelatedTable, *, parents: bool) -> bool:
+    """True if a foreign key keeps the decision valid while rows of `table` go.
 
-    No row can come to reference a row that goes, and rows that do go with it or hold it up. A
-    parent cannot go while a row references it.
+    No new row can reference a row that goes; rows that reference it go too, or block it. A parent
+    cannot go while a row references it.
     """
     ours, theirs = related_columns(related, table, other)
     pairs = set(zip(ours, theirs, strict=True))
@@ -96,7 +96,7 @@ def _is_held(table: Table, other: Table, related: RelatedTable, *, and_parents: 
         and set(zip(key.referenced_columns, key.columns, strict=True)) == pairs
         for key in other.foreign_keys
     )
-    by_parents = and_parents and any(
+    by_parents = parents and any(
         key.parent == other.name
         and set(zip(key.columns, key.referenced_columns, strict=True)) == pairs
         for key in table.foreign_keys
@@ -105,11 +105,11 @@ def _is_held(table: Table, other: Table, related: RelatedTable, *, and_parents: 
 
 
 def lock_kept_rows(session: Session, prepared: Prepared) -> None:
-    """Lock the row that is kept of every group of duplicates that loses rows.
+    """Lock the row that every group of duplicates keeps, if the group loses rows.
 
     Raises:
-        CountMismatch: one is not there any more.
-        DBAPIError: somebody has changed one since it was found.
+        CountMismatch: such a row is gone.
+        DBAPIError: somebody has changed such a row since it was found.
     """
     picked = prepared.ripple.matched_keys
     grouping = prepared.matched.grouping
@@ -128,6 +128,6 @@ def lock_kept_rows(session: Session, prepared: Prepared) -> None:
     held = session.lock_rows(rows, condition, values)
     if held is not None and held != expected:
         raise CountMismatch(
-            f"{expected:,} rows of {table.name} are to be kept, and {held:,} of them are there.",
+            f"{expected:,} rows of {table.name} should be kept, and {held:,} of them are there.",
             "Somebody changed the data meanwhile; look at the duplicates again.",
         )

@@ -1,4 +1,4 @@
-"""What is looked at once more when every step is done, and before anything is committed."""
+"""Proofs: what is verified after the last step and before the commit."""
 
 from __future__ import annotations
 
@@ -22,17 +22,17 @@ if TYPE_CHECKING:
 
 
 def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:
-    """No row that is left references a row that is gone.
+    """Prove that no row left references a row that is gone.
 
     Raises:
-        CountMismatch: one does, so a trigger added or changed rows.
+        CountMismatch: some do, so a trigger added or changed rows.
     """
     for link, query in dangling_references(session, prepared):
-        hanging = session.connection.execute(query).scalar_one()
-        if hanging:
+        dangling = session.connection.execute(query).scalar_one()
+        if dangling:
             child = link.key.child
             raise CountMismatch(
-                f"{hanging:,} rows of {child} would be left without their parent rows "
+                f"{dangling:,} rows of {child} would be left without their parent rows "
                 f"({link.key}).",
                 f"Look at the triggers with 'yeldro survey {child}'.",
             )
@@ -41,10 +41,10 @@ def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:
 def dangling_references(
     session: Session, prepared: Prepared
 ) -> Iterator[tuple[Link, sa.Select[Any]]]:
-    """For each foreign key in reach, how many rows reference what is not there any more."""
+    """Yield, for each foreign key in reach, the number of rows whose parent is gone."""
     moved = prepared.ripple.moved_keys
     for link in prepared.ripple.reach.links:
-        if link.carried and not link.only_conflicts and moved and link.key in moved.filled:
+        if link.propagated and not link.only_conflicts and moved and link.key in moved.filled:
             rows = sql.rows_of(session.catalogue.table(link.key.child))
             query = sa.select(sa.func.count()).select_from(rows).where(moved.references(link))
             yield link, session.locking_read(query)
@@ -53,30 +53,34 @@ def dangling_references(
             continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
-        hanging = [depends_on(session, link, child, rows, parents)]
+        dangling = [depends_on(session, link, child, rows, parents)]
         if any(found.rows.table == parents.table for found in prepared.ripple.repointed):
-            hanging.append(without_parent(link.key, rows, parents.table))  # others may have its key
-        query = sa.select(sa.func.count()).select_from(rows).where(*hanging)
+            dangling.append(
+                without_parent(link.key, rows, parents.table)
+            )  # another may have its key
+        query = sa.select(sa.func.count()).select_from(rows).where(*dangling)
         yield link, session.locking_read(query)
 
 
 def prove_groups_live(
     session: Session, prepared: Prepared, cleanup: Cleanup, ledger: Ledger
 ) -> None:
-    """Every group of duplicates that lost rows still has a row; exactly one, if nothing narrows it.
+    """Prove that every group of duplicates that lost rows has one row left.
+
+    If other conditions narrow the selection, a group may have more.
 
     Raises:
-        CountMismatch: a group has none left, or too many.
+        CountMismatch: a group has no row left, or too many.
     """
     query = lost_groups(session, prepared, cleanup)
     if query is None:
         return
     removed = prepared.ripple.removed[prepared.matched.table.name].keys
     if removed is not None and tells_kept(prepared) and not ledger.unplanned:
-        query = _kept_that_went(prepared, removed)  # for no other rows have gone
+        query = _kept_that_went(prepared, removed)  # as no other rows have gone
     table = prepared.matched.table
     planned = None
-    crowded = bool(ledger.unplanned)  # else just the surplus rows went, and none came
+    crowded = bool(ledger.unplanned)  # otherwise only the surplus rows went, and none were added
     if not tells_kept(prepared):
         planned = _planned_groups(session, prepared, cleanup)
         crowded = cleanup.selection.leaves_no_duplicates
@@ -91,7 +95,7 @@ def prove_groups_live(
 
 
 def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any] | None:
-    """How many groups that lose rows have none left; None where no groups are known."""
+    """Return how many groups that lose rows have none left; None if no groups are known."""
     picked = prepared.ripple.matched_keys
     if picked is None:
         return None
@@ -110,10 +114,10 @@ def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Se
 
 
 def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[Any]:
-    """How many of the rows that should be kept are among the removed ones, copies counted apart."""
+    """Return how many rows that should be kept are among the removed ones."""
     table, picked = prepared.matched.table, prepared.ripple.matched_keys
     if picked is None:
-        raise Fault("picked is not known here")
+        raise Fault(f"the matched rows of {table.name} have no key table")
     keys = removed.alias("yeldro_removed")
     went = sa.select(*sql.columns_of(keys, table.identity.columns))
     kept = sql.columns_of(picked, [column.name for column in kept_columns(table)])
@@ -130,7 +134,7 @@ def tells_kept(prepared: Prepared) -> bool:
 def _planned_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any]:
     table, picked = prepared.matched.table, prepared.ripple.matched_keys
     if picked is None:
-        raise Fault("picked is not known here")
+        raise Fault(f"the matched rows of {table.name} have no key table")
     by = duplicate_columns(cleanup, table)
     return sa.select(*group_values(session, table, picked, by, cleanup.selection.same))
 
@@ -138,7 +142,7 @@ def _planned_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> s
 def _prove_no_group_is_crowded(
     session: Session, prepared: Prepared, cleanup: Cleanup, planned: sa.Select[Any] | None
 ) -> None:
-    """No group, or none of those planned, has more than one row left."""
+    """Prove that no group, or none of the planned ones, has more than one row left."""
     matched, same = prepared.matched, cleanup.selection.same
     by = duplicate_columns(cleanup, matched.table)
     values = group_values(session, matched.table, matched.rows, by, same)

@@ -1,4 +1,4 @@
-"""Which values of the rows that go or change a receipt holds, and how they are read."""
+"""Storing rows that go or change in the receipt: which of their values, and how they are read."""
 
 from __future__ import annotations
 
@@ -35,8 +35,8 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Prepared, Work
     from yeldro.core.receipts.format import StoredColumn
 
-_WIDE = 200  # columns from which on it is tried whether a table can hold them
-_WIDEST = 1998  # of a receipt's table: SQLite's 2,000 but for two of its own
+_WIDE = 200  # from so many columns on, a trial shows if a table can hold them
+_WIDEST = 1998  # columns of a receipt's table: SQLite's limit of 2,000, less two of its own
 
 
 def store(
@@ -45,7 +45,7 @@ def store(
     """Note every step in the receipt, and keep the rows it is about to remove or change.
 
     Returns:
-        Rows that are kept as a whole until it is known what triggers make of them.
+        Whole rows that are stored after the steps, when it is known what triggers made of them.
     """
     watched: list[Watched | Counted] = []
     if receipt_options.with_rows and not receipt_options.copy_to:
@@ -84,8 +84,8 @@ def store(
         if work.step.action is Action.REMOVE:
             for key in table.foreign_keys:
                 parent = session.catalogue.table(key.parent)
-                hanging = without_parent(key, work.rows.source, parent)
-                rows = sql.count(session.connection, work.rows.source, work.rows.condition, hanging)
+                lost = without_parent(key, work.rows.source, parent)
+                rows = sql.count(session.connection, work.rows.source, work.rows.condition, lost)
                 if rows:
                     receipt.add_orphans(work.step, key.name, rows)
     if receipt_options.with_rows:
@@ -99,13 +99,13 @@ def _check_width(
     columns: Sequence[tuple[str, str, str]],
     query: sa.Select[Any],
 ) -> None:
-    """Refuse rows that a restore could not lay out beside the table again.
+    """Refuse rows that a restore could not stage in a temporary table.
 
     Args:
         query: the rows, as they are stored.
 
     Raises:
-        Refused: neither a table of the system nor one of the receipt holds so much in a row.
+        Refused: a table of the system, or of the receipt, cannot hold such a row.
     """
     why = f"a table of a receipt has {_WIDEST:,} columns at most"
     if len(columns) <= _WIDEST:
@@ -119,13 +119,13 @@ def _check_width(
     raise Refused(
         f"{table.name} has {len(columns):,} columns to store, and its rows could not be put back: "
         f"{why}.",
-        "Keep no rows: --without-rows.",
+        "Run it without keeping rows: ‹without_rows›.",
         data=ROLLED_BACK,
     )
 
 
 def counted_only(session: Session, table: Table) -> bool:
-    """True if nothing but their number tells which of several equal rows a receipt holds."""
+    """True if a receipt can only count which of several equal rows it holds."""
     return not table.has_key and session.restorable_row_id(table) is None
 
 
@@ -137,17 +137,14 @@ def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
         columns, left = list(rows.table.stored_columns), _equal_rows_left(session, work)
     else:
         columns, left = _columns_after(work, changes), _equal_after(session, work, changes)
-    values = sql.contents(
-        session.readable(work.changes.get(each.name, rows.source.c[each.name]), each)
-        for each in columns
-    )
+    values = _contents_after(session, work, columns)
     named = [value.label(f"c{place}") for place, value in enumerate(values)]
     different = sa.select(*named).where(rows.condition).distinct().select_from(rows.source)
     return left > 0 or sql.count(session.connection, different.subquery()) < rows.rows
 
 
 def _changes(prepared: Prepared, table: Table) -> dict[str, sa.ColumnElement[Any]]:
-    """New values by column, by all steps on a table."""
+    """Return the new values by column, of all steps on a table."""
     return {
         name: value
         for work in prepared.work
@@ -157,7 +154,7 @@ def _changes(prepared: Prepared, table: Table) -> dict[str, sa.ColumnElement[Any
 
 
 def _changed_unseen(prepared: Prepared) -> Iterable[list[Work]]:
-    """The steps, table by table, in whose rows a trigger may change what finds them again."""
+    """Return the steps, by table, in whose rows a trigger may change what finds them again."""
     by_table: dict[TableName, list[Work]] = {}
     for work in prepared.work:
         if changed_by_triggers(work) and not work.rows.table.has_key:
@@ -183,7 +180,7 @@ def _copy(
 
 
 def _equal_rows_left(session: Session, work: Work) -> int:
-    """Rows that are equal to rows that go, and stay."""
+    """Return the rows that stay and are equal to rows that go."""
     rows = work.rows
     contents = sql.contents(
         session.readable(rows.source.c[column.name], column) for column in rows.table.stored_columns
@@ -194,23 +191,32 @@ def _equal_rows_left(session: Session, work: Work) -> int:
 
 
 def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> int:
-    """Rows that stay, and that the changed ones will be equal to but for what other steps change.
+    """Return the number of rows that stay and will equal the changed ones.
+
+    Columns that other steps change are left out of the comparison.
 
     Args:
         changes: new values by column, by all steps on this table.
     """
     rows, columns = work.rows, _columns_after(work, changes)
     now = sql.contents(session.readable(rows.source.c[each.name], each) for each in columns)
-    then = sql.contents(
-        session.readable(work.changes.get(each.name, rows.source.c[each.name]), each)
-        for each in columns
-    )
+    then = _contents_after(session, work, columns)
     changed = sa.select(*then).select_from(rows.source).where(rows.condition).correlate(None)
     return sql.count(session.connection, rows.source, sa.tuple_(*now).in_(changed))
 
 
+def _contents_after(
+    session: Session, work: Work, columns: Sequence[Column]
+) -> list[sa.ColumnElement[Any]]:
+    """Return what rows are compared by, with the values that the step gives them."""
+    rows = work.rows.source
+    return sql.contents(
+        session.readable(work.changes.get(each.name, rows.c[each.name]), each) for each in columns
+    )
+
+
 def _columns_after(work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> list[Column]:
-    """Return the columns whose values are known when a step is done: all but what others change."""
+    """Return the columns whose values are known after a step: all but those others change."""
     return [
         column
         for column in work.rows.table.stored_columns
@@ -219,7 +225,7 @@ def _columns_after(work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> lis
 
 
 def _value_then(work: Work, earlier: Sequence[Work], column: Column) -> sa.ColumnElement[Any]:
-    """A column's value when a step comes to it: as steps before it on the same table left it."""
+    """Return a column's value when a step comes to it, after earlier steps on the same table."""
     value: sa.ColumnElement[Any] = work.rows.source.c[column.name]
     for other in earlier:
         if column.name in other.changes:
@@ -234,13 +240,14 @@ def _columns_to_store(
     earlier: Sequence[Work],
     changes: dict[str, sa.ColumnElement[Any]],
 ) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
-    """(role, name, type) of what is stored of each row, and its values.
+    """Return (role, name, type) of what is stored of each row, and its values.
 
     A changed row is found again by its key as it will be then, or by all columns that no step
-    changes; where those can be equal, by what other steps change as well, as it is just then.
+    changes. As rows can agree in those, the columns that other steps change are stored too, with
+    their values at that step.
 
     Args:
-        earlier: the steps before on this table.
+        earlier: the earlier steps on this table.
         changes: new values by column, by all steps on this table.
     """
     table, source = work.rows.table, work.rows.source

@@ -1,4 +1,4 @@
-"""Carrying out a plan: each count held against its plan, a receipt on disk, then the commit."""
+"""Running a job: each count compared with its plan, a receipt on disk, then the commit."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ class Part:
     """What was done for one cleanup.
 
     Args:
-        constraint_made: whether the plan's `prevention` was carried out.
+        constraint_made: the plan's `prevention` was carried out.
     """
 
     plan: Plan
@@ -70,8 +70,8 @@ class RunResult:
     """What a run or a rehearsal did.
 
     Args:
-        receipt: where the receipt lies, None where none was written.
-        copies: tables of the database that hold the rows in place of the receipt.
+        receipt: the receipt's path, None if no receipt was written.
+        copies: tables of the database that hold the rows instead of the receipt.
     """
 
     title: str
@@ -94,13 +94,13 @@ class RunResult:
 
 
 def plan(database: Database, job: Job, watch: Approval | None = None) -> JobPlan:
-    """What `job` would do to the database as it is now; changes nothing.
+    """Return what `job` would do to the database as it is now; nothing is changed.
 
     Args:
-        watch: sees every plan as it is made, while its sets are there.
+        watch: sees every plan as it is made, while its key tables exist.
 
     Raises:
-        UsageError, Refused, DatabaseFailure: as `yeldro.core.plan.prepare` and the engine tell.
+        UsageError, Refused, DatabaseFailure: as `yeldro.core.planning.plan.prepare` raises them.
     """
     check_alone(job)
     plans: list[Plan] = []
@@ -119,10 +119,10 @@ def plan(database: Database, job: Job, watch: Approval | None = None) -> JobPlan
 
 
 def check_plans(found: JobPlan, job: Job) -> None:
-    """Refuse plans that are blocked, touch what is protected, or have other counts than expected.
+    """Refuse plans that are blocked, exceed a limit, or have other counts than expected.
 
     Raises:
-        Refused: a foreign key or a limit stands in the way.
+        Refused: a foreign key or a limit forbids a plan.
         CountMismatch: an expectation does not hold.
     """
     for place, each in enumerate(found.plans):
@@ -143,7 +143,7 @@ def rehearse(
 
     Raises:
         Refused: a plan is blocked.
-        CountMismatch: a count was not as planned or expected.
+        CountMismatch: a count differs from the planned or expected one.
     """
     with database.writing(lock_wait, tables_to_lock(database, job)) as session:
         work = _Running(session, database, job, None, watch)
@@ -162,16 +162,16 @@ def run(
     lock_wait: float,
     agreed: Approval | None = None,
 ) -> RunResult:
-    """Remove the rows, if exactly the planned and expected numbers go; else change nothing.
+    """Remove the rows if exactly the planned and expected numbers go; else change nothing.
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
-        agreed: holds every plan, before it is carried out, against what was agreed to.
+        agreed: approves every plan before it is carried out.
 
     Raises:
-        Refused: a plan is blocked, or is no longer the one agreed to.
-        CountMismatch: a count or a check was not as planned or expected; rolled back.
-        DatabaseFailure: the database or the receipt's disk refused; rolled back.
+        Refused: a plan is blocked, or is no longer the approved one.
+        CountMismatch: a count differs, or a check fails; everything was rolled back.
+        DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     locks = tables_to_lock(database, job)
     with CommitNotice() as notice, database.writing(lock_wait, locks) as session:
@@ -199,7 +199,7 @@ def run(
 
 
 class _Running:
-    """A job on its way: what is done so far, and the receipt that grows with it."""
+    """The state of a running job: what is done so far, and its receipt."""
 
     def __init__(
         self,
@@ -259,7 +259,7 @@ class _Running:
             tally, ledger = carry_out(self.session, prepared, cleanup)
             for each in watched:
                 if self.receipt is None:
-                    raise Fault("receipt is not known here")
+                    raise Fault("rows were watched, and there is no receipt")
                 each.store(self.receipt)
         else:
             tally, ledger = Tally((), ()), Ledger({})
@@ -272,7 +272,7 @@ class _Running:
     def _store(
         self, prepared: Prepared, receipt_options: ReceiptOptions, lasting: Sequence[str]
     ) -> list[Watched | Counted]:
-        """Put the rows that are about to go into the receipt; those that are to be looked at."""
+        """Store the rows that are about to go; return those to be stored after the steps."""
         if self.receipt is None:
             self.receipt = ReceiptWriter(
                 receipt_options.folder,
@@ -289,7 +289,7 @@ class _Running:
         return watched
 
     def make_constraints(self, *, at_once: bool) -> None:
-        """Make the constraints that were asked for, in the transaction or after its commit."""
+        """Add the constraints that were asked for, in the transaction or after its commit."""
         if self.session.traits.has_transactional_ddl != at_once:
             return
         for part in self.parts:
@@ -299,7 +299,7 @@ class _Running:
                 _add_constraint(self.session, part.plan.prevention, self.receipt)
 
     def give_up(self, error: BaseException) -> None:
-        """Roll everything back; the receipt goes, unless rows may be gone that cannot be."""
+        """Roll everything back; keep the receipt only if rows may be gone for good."""
         self.session.roll_back()
         if self.lasting and self.receipt and getattr(error, "data", "") != UNCHANGED:
             raise _not_rolled_back(error, self.lasting, self.receipt) from error
@@ -311,7 +311,7 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
     """Refuse a plan that is blocked or has other counts than expected.
 
     Raises:
-        Refused: a foreign key stands in the way.
+        Refused: a foreign key blocks it.
         CountMismatch: an expectation does not hold.
     """
     cleanup.expectations.check(found.matched, found.total, found.rows_by_table, UNCHANGED)
@@ -321,10 +321,14 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             f"{each.rows:,} of {each.table} ({each.foreign_key}, {each.reason})"
             for each in found.blocked
         )
-        options = [" or ".join(map(str, each.remedies)) for each in found.blocked if each.remedies]
+        options = [
+            " or ".join(remedy.named for remedy in each.remedies)
+            for each in found.blocked
+            if each.remedies
+        ]
         next_step = f"Add {' and '.join(options)}; or keep their parents."
         if not options:
-            next_step = "No option moves them; deal with the rows that reference them first."
+            next_step = "No option helps here; first change or remove the rows that reference them."
         raise BlockedByForeignKey(
             f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
             next_step,
@@ -338,10 +342,10 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
 def _not_rolled_back(
     error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
 ) -> YeldroError:
-    """Return a failure while rows went from tables without transactions."""
+    """Return the error to raise if rows may have gone from tables without transactions."""
     data = (
         f"Rows of {', '.join(lasting)} may be gone, and could not be rolled back; the receipt "
-        f"{receipt.path} holds all that were meant."
+        f"{receipt.path} holds all rows that were to go."
     )
     next_step = f"See 'yeldro receipt check {receipt.id}', then 'yeldro restore {receipt.id}'."
     if isinstance(error, CountMismatch):
@@ -364,13 +368,13 @@ def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
 
 
 def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | None) -> None:
-    """Make a constraint where the system commits on its own when it does."""
+    """Add a constraint after the commit, on systems that commit by themselves then."""
     try:
         _make_constraint(session, statement)
     except sa.exc.DBAPIError as error:
         raise DatabaseFailure(
             f"The constraint could not be made: {session.reason(error)}.",
-            f"See what came in since with 'yeldro duplicates', then run: {statement};",
+            f"Look for new duplicates with 'yeldro duplicates', then run: {statement};",
             data="The rows are removed and committed"
             + (f"; the receipt {receipt.path} holds them." if receipt else "."),
         ) from error

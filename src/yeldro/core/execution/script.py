@@ -1,4 +1,4 @@
-"""The statements that a run would execute, written down in place of being executed."""
+"""The statements that a run would execute, written down instead."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", 
 
 @dataclass(frozen=True)
 class ZeroCheck:
-    """A query whose answer must be zero when all is done, and what it means."""
+    """A query that must give zero when all is done, and what it counts."""
 
     about: str
     query: str
@@ -40,8 +40,8 @@ class ScriptStatements:
         sets: statements that make the temporary tables and fill them.
         steps: each step with its statement.
         proofs: what must be zero afterwards.
-        deferred: whether foreign keys must be checked at the commit.
-        has_keys: every table that is touched has a key, so that no physical row id is used.
+        deferred: foreign keys must be checked at the commit.
+        has_keys: every table involved has a key, so no physical row id is used.
     """
 
     plan: Plan
@@ -55,19 +55,19 @@ class ScriptStatements:
 def script_statements(
     database: Database, cleanup: Cleanup, steps_before: int, *, own: bool, enforces: bool
 ) -> ScriptStatements:
-    """Plans a cleanup, and writes down every statement; changes nothing.
+    """Plan a cleanup and write down every statement; nothing is changed.
 
     Args:
-        own: statements may have the form that only this database's own system knows.
-        enforces: the system that is to run them checks foreign keys after each; else what it does
-            not check is proved.
+        own: statements may have a form that only this database's system understands.
+        enforces: the system that will run them checks foreign keys after each; otherwise the
+            script proves them.
 
     Raises:
-        Refused: the plan is blocked, or cannot be said as one script.
+        Refused: the plan is blocked, or cannot be written as one script.
     """
     if cleanup.truncate:
         raise Refused(
-            "A script counts the rows that each statement affects, and TRUNCATE tells none.",
+            "A script counts the rows that each statement affects, and TRUNCATE gives no count.",
             "Drop truncate: all rows go by DELETE then.",
         )
     with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
@@ -94,7 +94,7 @@ def script_statements(
             plan=prepared.plan,
             sets=tuple(sets),
             steps=tuple(steps),
-            proofs=tuple(_proofs(session, prepared, cleanup, written, hanging=not enforces)),
+            proofs=tuple(_proofs(session, prepared, cleanup, written, dangling=not enforces)),
             deferred=bool(prepared.deferred),
             has_keys=all(work.rows.table.has_key for work in prepared.work),
         )
@@ -106,7 +106,7 @@ def literal_check(session: Session, check: Check) -> str:
 
 
 def _writer(session: Session) -> Callable[[sa.ClauseElement], str]:
-    """How statements are written with all values in them."""
+    """Return a writer of statements with all values in them."""
     kind: Any = type(session.connection.dialect)
     dialect = kind(paramstyle="named")
 
@@ -131,19 +131,19 @@ def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) ->
         if removes and session.unseen_references(work.rows.table) != ():
             raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "
-                f"{work.rows.table.name}, and a script does not look for them.",
+                f"{work.rows.table.name}, and a script cannot look for them.",
                 "Use a user with SELECT on all databases, or 'yeldro run'.",
             )
         if work.at_once and enforces:
             raise Refused(
                 f"Keys of {work.rows.table.name} move together with the rows that reference them, "
-                f"which plain statements cannot do where the system checks each of them.",
+                f"which plain statements cannot do if the system checks each of them.",
                 "Use 'yeldro run'.",
             )
         if work.rows.copies:
             raise Refused(
-                f"{work.rows.table.name} has no key, and some of several equal rows would go; that "
-                f"takes a statement for each of them.",
+                f"{work.rows.table.name} has no key, and only some of several equal rows would go; "
+                f"that takes a statement for each of them.",
                 "Give the table a key first, or use 'yeldro run'.",
             )
 
@@ -154,10 +154,10 @@ def _proofs(
     cleanup: Cleanup,
     written: Callable[[sa.ClauseElement], str],
     *,
-    hanging: bool,
+    dangling: bool,
 ) -> list[ZeroCheck]:
     found = []
-    if hanging:
+    if dangling:
         for link, query in dangling_references(session, prepared):
             found.append(ZeroCheck(f"rows without a parent through {link.key}", written(query)))
     if cleanup.selection.duplicates_by:

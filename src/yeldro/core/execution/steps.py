@@ -1,4 +1,4 @@
-"""Carrying out one prepared plan: what must be allowed, each statement's count, the ledger."""
+"""Executing one prepared plan: privileges, each statement's count, the ledger, the commit."""
 
 from __future__ import annotations
 
@@ -40,8 +40,8 @@ def check_means(
     """Refuse what this user may not do, and what could not be undone.
 
     Args:
-        no_way_back: tables of which it is accepted that nothing can be rolled back; None where
-            everything is to be rolled back.
+        no_way_back: tables that the user accepts although nothing can be rolled back there; None
+            if everything must be rolled back, as in a rehearsal.
 
     Returns:
         The tables in which nothing can be rolled back.
@@ -55,7 +55,7 @@ def check_means(
             raise NoWayBack(
                 f"TRUNCATE commits by itself on {session.traits.name}: what goes from {name} "
                 f"cannot be rolled back.",
-                f"Accept it with {Option('no_way_back', name)}, or drop --truncate.",
+                f"Accept it with {Option('no_way_back', name).named}, or drop ‹truncate›.",
                 name=name,
             )
         return [name]
@@ -75,7 +75,7 @@ def check_means(
         if no_way_back is None or name not in no_way_back:
             shown = sql.written(session.connection, table)
             remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
-            or_accept = f", or accept it with {Option('no_way_back', name)}"
+            or_accept = f", or accept it with {Option('no_way_back', name).named}"
             raise NoWayBack(
                 f"{name} has no transactions: what is removed from it cannot be rolled back.",
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
@@ -89,14 +89,14 @@ def check_lasting_effects(
     steps: Iterable[tuple[Action, Table]],
     no_way_back: Sequence[str] | None,
 ) -> None:
-    """Refuse triggers that write where nothing can be rolled back.
+    """Refuse triggers whose effects cannot be rolled back.
 
     Args:
         steps: what is done to which table.
-        no_way_back: tables of which that is accepted; None where everything is to be rolled back.
+        no_way_back: as in `check_means`.
 
     Raises:
-        Refused: a trigger does, and the table it writes to is not accepted by name.
+        Refused: there is such a trigger, and the user has not accepted it by name.
     """
     for action, table in steps:
         if not table.triggers:
@@ -104,7 +104,7 @@ def check_lasting_effects(
         event = _EVENTS.get(action, "update")
         for effect in session.lasting_effects(table, event):
             if no_way_back is None or effect.name not in no_way_back:
-                accept = f", or accept it with {Option('no_way_back', effect.name)}"
+                accept = f", or accept it with {Option('no_way_back', effect.name).named}"
                 raise NoWayBack(
                     f"The trigger {effect.trigger} of {table.name} {effect.said}.",
                     f"{effect.remedy}{accept if no_way_back is not None else ''}.",
@@ -114,13 +114,13 @@ def check_lasting_effects(
 
 
 def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> None:
-    """Refuse to remove what tables that this user does not see could reference unnoticed.
+    """Refuse to remove rows that tables could reference which this user does not see.
 
     Args:
         steps: what is done to which table, in order.
 
     Raises:
-        Refused: such a table is known; or the system's own check, which sees them, cannot be used.
+        Refused: there is such a table; or the system's own check, which sees it, cannot be used.
     """
     for place, (action, table) in enumerate(steps):
         if action is not Action.REMOVE:
@@ -136,14 +136,14 @@ def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> Non
         if unseen is None and in_turn:
             raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "
-                f"{table.name}; the server's own check would tell, but not where rows that go "
+                f"{table.name}; the server's own check would find out, but not while rows that go "
                 f"reference one another ({in_turn[0]}).",
                 "Use a user with the privilege PROCESS, or with SELECT on all databases.",
             )
 
 
 def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[Tally, Ledger]:
-    """Execute every step and hold its count, the ledger and the promises against the plan."""
+    """Execute every step, and compare its count, the ledger and the proofs with the plan."""
     if prepared.deferred:
         session.defer_checks(prepared.deferred)
     before = session.change_count()
@@ -153,7 +153,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
         affected.append(rows)
     session.run_deferred()
     tally = Tally(prepared.plan.steps, tuple(affected))
-    if cleanup.truncate:  # no row is counted by the system, and the table is empty
+    if cleanup.truncate:  # the system counts no rows, and the table is empty
         return tally, Ledger(tally.by_table({}))
     ledger = read_ledger(before, session.change_count(), tally)
     fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
@@ -166,7 +166,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
 def _carried_out(
     session: Session, works: Iterable[Work], *, truncating: bool
 ) -> Iterator[tuple[Work, int]]:
-    """Execute the steps, each with the number of rows it affected as soon as that is known."""
+    """Execute the steps; yield each with the number of rows it affected."""
     for at_once, some in groupby(works, lambda work: work.at_once):
         if at_once:
             together = list(some)
@@ -181,11 +181,11 @@ def _carried_out(
 
 
 def _execute(session: Session, work: Work) -> int:
-    """Carry out one step; the number of rows it affected."""
+    """Execute one step; return the number of rows it affected."""
     rows = work.rows
     if rows.copies:
         if rows.keys is None:
-            raise Fault("keys is not known here")
+            raise Fault(f"the rows of {rows.table.name} have no key table")
         return session.remove_copies(rows.table, rows.keys)
     statement = session.key_driven(statement_of(work))
     if work.step.action is Action.REMOVE and session.unseen_references(rows.table) is None:
@@ -222,10 +222,10 @@ def triggers_fired(steps: Iterable[tuple[Action, Table]]) -> list[str]:
 
 
 class CommitNotice:
-    """What is said of the data when the user stops what comes after a commit.
+    """Tells a user who interrupts the work after a commit what is committed.
 
     Attributes:
-        said: what is committed, as a sentence; empty before that.
+        said: what is committed, as a sentence; empty before the commit.
     """
 
     said = ""
@@ -239,10 +239,10 @@ class CommitNotice:
 
 
 def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
-    """Commit what a receipt that is ready holds.
+    """Commit, once the receipt is ready, and close the receipt.
 
     Args:
-        done: what to say has happened to the data if only the receipt cannot be closed.
+        done: what has happened to the data if only the receipt cannot be closed.
 
     Raises:
         DatabaseFailure, Interrupted: the commit's outcome is not known; the receipt is kept.
@@ -254,7 +254,7 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
             receipt.leave()
             raise _in_doubt(
                 error,
-                f"Whether the commit took effect is not known; the receipt {receipt.path} is kept.",
+                f"It is not known if the commit took effect; the receipt {receipt.path} is kept.",
                 f"'yeldro receipt check {receipt.id}' compares it with the database.",
             ) from error
         session.roll_back()
@@ -277,7 +277,7 @@ def commit_with(session: Session, receipt: ReceiptWriter, done: str) -> None:
 
 
 def _in_doubt(error: BaseException, data: str, next_step: str) -> YeldroError:
-    """What to say when an error keeps a commit's outcome from being known."""
+    """Return the error to raise if the outcome of a commit is not known."""
     if isinstance(error, KeyboardInterrupt):
         return Interrupted("You stopped it during the commit.", next_step, data=data)
     words = next(iter(str(getattr(error, "orig", error)).splitlines()), "no reason given")

@@ -1,4 +1,4 @@
-"""Rows that a step changes and a trigger may change further: kept whole, before and after."""
+"""Rows that a step changes and a trigger may change further: stored whole, before and after."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class Watched:
     """The rows of a step as they were before it.
 
     Args:
-        staged: a temporary table with what `columns` say, named by their places.
+        staged: a temporary table with the values of `columns`, named by their places.
         columns: (role, name, type): key, old and was.
     """
 
@@ -41,7 +41,7 @@ class Watched:
         """Put the rows into the receipt, as they were and as they are when all steps are done.
 
         Raises:
-            CountMismatch: a trigger has changed the key of some.
+            CountMismatch: a trigger has changed the keys of some rows.
         """
         rows = sql.rows_of(self.table)
         same: list[sql.Predicate] = []
@@ -63,7 +63,7 @@ class Watched:
             raise CountMismatch(
                 f"Step {self.step.n} ({self.step.action} {self.table.name}) changed "
                 f"{self.step.rows:,} rows, and {found:,} have the key they should have now.",
-                f"A trigger changes keys: see 'yeldro survey {self.table.name}'.",
+                f"A trigger may change keys: see 'yeldro survey {self.table.name}'.",
             )
         labelled = [value.label(f"v{place}") for place, value in enumerate(values)]
         query = sa.select(*labelled).select_from(joined).order_by(self.staged.c.yeldro_row)
@@ -71,19 +71,19 @@ class Watched:
 
 
 def changed_by_triggers(work: Work) -> bool:
-    """True if a step changes rows, and a trigger may change more of them."""
+    """True if a step changes rows, and a trigger may change them further."""
     return work.step.action is not Action.REMOVE and any(
         trigger.event == "update" for trigger in work.rows.table.triggers
     )
 
 
 def is_watched(work: Work, receipt_options: ReceiptOptions) -> bool:
-    """True if a trigger may change more of a step's rows than the step, and a key finds them."""
+    """True if a trigger may change rows further that a step changes, and a key finds them."""
     return receipt_options.copy_to is None and work.rows.table.has_key and changed_by_triggers(work)
 
 
 def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:
-    """Keep the rows that a step is about to change in a temporary table.
+    """Stage the rows that a step is about to change.
 
     Args:
         changes: new values by column, by all steps on the table.
@@ -97,30 +97,22 @@ def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[A
             parts.append(("old", column, rows.c[column.name]))
         elif column.name not in (*changes, *table.identity.columns):
             parts.append(("was", column, rows.c[column.name]))
-    declared = [
-        Column(f"c{place}", session.staging_type(column))
-        for place, (_, column, _) in enumerate(parts)
-    ]
-    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
-    staged = session.create_key_table([number, *declared], 1)
     forms = [session.readable(value, column) for _, column, value in parts]
     found = sa.select(sa.func.row_number().over(), *forms).where(work.rows.condition)
-    session.connection.execute(
-        sa.insert(staged).from_select(list(staged.c), session.locking_read(found.select_from(rows)))
-    )
-    session.key_table_filled(staged)
+    query = session.locking_read(found.select_from(rows))
+    staged = _staged(session, [column for _, column, _ in parts], query)
     columns = tuple((role, column.name, column.type) for role, column, _ in parts)
     return Watched(session, table, work.step, staged, columns)
 
 
 @dataclass(frozen=True)
 class Counted:
-    """Changed rows of a table without a key, which only their values find again.
+    """Changed rows of a table without a key, which only their values identify.
 
     Args:
         staged: a temporary table with each row's values as they should be when all is done.
         equal: rows of the table that were equal to one of these before.
-        rows: how many rows change.
+        rows: the number of rows that change.
     """
 
     session: Session
@@ -130,7 +122,7 @@ class Counted:
     rows: int
 
     def store(self, receipt: ReceiptWriter) -> None:
-        """See that the rows are what the receipt says of them, so that a restore finds them.
+        """Verify that the rows are as the receipt describes them, so that a restore finds them.
 
         Raises:
             CountMismatch: a trigger has changed them further.
@@ -140,14 +132,14 @@ class Counted:
         if found != self.rows:
             lost = max(self.rows - found, 1)
             raise CountMismatch(
-                f"A trigger changes {told_rows(lost, self.table.name, 'more', 'more')} than the "
-                f"steps do, and without a key no restore would find these again.",
-                f"Give {self.table.name} a key, or run --without-rows.",
+                f"A trigger changes {told_rows(lost, self.table.name, 'further', 'further')}, and "
+                f"without a key no restore would find them again.",
+                f"Give {self.table.name} a key, or run ‹without_rows›.",
             )
 
 
 def count_changed(session: Session, works: Sequence[Work]) -> Counted:
-    """Keep what the rows of a table without a key should be when all steps on it are done.
+    """Stage the rows of a table without a key as they should be after all steps.
 
     Args:
         works: the steps that change rows of the table.
@@ -160,24 +152,29 @@ def count_changed(session: Session, works: Sequence[Work]) -> Counted:
             if column.name in work.changes:
                 value = sa.case((work.rows.condition, work.changes[column.name]), else_=value)
         values.append(session.readable(value, column))
-    declared = [
-        Column(f"c{place}", session.staging_type(column))
-        for place, column in enumerate(table.stored_columns)
-    ]
-    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
-    staged = session.create_key_table([number, *declared], 1)
     changing = sa.or_(*(work.rows.condition for work in works))
     found = sa.select(sa.func.row_number().over(), *values).where(changing)
-    session.connection.execute(
-        sa.insert(staged).from_select(list(staged.c), found.select_from(rows))
-    )
-    session.key_table_filled(staged)
+    staged = _staged(session, table.stored_columns, found.select_from(rows))
     equal = _equal_to(session, table, staged)
     return Counted(session, table, staged, equal, sql.count(session.connection, staged))
 
 
+def _staged(session: Session, columns: Sequence[Column], query: sa.Select[Any]) -> sa.TableClause:
+    """Make a temporary table of a query's rows.
+
+    Args:
+        query: selects a number for each row and then a value for each of `columns`.
+    """
+    number = Column("yeldro_row", "bigint", nullable=False, row_id=True)
+    declared = [Column(f"c{n}", session.staging_type(each)) for n, each in enumerate(columns)]
+    staged = session.create_key_table([number, *declared], 1)
+    session.connection.execute(sa.insert(staged).from_select(list(staged.c), query))
+    session.key_table_filled(staged)
+    return staged
+
+
 def _equal_to(session: Session, table: Table, staged: sa.TableClause) -> int:
-    """Rows of a table that have the values of some staged row."""
+    """Return the number of rows of a table that equal some staged row."""
     rows = sql.rows_of(table)
     ours = (session.readable(rows.c[column.name], column) for column in table.stored_columns)
     theirs = [staged.c[f"c{place}"] for place in range(len(table.stored_columns))]

@@ -1,4 +1,4 @@
-"""Looking without a plan: a table's keys and references, its rows, what repeats, and orphans.
+"""Looking without a plan: a table's keys and references, its rows, repetitions, and orphans.
 
-Each module answers one command. Nothing here is needed to remove or restore rows.
+Each module serves one command. Nothing here is needed to remove or restore rows.
 """

@@ -21,7 +21,7 @@ class Orphans:
     """The rows of one foreign key's child table that have no parent row.
 
     Args:
-        columns, sample: a few of them: what identifies them, and the columns of the key.
+        columns, sample: a few of these rows: their row key and the foreign key's columns.
     """
 
     foreign_key: ForeignKey
@@ -31,10 +31,10 @@ class Orphans:
 
 
 def find_orphans(session: Session, typed: str | None, most_rows: int) -> tuple[Orphans, ...]:
-    """Every foreign key of the table `typed`, or of all tables, with its orphans' number.
+    """Return the foreign keys of the table `typed`, or of all tables, with their orphans.
 
     Args:
-        most_rows: how many rows to return of each foreign key.
+        most_rows: how many rows to return for each foreign key.
 
     Raises:
         UsageError: the table does not exist.

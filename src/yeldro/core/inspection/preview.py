@@ -1,4 +1,4 @@
-"""Looking at the matched rows before anything is planned."""
+"""The matched rows of a cleanup, before anything is run."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Preview:
 
 
 def look_at(database: Database, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:
-    """Return the same, in a session of its own."""
+    """Open a session and return `preview`."""
     with database.reading() as session:
         return preview(session, cleanup, show, rows)
 
@@ -44,13 +44,13 @@ def preview(session: Session, cleanup: Cleanup, show: tuple[str, ...], rows: int
     """Return the first `rows` matched rows with the columns `show`, or the first few columns.
 
     Raises:
-        UsageError, Refused: as `yeldro.core.plan.prepare` tells.
+        UsageError, Refused: as `yeldro.core.planning.plan.prepare` raises them.
     """
     prepared = prepare(session, cleanup)
     matched = prepared.matched
     table = matched.table
     if show:
-        columns = find_columns(table, show, "--show")
+        columns = find_columns(table, show, "‹show›")
     else:
         keyed = () if table.identity.kind is IdentityKind.PHYSICAL else table.identity.columns
         columns = tuple(dict.fromkeys((*keyed, *table.by_name)))[:_COLUMNS_SHOWN]

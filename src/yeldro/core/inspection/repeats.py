@@ -1,4 +1,4 @@
-"""What repeats in a table, where nobody has said yet by which columns."""
+"""Duplicates in a table, found without knowing by which columns."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Table
 
 MOST_ROWS = 100_000
-_NEARLY = 0.1  # a near-key repeats in at most this part of the rows
-_PROMISING = 6  # of the columns with the most values, so many are tried together
+_NEARLY = 0.1  # a near-key repeats in at most this share of the rows
+_PROMISING = 6  # so many of the columns with the most values are tried together
 _MOMENT = re.compile(r"(timestamp|datetime)", re.IGNORECASE)
 _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
 
@@ -61,14 +61,14 @@ class Repeats:
 def search_repeats(
     session: Session, typed: str, same: EqualityRules, most_rows: int = MOST_ROWS
 ) -> Repeats:
-    """Exact copies, copies but for generated keys and moments, and near-keys.
+    """Find exact copies, copies apart from generated keys and times, and near-keys.
 
     Args:
-        most_rows: at most so many rows are looked at, the first in the order of the table's key.
+        most_rows: the most rows to read, the first in the order of the table's key.
 
     Raises:
         UsageError: the table does not exist.
-        Refused: what is named is no table.
+        Refused: `typed` does not name a table.
     """
     table = find_table(session.catalogue, typed)
     if table.kind != "table":
@@ -104,12 +104,12 @@ class _Search:
         return Repeats(self.table, self.rows, self.looked_at, tuple(found), self.left_out)
 
     def _tried_whole(self) -> Iterator[tuple[str, tuple[str, ...]]]:
-        """All columns; and all but those that tell copies apart without meaning anything."""
+        """Return all columns, and all but those that only tell copies apart."""
         if not self._holds_key(self.columns):
             yield "whole rows", self.columns
         meaning = tuple(name for name in self.columns if not self._is_incidental(name))
         if meaning and meaning != self.columns and not self._holds_key(meaning):
-            yield "all but generated keys and moments", meaning
+            yield "all but generated keys and times", meaning
 
     def _near_keys(self) -> list[Repeat]:
         """Return the smallest sets of columns that are nearly unique."""
@@ -141,7 +141,7 @@ class _Search:
         return Repeat(what, tuple(columns), int(number), int(members) - int(number))
 
     def _distinct(self) -> dict[str, int]:
-        """How many values each column has."""
+        """Return how many values each column has."""
         values = group_values(self.session, self.table, self.source, self.columns, self.same)
         counted = [sa.func.count(sa.distinct(value)) for value in values]
         row = self.session.connection.execute(sa.select(*counted).select_from(self.source)).one()
@@ -152,7 +152,7 @@ class _Search:
         return any(key.identifies and set(key.columns) <= set(columns) for key in keys)
 
     def _is_incidental(self, name: str) -> bool:
-        """True if a column is a number that is its table's key, or a moment."""
+        """True if a column is a numeric key of its table, or a point in time."""
         column = self.table.by_name[name]
         alone = any(key.primary and key.columns == (name,) for key in self.table.candidate_keys)
         return bool(alone and _NUMBER.match(column.type)) or bool(_MOMENT.match(column.type))

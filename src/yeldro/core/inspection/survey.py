@@ -49,20 +49,20 @@ class TableDetail:
 
 
 def survey(session: Session) -> Survey:
-    """Every table of the database."""
+    """Return every table of the database."""
     names = session.catalogue.table_names()
     tables = tuple(_survey_table(session, session.catalogue.table(name)) for name in names)
     return Survey(tables, session.notes())
 
 
 def survey_table(session: Session, typed: str, show: tuple[str, ...], rows: int) -> TableDetail:
-    """One table, with `rows` sample rows of the columns `show` (all where empty).
+    """Return one table, with `rows` sample rows of the columns `show` (of all where it is empty).
 
     Raises:
         UsageError: the table or a column does not exist.
     """
     table = find_table(session.catalogue, typed)
-    columns = find_columns(table, show, "--show") if show else tuple(table.by_name)
+    columns = find_columns(table, show, "‹show›") if show else tuple(table.by_name)
     source = sql.rows_of(table)
     query = sa.select(*sql.columns_of(source, columns)).limit(rows)
     if table.identity.kind is not IdentityKind.ALL_COLUMNS:

@@ -17,7 +17,7 @@ class Changes:
     added: int = 0
 
     def with_more(self, more: Changes) -> Changes:
-        """What was counted here and, after it, there."""
+        """Return these counts with `more` added."""
         return Changes(
             self.removed + more.removed, self.changed + more.changed, self.added + more.added
         )
@@ -37,7 +37,7 @@ class Tally:
         return sum(rows for step, rows in pairs if not step.auxiliary)
 
     def by_table(self, counted_under: Mapping[str, str]) -> dict[str, Changes]:
-        """Rows affected by the steps alone, by the table under which the database counts them."""
+        """Return the rows the steps affected, by the table that the database counts them under."""
         counted: dict[str, Changes] = {}
         for step, rows in zip(self.steps, self.affected, strict=True):
             name = counted_under.get(step.table, step.table)
@@ -54,16 +54,16 @@ class Ledger:
     """What the database counted in this transaction.
 
     Args:
-        tables: rows by table. Where the system counts only in all, these are the steps' own.
+        tables: rows by table. Where the system gives only a total, these are the steps' own.
         unplanned: rows changed that no step accounts for, by table; `*` where the system does not
-            tell which.
+            name the table.
     """
 
     tables: Mapping[str, Changes]
     unplanned: Mapping[str, int] = field(default_factory=dict)
 
     def with_more(self, more: Ledger) -> Ledger:
-        """What was counted here and, after it, there."""
+        """Return these counts with `more` added."""
         tables = dict(self.tables)
         for name, each in more.tables.items():
             tables[name] = tables.get(name, Changes()).with_more(each)

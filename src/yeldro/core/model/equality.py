@@ -1,4 +1,4 @@
-"""When the values of two rows count as equal: as the database compares them, or more loosely."""
+"""When two values count as equal: as the database compares them, or more loosely."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class EqualityRules:
-    """What is passed over when rows are compared.
+    """What is ignored when rows are compared.
 
     Args:
-        ignore_case: text is compared without case.
-        trim: text is compared without the spaces round it.
+        ignore_case: the case of text.
+        trim: spaces around text.
         null_distinct: a NULL is equal to nothing, so its row is in no group.
         as_text: values of types that the system cannot compare are compared by their text.
     """

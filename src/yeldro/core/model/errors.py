@@ -81,7 +81,7 @@ class Refused(YeldroError):
 
 
 class NoSelection(Refused):
-    """Nothing says which rows are meant, and not that all of them are."""
+    """Nothing says which rows are meant, not even that all of them are."""
 
 
 class BlockedByForeignKey(Refused):
@@ -89,11 +89,11 @@ class BlockedByForeignKey(Refused):
 
 
 class PlanChanged(Refused):
-    """The database is not as it was when the plan was made."""
+    """The database has changed since the plan was made."""
 
 
 class LimitReached(Refused):
-    """The project file, or the program, does not allow it; evidence: `table` or `total`."""
+    """A limit of the project file or of the program is exceeded; evidence: `table` or `total`."""
 
 
 class MissingPrivilege(Refused):
@@ -105,19 +105,19 @@ class NoWayBack(Refused):
 
 
 class RestoreConflict(Refused):
-    """Something stands in the way of rows that are to be put back; evidence: `conflicts`."""
+    """Something stands in the way of rows to be put back; evidence: `conflicts`."""
 
 
 class KeyTaken(RestoreConflict):
-    """Other rows have the keys of rows that are to be put back, and nothing else is in the way."""
+    """Other rows have the keys of rows to be put back, and nothing else is in the way."""
 
 
 class ParentGone(RestoreConflict):
-    """Rows that are to be put back have no parent row, and nothing else is in the way."""
+    """Rows to be put back have no parent row, and nothing else is in the way."""
 
 
 class CountMismatch(YeldroError):
-    """A count was not as expected; everything was rolled back."""
+    """A count differs from what was expected; everything was rolled back."""
 
     exit_code = 4
     data_default = ROLLED_BACK
@@ -154,7 +154,7 @@ class ConcurrentChange(DatabaseFailure):
 
 
 class AccessDenied(DatabaseFailure):
-    """The server denied a statement for want of a privilege."""
+    """The server denied a statement because a privilege is missing."""
 
 
 class ConnectionLost(DatabaseFailure):

@@ -64,7 +64,7 @@ class RowRange:
 
 @dataclass(frozen=True)
 class Expectations:
-    """What is expected of the matched rows, of single tables, and of all rows together."""
+    """Expected counts of the matched rows, of single tables, and of all rows together."""
 
     matched: RowRange | None = None
     tables: Mapping[str, RowRange] = field(default_factory=dict)
@@ -101,27 +101,37 @@ class Expectations:
     def __bool__(self) -> bool:
         return bool(self.matched or self.tables or self.total)
 
-    def check(self, matched: int, total: int, tables: Mapping[str, int], data: str) -> None:
-        """Compare planned counts with what is expected.
+    def against(
+        self, matched: int, total: int, tables: Mapping[str, int]
+    ) -> list[tuple[str, RowRange, int]]:
+        """Return what each expectation is about, the expected range, and the planned count.
 
         Args:
             matched: rows of the named table that the cleanup picks.
             total: rows that all steps together remove or change.
             tables: rows that go or change, by table.
-            data: what to say has happened to the data.
-
-        Raises:
-            CountMismatch: one of them is another number.
         """
-        compared = [("matched rows", self.matched, matched), ("rows in all", self.total, total)]
-        compared += [
+        ranges = [("matched rows", self.matched, matched), ("rows in all", self.total, total)]
+        ranges += [
             (f"rows of {name}", expected, tables.get(same_name(name, tables) or "", 0))
             for name, expected in self.tables.items()
         ]
+        return [(about, each, found) for about, each, found in ranges if each is not None]
+
+    def check(self, matched: int, total: int, tables: Mapping[str, int], data: str) -> None:
+        """Compare planned counts with what is expected.
+
+        Args:
+            matched, total, tables: as in `against`.
+            data: what to say has happened to the data.
+
+        Raises:
+            CountMismatch: one of them differs.
+        """
         differences = [
             {"about": what, "expected": str(expected), "found": found}
-            for what, expected, found in compared
-            if expected is not None and found not in expected
+            for what, expected, found in self.against(matched, total, tables)
+            if found not in expected
         ]
         if differences:
             said = "; ".join(

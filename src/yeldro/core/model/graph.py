@@ -39,7 +39,7 @@ def components(graph: Mapping[Node, Collection[Node]]) -> list[list[Node]]:
 def cycle_through(
     graph: Mapping[Node, Collection[Node]], component: Collection[Node]
 ) -> list[Node]:
-    """One shortest cycle inside a component, its first node repeated at the end.
+    """Return one shortest cycle inside a component, its first node repeated at the end.
 
     Returns:
         An empty list where the component holds no cycle.

@@ -38,7 +38,7 @@ def one_line(text: str) -> str:
 
 
 def same_name(wanted: str, known: Iterable[str]) -> str | None:
-    """`wanted` as it is spelled among the `known` names: exactly, else alike but for case."""
+    """Return `wanted` as `known` spells it: the same, or the one name that differs in case."""
     names = list(known)
     if wanted in names:
         return wanted
@@ -47,10 +47,10 @@ def same_name(wanted: str, known: Iterable[str]) -> str | None:
 
 
 def counted(number: int, one: str, many: str = "") -> str:
-    """`1 row`, `1,200 rows`."""
+    """Return a number with its noun: `1 row`, `1,200 rows`."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
 def told_rows(number: int, table: object, one: str, many: str) -> str:
-    """`1 row of buoy is`, `1,200 rows of buoy are`: a number of rows and what is said of them."""
+    """Return a number of rows and what is said of them, as in `1 row of buoy is`."""
     return counted(number, f"row of {table} {one}", f"rows of {table} {many}")

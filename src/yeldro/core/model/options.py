@@ -1,13 +1,23 @@
-"""The choices of a user by name, as data; `--follow reading` is how the command line writes one."""
+"""The choices of a user by name, as data; `--follow reading` is how the command line writes one.
+
+Messages of the core, the engines and the files name a choice as ‹follow›. Whoever shows a message
+writes the name in the user's own way: the command line as an option (`with_options`).
+"""
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 
 def spelled(name: str) -> str:
     """Return a choice's name as an option: `--missing-in`."""
     return f"--{name.replace('_', '-')}"
+
+
+def with_options(message: str) -> str:
+    """Return a message in which every name in ‹ › is written as an option."""
+    return re.sub(r"‹([a-z_]+)›", lambda found: spelled(found[1]), message)
 
 
 @dataclass(frozen=True)
@@ -23,11 +33,16 @@ class Option:
     value: str | None = None
 
     def __str__(self) -> str:
+        return with_options(self.named)
+
+    @property
+    def named(self) -> str:
+        """The choice as a message names it: `‹follow› reading`."""
         if self.value is None:
-            return spelled(self.name)
+            return f"‹{self.name}›"
         from yeldro.core.model.names import as_typed  # which loads more than a usage error needs
 
-        return f"{spelled(self.name)} {as_typed(self.value)}"
+        return f"‹{self.name}› {as_typed(self.value)}"
 
 
 REPOINT = Option("repoint")

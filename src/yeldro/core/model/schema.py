@@ -38,11 +38,11 @@ class Column:
         collation: name of the collation its values are compared with in a key, where not the
             system's default.
         default: the default as SQL text, None where there is none.
-        generated: computed by the database, so never inserted.
-        blurs: its collation takes texts for equal that differ, which the text form must tell apart.
+        generated: the database computes it, so it is never inserted.
+        equates_texts: its collation takes different texts for equal; their text form must not.
         computed_from: the columns that a generated one may depend on, itself or through others.
-        changes_itself: the database sets it anew whenever its row is changed, unless told not to.
-        row_id: another name for the system's physical row id.
+        changes_itself: the database updates it with its row, unless the statement sets it.
+        row_id: it is another name for the system's physical row id.
     """
 
     name: str
@@ -54,7 +54,7 @@ class Column:
     row_id: bool = False
     changes_itself: bool = False
     computed_from: frozenset[str] = frozenset()
-    blurs: bool = False
+    equates_texts: bool = False
 
     @property
     def why_never_null(self) -> str | None:
@@ -157,7 +157,7 @@ class Table:
             as nobody changes it; none where the system has no physical row id.
         foreign_keys: those in which this table is the child.
         heirs: the tables that inherit from this one, at every depth; `Table` means its own rows.
-        transactional: whether what is removed can be rolled back.
+        transactional: a removal can be rolled back.
         notes: warnings, as phrases.
     """
 
@@ -213,7 +213,7 @@ class Table:
         return not any(self.by_name[name].why_never_null for name in columns)
 
     def changing_with(self, columns: Iterable[str]) -> frozenset[str]:
-        """`columns`, and the generated columns that may change when these do."""
+        """Return `columns`, and the generated columns that may change when these do."""
         changed = {name.lower() for name in columns}
         computed = [(each.name.lower(), {name.lower() for name in each.computed_from})
                     for each in self.columns if each.generated]  # fmt: skip

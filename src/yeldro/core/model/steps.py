@@ -39,12 +39,12 @@ class Step:
 
 
 def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:
-    """True if the rows of all steps are so many different rows.
+    """True if no row is counted in two steps.
 
     Args:
-        steps: what is done to which table, but for steps in passing. Rows that one step changes
+        steps: what is done to which table, auxiliary steps left out. Rows that one step changes
             can be rows that another changes in the same table.
-        in_batches: rows that one batch changes can be rows that a later one removes.
+        in_batches: a later batch can remove rows that an earlier one changed.
     """
     changing = Counter(
         table for action, table in steps if action not in (Action.REMOVE, Action.ADD)

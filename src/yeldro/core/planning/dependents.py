@@ -1,4 +1,4 @@
-"""What becomes of rows that depend on removed ones and are not removed themselves."""
+"""What happens to rows that depend on removed ones and are not removed themselves."""
 
 from __future__ import annotations
 
@@ -19,14 +19,14 @@ from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatme
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
-    from yeldro.core.planning.repoint import Moved, MovedKeys
+    from yeldro.core.planning.repoint import ChildMoves, MovedKeys
 
 _LITERAL = re.compile(r"NULL|[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")
 
 
 @dataclass(frozen=True)
 class Repointed:
-    """Rows of one child table that are moved from duplicates to the kept row.
+    """Rows of one child table that will reference the kept row instead of duplicates.
 
     Args:
         changes: what their columns become.
@@ -38,8 +38,8 @@ class Repointed:
 
 
 @dataclass(frozen=True)
-class Settled:
-    """Rows that stay, by the link through which they depend, and rows that are moved."""
+class DependentRows:
+    """The rows that stay, by the link through which they depend, and the rows that are moved."""
 
     detached: dict[Link, RowSet]
     blocked: dict[Link, RowSet]
@@ -47,12 +47,12 @@ class Settled:
 
 
 @dataclass(frozen=True)
-class Settling:
-    """Settles what stays, once it is known which rows are removed.
+class DependentActions:
+    """Finds what happens to the rows that stay, once the removed rows are known.
 
     Args:
         removed: the removed rows of every table in reach.
-        moved_keys: the keys that move under rows that reference them.
+        moved_keys: referenced keys that move because their own rows are repointed.
     """
 
     session: Session
@@ -61,8 +61,8 @@ class Settling:
     removed: dict[TableName, RowSet]
     moved_keys: MovedKeys
 
-    def settle(self, moves: dict[TableName, Moved]) -> Settled:
-        """Find the rows that are detached, that stand in the way, or that are moved.
+    def find(self, moves: dict[TableName, ChildMoves]) -> DependentRows:
+        """Find the rows that are detached, that block the removal, or that are moved.
 
         Args:
             moves: the child tables of duplicates whose rows are moved to the kept row.
@@ -83,19 +83,19 @@ class Settling:
                 blocked |= {link: found} if found.rows else {}
         repointed = []
         for moved in moves.values():
-            parents = {link.key.parent for link in moved.links if link.carried}
+            parents = {link.key.parent for link in moved.links if link.propagated}
             stuck = any(link.key.child in parents for link in blocked)
             found, hindered = self._moving(moved, stuck=stuck)
             blocked |= hindered
             if found.rows:
                 repointed.append(Repointed(found, moved.links, moved.changes))
-        return Settled(detached, blocked, tuple(repointed))
+        return DependentRows(detached, blocked, tuple(repointed))
 
-    def _moving(self, moved: Moved, *, stuck: bool) -> tuple[RowSet, dict[Link, RowSet]]:
-        """Return the rows of a child table that move, and those that stand in the way of that.
+    def _moving(self, moved: ChildMoves, *, stuck: bool) -> tuple[RowSet, dict[Link, RowSet]]:
+        """Return the rows of a child table that move, and those that prevent it.
 
         Args:
-            stuck: rows that they reference stand in the way themselves, so that theirs is no news.
+            stuck: the rows they reference block already, so these are not named again.
         """
         child = moved.child
         rows = sql.rows_of(child)
@@ -112,13 +112,13 @@ class Settling:
             hindered = RowSet(child, rows, twice, sql.count(self.session.connection, rows, twice))
             if hindered.rows:
                 keys = " and ".join(f"({', '.join(key.columns)})" for key in moved.broken_keys)
-                obstacle = Obstacle(Cause.TWICE, f"{keys} would be there twice")
+                obstacle = Obstacle(Cause.TWICE, f"{keys} would occur twice")
                 link = self._link_of(moved, hindered)
                 blocked[replace(link, treatment=Treatment.BLOCK, obstacle=obstacle)] = hindered
         hinders = self._referenced_change(found, list(moved.changes)) if found.rows else None
         if (
             found.rows
-            and moved.carries
+            and moved.propagates
             and not (child.has_key or self.session.traits.core_checks_foreign_keys)
         ):
             words = f"{child.name} has no key by which its rows are found when they have moved"
@@ -128,8 +128,8 @@ class Settling:
             blocked[replace(link, treatment=Treatment.BLOCK, obstacle=hinders)] = found
         return found, blocked
 
-    def _link_of(self, moved: Moved, hindered: RowSet) -> Link:
-        """Return the first link by which all of these rows move, else by which most of them do."""
+    def _link_of(self, moved: ChildMoves, hindered: RowSet) -> Link:
+        """Return the link by which most of these rows move, the first of several."""
         connection = self.session.connection
         counted = {
             link: sql.count(
@@ -160,7 +160,7 @@ class Settling:
         return that_stay(self.session, child, condition, self.removed)
 
     def _obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
-        """Why rows cannot take the value that detaching gives them, None where they can."""
+        """Return why rows cannot take the value that detaching gives them; None if they can."""
         if not found.rows:
             return None
         if link.to_default:
@@ -170,9 +170,9 @@ class Settling:
         return self._referenced_change(found, link.key.changed_columns)
 
     def _default_obstacle(self, link: Link, found: RowSet) -> Obstacle | None:
-        """Why rows cannot take their columns' defaults, None where they can.
+        """Return why rows cannot take their columns' defaults; None if they can.
 
-        Some keys change only some of their columns; the others keep what they hold.
+        Some keys change only some of their columns; the other columns keep their values.
         """
         child, key = found.table, link.key
         defaults = {name: child.by_name[name].default or "NULL" for name in key.changed_columns}
@@ -185,7 +185,7 @@ class Settling:
         parents = sql.parents_of(key, parent)
         removed = self.removed[parent.name].keys
         if removed is None:
-            raise Fault("removed is not known here")
+            raise Fault(f"the rows of {parent.name} have no key table")
         then = {
             name: sa.literal_column(defaults[name]) if name in defaults else found.source.c[name]
             for name in key.columns
@@ -206,9 +206,9 @@ class Settling:
         return None
 
     def _referenced_change(self, found: RowSet, columns: Sequence[str]) -> Obstacle | None:
-        """Why columns cannot change, as rows that stay reference them; None where none do.
+        """Return why columns cannot change while rows that stay reference them; None if none do.
 
-        What the database computes from them changes too, and what it would be is not known.
+        Columns computed from them change too, and their new values are not known.
         """
         fixed = [name for name in columns if found.table.by_name[name].generated]
         if fixed:
@@ -221,7 +221,7 @@ class Settling:
                 words = f"{key.name} would change too: {computed[0]} is computed from them"
                 return Obstacle(Cause.COMPUTED, words)
         for key in self.session.catalogue.referencing(found.table.name):
-            if key in self.reach.accompanied:
+            if key in self.reach.moving_together:
                 continue
             if changed & set(key.referenced_columns):
                 child = self.session.catalogue.table(key.child)
@@ -242,9 +242,9 @@ class Settling:
 
 
 def _is_fixed(default: str, session: Session) -> bool:
-    """True if a column's default has one value in a transaction."""
+    """True if a column's default has one value throughout a transaction."""
     if _LITERAL.fullmatch(default):
         return True
-    from yeldro.core.selection.filters import is_fixed  # loads the parser, which is seldom needed
+    from yeldro.core.selection.filters import is_fixed  # loads the parser
 
     return is_fixed(default, session)

@@ -1,7 +1,7 @@
-"""Tables from which others inherit: each row goes from the table in which it lives.
+"""Tables that others inherit from: each row is removed from the table in which it lives.
 
-A statement that names such a table means the rows of its heirs too, which have columns, keys and
-foreign keys of their own. So one cleanup becomes one for each table that holds matched rows.
+A statement on such a table affects the rows of its heirs too, which have columns, keys and foreign
+keys of their own. So one cleanup becomes several, one for each table that holds matched rows.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 def split_by_heir(database: Database, job: Job) -> Job:
     """Return the job with a cleanup for each table in which its matched rows live.
 
-    What cannot be taken apart is left as it is, and refused when it is planned.
+    A job that cannot be split is returned as it is, and refused when it is planned.
     """
     if not database.traits.has_inheritance or len(job.cleanups) > 1:
         return job
@@ -69,7 +69,7 @@ def _matches(session: Session, cleanup: Cleanup) -> bool:
     except UsageError as error:
         raise UsageError(
             f"{error.why} The condition must fit {cleanup.selection.table} too, which inherits.",
-            "Name its columns without a table before them, or add --only-table.",
+            "Name its columns without a table before them, or add ‹only_table›.",
         ) from error
     query = matched.select(sa.literal(1)).limit(1)
     return bool(sql.count(session.connection, query.subquery("yeldro_some")))

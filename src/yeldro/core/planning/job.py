@@ -1,4 +1,4 @@
-"""What one command is to do: cleanups in order, checks, and what may never happen."""
+"""What one command is asked to do: cleanups in order, checks, and limits."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Limits:
-    """What no cleanup may do here, whoever asks for it.
+    """Limits that every cleanup keeps.
 
     Args:
         protected: tables of which no row may be removed or changed.
         most_rows: the most rows that one run may remove or change; None for any number.
-        said_in: where these are said, for people.
+        said_in: where the limits are written, for people.
     """
 
     protected: tuple[str, ...] = ()
@@ -49,7 +49,7 @@ class Limits:
                 )
 
     def unknown(self, catalogue: Catalogue) -> list[str]:
-        """Protected names that no table has, as warnings: a slip there would protect nothing."""
+        """Return warnings of protected names that no table has: a slip there protects nothing."""
         known = [str(name) for name in catalogue.table_names()]
         known += [name.name for name in catalogue.table_names()]
         return [
@@ -69,7 +69,7 @@ class Limits:
             raise LimitReached(
                 f"{total:,} rows would go or change, and {self.said_in} allows "
                 f"{self.most_rows:,} in one run.",
-                "If all of them are to go, add --allow-more.",
+                "If all of them should go, add ‹allow_more›.",
                 total=total,
                 most_rows=self.most_rows,
             )
@@ -79,13 +79,13 @@ class Limits:
 class Job:
     """Cleanups that are carried out one after another, in one transaction.
 
-    Each is planned when those before it are done, so it sees the database as they leave it.
+    Each is planned after those before it are done, so it sees the database as they leave it.
 
     Args:
         title: what was asked, in one line.
-        after: what must hold when all are done; else everything is rolled back.
+        after: checks that must hold when all are done; else everything is rolled back.
         expectations: how many rows must go in all cleanups together.
-        described: it comes from a file that may hold several cleanups.
+        described: it comes from a file, which may hold several cleanups.
     """
 
     title: str
@@ -102,7 +102,7 @@ class Job:
 
     @property
     def expects(self) -> bool:
-        """True if for every cleanup something says how many rows must go."""
+        """True if the number of rows that must go is given for every cleanup."""
         return bool(self.expectations) or all(each.expectations for each in self.cleanups)
 
 
@@ -111,8 +111,8 @@ class JobPlan:
     """The plans of a job's cleanups.
 
     Args:
-        follows: for each, the tables it looks at that cleanups before it change. Where there are
-            any its counts are those of the database as it is now, before anything is done.
+        follows: for each, the tables it reads that earlier cleanups change. If there are any, its
+            counts are those of the database as it is now, before the earlier ones.
     """
 
     title: str
@@ -126,7 +126,7 @@ class JobPlan:
 
     @property
     def is_exact(self) -> bool:
-        """True if no cleanup looks at what another one changes."""
+        """True if no cleanup reads what an earlier one changes."""
         return not any(self.follows)
 
     @property
@@ -136,7 +136,7 @@ class JobPlan:
 
 
 def rows_by_table(plans: Sequence[Plan]) -> dict[str, int]:
-    """Rows that several plans remove or change, by table."""
+    """Return the rows that several plans remove or change, by table."""
     counted: Counter[str] = Counter()
     for plan in plans:
         counted.update(plan.rows_by_table)
@@ -144,7 +144,7 @@ def rows_by_table(plans: Sequence[Plan]) -> dict[str, int]:
 
 
 def what_follows(plans: Sequence[Plan]) -> tuple[tuple[str, ...], ...]:
-    """For each plan, the tables it looks at that plans before it change."""
+    """Return, for each plan, the tables it reads that earlier plans change."""
     changed: set[str] = set()
     found = []
     for plan in plans:
@@ -154,7 +154,7 @@ def what_follows(plans: Sequence[Plan]) -> tuple[tuple[str, ...], ...]:
 
 
 def check_alone(job: Job) -> None:
-    """Refuse TRUNCATE beside other cleanups: it locks its table alone, and may commit by itself.
+    """Refuse TRUNCATE among several cleanups: it locks its table, and may commit by itself.
 
     Raises:
         UsageError: one of several cleanups is to truncate.
@@ -168,7 +168,7 @@ def check_alone(job: Job) -> None:
 
 @contextmanager
 def with_error_context(job: Job, place: int) -> Iterator[None]:
-    """Say of a failure which cleanup it comes from, where there are several."""
+    """Add to a failure which of several cleanups it comes from."""
     try:
         yield
     except YeldroError as error:

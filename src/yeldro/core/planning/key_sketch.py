@@ -1,11 +1,10 @@
-"""A small print of a large set of keys, from which it can be told which keys differ.
+"""A small sketch of a large set of keys, from which two sets can be compared.
 
-Every key is added into a few of a fixed number of cells, each of which holds a number of keys, the
-sum of the keys and the sum of their hashes. What two sets have in common cancels out when one
-print is taken from the other; a cell in which one key is left tells that key, which then is taken
-out of its other cells, and so on. Differences of up to about a thousand keys come back whole,
-however large the sets; of more only the numbers are known. (Invertible Bloom lookup tables:
-Goodrich and Mitzenmacher, 2011.)
+Every key is added to a few of a fixed number of cells. A cell holds the number of its keys, their
+sum, and the sum of their hashes. When one sketch is subtracted from another, the common keys cancel
+out. A cell with one key left gives that key, which is then taken out of its other cells, and so on.
+Differences of up to about a thousand keys are found in full, however large the sets; of larger
+ones only the numbers are known. (Invertible Bloom lookup tables: Goodrich and Mitzenmacher, 2011.)
 """
 
 from __future__ import annotations
@@ -35,7 +34,7 @@ class Difference:
     """How a set of keys differs from an earlier one.
 
     Args:
-        new, gone: keys as JSON text; all of them only where it is `whole`.
+        new, gone: keys as JSON text; these are all of them only if `whole`.
     """
 
     new: tuple[str, ...]
@@ -48,17 +47,17 @@ class Difference:
 
 @dataclass
 class KeySketch:
-    """The print of a set of keys, in whatever order they are added.
+    """The sketch of a set of keys; their order does not matter.
 
     Args:
-        cells: by place, number of keys, sum of keys and sum of their hashes.
+        cells: by place, the number of keys, their sum, and the sum of their hashes.
     """
 
     rows: int = 0
     cells: dict[int, tuple[int, int, int]] = field(default_factory=dict)
 
     def add(self, key: bytes, times: int = 1) -> None:
-        """Add a key so many times, or take it out so many times where that is negative."""
+        """Add a key `times` times, or take it out if that is negative."""
         self.rows += times
         value, digest = _number(key), _hash(key)
         for place in _places(digest):
@@ -70,7 +69,7 @@ class KeySketch:
                 self.cells.pop(place, None)
 
     def since(self, earlier: KeySketch) -> Difference:
-        """What is new here and what is gone, compared with an earlier print."""
+        """Return the keys that are new or gone since an earlier sketch."""
         left = KeySketch(self.rows - earlier.rows, dict(self.cells))
         for place, cell in earlier.cells.items():
             own = left.cells.get(place, (0, 0, 0))
@@ -93,16 +92,16 @@ class KeySketch:
         return Difference(tuple(sorted(new)), tuple(sorted(gone)), not left.cells)
 
     def document(self) -> dict[str, Any]:
-        """Return the print as JSON holds it."""
+        """Return the sketch as JSON holds it."""
         cells = {str(place): [n, f"{k:x}", f"{h:x}"] for place, (n, k, h) in self.cells.items()}
         return {"rows": self.rows, "cells": cells}
 
     @classmethod
     def read(cls, document: Mapping[str, Any]) -> KeySketch:
-        """Return a print from JSON.
+        """Return a sketch from JSON.
 
         Raises:
-            KeyError, TypeError, ValueError: it is none.
+            KeyError, TypeError, ValueError: the document is not a sketch.
         """
         cells = {}
         for place, (count, keys, hashes) in document["cells"].items():
@@ -113,9 +112,9 @@ class KeySketch:
 
 
 def sketch_of(session: Session, work: Work) -> KeySketch:
-    """Return the print of the keys of the rows that one step is about to remove or change.
+    """Return the sketch of the keys of the rows that one step is about to remove or change.
 
-    Rows without a key are told apart by all they hold.
+    Where a table has no key, all columns are taken.
     """
     table = work.rows.table
     source = work.rows.source
@@ -134,7 +133,7 @@ def sketch_of(session: Session, work: Work) -> KeySketch:
 
 
 def key_names(table: Table) -> tuple[str, ...]:
-    """Return the columns that a print tells rows of a table apart by."""
+    """Return the columns that a sketch takes as the key of a table."""
     if table.has_key:
         return table.identity.columns
     return tuple(column.name for column in table.stored_columns)
@@ -161,7 +160,7 @@ def _number(key: bytes) -> int:
 
 
 def _places(digest: int) -> list[int]:
-    """One cell in each part, so that no key counts twice in one cell."""
+    """Return a cell in each part, so that no key counts twice in one cell."""
     return [
         part * _CELLS_IN_A_PART + (digest >> (part * 16)) % _CELLS_IN_A_PART
         for part in range(_PARTS)
@@ -169,7 +168,7 @@ def _places(digest: int) -> list[int]:
 
 
 def _single(cell: tuple[int, int, int]) -> tuple[bytes, int] | None:
-    """Return the only key of a cell and how often it stands there; None where it holds several."""
+    """Return the only key of a cell and how often it is there; None if the cell holds several."""
     count, keys, hashes = cell
     if not count or keys % count:
         return None

@@ -1,4 +1,4 @@
-"""The temporary key tables of one ripple: which columns they have, and what goes into them."""
+"""The temporary key tables of one ripple: their columns, and what goes into them."""
 
 from __future__ import annotations
 
@@ -29,12 +29,12 @@ WAVE = "yeldro_wave"
 
 @dataclass
 class KeyTables:
-    """Key tables by table and use, each made when it is first asked for.
+    """Key tables by table and use, each made when it is first needed.
 
     Args:
         start: the matched rows of the named table.
-        extra: columns of the named table that its key table is to hold besides.
-        tells_kept: the named table's key table tells of each row which one is kept for it.
+        extra: further columns of the named table for its key table.
+        tells_kept: the named table's key table holds, for each row, the key of the row kept for it.
     """
 
     session: Session
@@ -45,7 +45,7 @@ class KeyTables:
     made: dict[tuple[TableName, str], sa.TableClause] = field(default_factory=dict)
 
     def create(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
-        """An empty key table for rows of `table`, with the columns that references to them need.
+        """Make an empty key table for a table, with its row key and all referenced columns.
 
         Args:
             use: tells several key tables of one table apart.
@@ -77,7 +77,7 @@ class KeyTables:
         return keys
 
     def create_detached(self, link: Link) -> sa.TableClause:
-        """Return an empty key table for the rows that a link detaches."""
+        """Make an empty key table for the rows that a link detaches."""
         use = f"detached by {link.key.name}"
         if (link.key.child, use) not in self.made:
             identity = key_columns(self.session.catalogue.table(link.key.child))
@@ -88,7 +88,7 @@ class KeyTables:
     def values(
         self, table: Table, rows: sa.FromClause, keys: sa.TableClause
     ) -> dict[str, sa.ColumnElement[Any]]:
-        """What goes into the columns of a key table, but for its own marks."""
+        """Return the values for a key table's columns, without the columns it adds itself."""
         names = [column.name for column in key_columns(table)]
         values = dict(zip(names, key_values(self.session, table, rows), strict=True))
         marks = {WAVE, COPIES.name, *(column.name for column in kept_columns(table))}
@@ -102,7 +102,7 @@ class KeyTables:
         self.session.key_table_filled(keys)
 
     def count(self, table: Table, keys: sa.FromClause, held: int) -> int:
-        """Return the rows that `held` entries of a key table stand for."""
+        """Return the number of rows that `held` entries of a key table stand for."""
         if table.identity.kind is not IdentityKind.ALL_COLUMNS:
             return held
         rows = sql.rows_of(table)
@@ -110,5 +110,5 @@ class KeyTables:
 
 
 def once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:
-    """Return the query, each row once where equal rows have one entry in a key table."""
+    """Return the query without repetitions if identical rows share an entry in a key table."""
     return query.distinct() if table.identity.kind is IdentityKind.ALL_COLUMNS else query

@@ -1,9 +1,9 @@
-"""In which order rows are removed, so that the database never finds a row without its parent.
+"""The order in which rows are removed, so that no row is ever left without its parent.
 
 Children before parents, over the strongly connected components of the foreign keys between the
-affected tables. Inside a component the first that applies: one statement, where checks come when
-the statement, or everything, is done; waves of rows that no remaining row references; constraints
-deferred to the commit; a link set to NULL first. Where none does, the cleanup is refused.
+affected tables. Inside a component the first of these that applies: one statement, if checks come
+after the statement or after everything; waves of rows that no remaining row references; constraints
+deferred to the commit; a link set to NULL first. If none applies, the cleanup is refused.
 """
 
 from __future__ import annotations
@@ -30,12 +30,12 @@ _MOST_WAVES = 200
 
 
 @dataclass(frozen=True)
-class Move:
+class RemovalStep:
     """Rows that one statement removes, or changes first so that they can be removed.
 
     Args:
-        changes: the link that is set to NULL first, None where the rows are removed.
-        note: how the order was found, where that is not plain.
+        changes: the link that is set to NULL first, None if the rows are removed.
+        note: how the order was found, if that is not obvious.
     """
 
     rows: RowSet
@@ -45,20 +45,20 @@ class Move:
 
 @dataclass(frozen=True)
 class Order:
-    """The moves, and what has to be known of them.
+    """The steps in order, and how the system must treat them.
 
     Args:
         deferred: foreign keys that must be checked at the commit.
         in_waves: rows of a cycle go in waves.
     """
 
-    moves: tuple[Move, ...] = ()
+    steps: tuple[RemovalStep, ...] = ()
     deferred: tuple[ForeignKey, ...] = ()
     in_waves: bool = False
 
 
 def removal_order(session: Session, ripple: Ripple) -> Order:
-    """Put the removed sets in order.
+    """Put the removed rows of all tables in order.
 
     Raises:
         Refused: a cycle of foreign keys leaves no order; the evidence holds it.
@@ -67,12 +67,12 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
         name: [key for key in found.table.foreign_keys if key.parent in ripple.removed]
         for name, found in reversed(ripple.removed.items())
     }
-    moves: list[Move] = []
+    steps: list[RemovalStep] = []
     deferred: list[ForeignKey] = []
     in_waves = False
     leads_to = _parents(keys_of)
-    for link in ripple.reach.links:  # what cannot move goes before the others do, and they first
-        if link.only_conflicts and link.carried and link.key.child in leads_to:
+    for link in ripple.reach.links:  # rows that cannot move go first, then the others move
+        if link.only_conflicts and link.propagated and link.key.child in leads_to:
             leads_to[link.key.child].append(ripple.reach.tables[0].name)
     for component in components(leads_to):
         inside = [
@@ -80,7 +80,7 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
             if key.parent in component and key.parent != name
         ]  # fmt: skip
         if session.traits.core_checks_foreign_keys or len(component) == 1:
-            moves += [Move(ripple.removed[name]) for name in component]
+            steps += [RemovalStep(ripple.removed[name]) for name in component]
             continue
         own = [key for name in component for key in keys_of[name] if key.parent == name]
         found = _waves(session, ripple, component, [*inside, *own])
@@ -90,14 +90,14 @@ def removal_order(session: Session, ripple: Ripple) -> Order:
         if found is None and all(waits):
             deferred += inside
             note = "foreign keys checked at the commit"
-            found = [Move(ripple.removed[name], note=note) for name in component]
-        moves += found or _null_first(session, ripple, component, inside)
-    return Order(tuple(moves), tuple(deferred), in_waves)
+            found = [RemovalStep(ripple.removed[name], note=note) for name in component]
+        steps += found or _null_first(session, ripple, component, inside)
+    return Order(tuple(steps), tuple(deferred), in_waves)
 
 
 def unordered(ripple: Ripple) -> Order:
     """Return the sets of a cleanup that is blocked, the farthest from the named table first."""
-    return Order(tuple(Move(found) for found in reversed(ripple.removed.values())))
+    return Order(tuple(RemovalStep(found) for found in reversed(ripple.removed.values())))
 
 
 def _parents(keys_of: Mapping[TableName, Sequence[ForeignKey]]) -> dict[TableName, list[TableName]]:
@@ -106,11 +106,11 @@ def _parents(keys_of: Mapping[TableName, Sequence[ForeignKey]]) -> dict[TableNam
 
 def _waves(
     session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
-) -> list[Move] | None:
-    """Rows that no remaining row of the component references, again and again; None if stuck."""
+) -> list[RemovalStep] | None:
+    """Return waves of rows that no remaining row references; None if rows are left over."""
     done = {name: _identity_table(session, ripple.removed[name]) for name in component}
     remaining = {name: ripple.removed[name].rows for name in component}
-    moves: list[Move] = []
+    steps: list[RemovalStep] = []
     for wave in range(1, _MOST_WAVES + 1):
         before = sum(remaining.values())
         for name in component:
@@ -128,9 +128,9 @@ def _waves(
                 remaining[name] -= rows
                 condition = stands_in(session, found.table, found.source, free)
                 rowset = RowSet(found.table, found.source, condition, rows)
-                moves.append(Move(rowset, note=f"wave {wave}"))
+                steps.append(RemovalStep(rowset, note=f"wave {wave}"))
         if not any(remaining.values()):
-            return moves
+            return steps
         if sum(remaining.values()) == before:
             return None
     return None
@@ -149,9 +149,9 @@ def _fill_wave(
     done: Mapping[TableName, sa.TableClause],
     free: sa.TableClause,
 ) -> None:
-    """Put in `free` the rows of a table that are not done and that none not done references.
+    """Put in `free` the rows of a table that no other row still to go references.
 
-    A row may reference itself.
+    Rows that are done are left out. A row may reference itself.
     """
     found = ripple.removed[name]
     identity = found.table.identity.columns
@@ -170,7 +170,7 @@ def _fill_wave(
             others = (referencing.c[each] != found.source.c[each] for each in identity)
             holds.append(sa.or_(*others))
         if child.keys is None:
-            raise Fault("keys is not known here")
+            raise Fault(f"the rows of {key.child} have no key table")
         going = stands_in(session, child.table, referencing, child.keys)
         gone = stands_in(session, child.table, referencing, done[key.child])
         query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
@@ -183,10 +183,10 @@ def _fill_wave(
 
 def _null_first(
     session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
-) -> list[Move]:
-    """Set as few nullable links to NULL as break every cycle, then remove children first.
+) -> list[RemovalStep]:
+    """Set the fewest nullable links to NULL that break every cycle, then remove children first.
 
-    Only where a key finds the changed rows again: a physical row id can change with the row.
+    Only if a key finds the changed rows again: a physical row id can change with the row.
     """
     tables = {name: ripple.removed[name].table for name in component}
     nullable = [
@@ -200,8 +200,8 @@ def _null_first(
             parts = components(graph)
             if all(len(part) == 1 for part in parts):
                 first = [_set_null(session, ripple, key) for key in cut]
-                return [move for move in first if move.rows.rows] + [
-                    Move(ripple.removed[name]) for part in parts for name in part
+                return [step for step in first if step.rows.rows] + [
+                    RemovalStep(ripple.removed[name]) for part in parts for name in part
                 ]
     raise _no_order(component, inside)
 
@@ -213,17 +213,17 @@ def _graph_without(
     return {name: [key.parent for key in kept if key.child == name] for name in component}
 
 
-def _set_null(session: Session, ripple: Ripple, key: ForeignKey) -> Move:
+def _set_null(session: Session, ripple: Ripple, key: ForeignKey) -> RemovalStep:
     found = ripple.removed[key.child]
     linked = (found.source.c[name].is_not(None) for name in key.columns)
     condition = sa.and_(found.condition, *linked)
     rows = sql.count(session.connection, found.source, condition)
     changed = RowSet(found.table, found.source, condition, rows, found.keys)
-    return Move(changed, key, "breaks a cycle, before the rows are removed")
+    return RemovalStep(changed, key, "breaks a cycle, before the rows are removed")
 
 
 def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> Refused:
-    """Return the cycle, written `a.x → b.y → a.z`."""
+    """Return the refusal of a cycle, which is written `a.x → b.y → a.z`."""
     path = cycle_through(_graph_without(component, inside, ()), component)
     keys: list[Any] = []
     for child, parent in pairwise(path):

@@ -1,4 +1,4 @@
-"""A plan: every step in order, each with its exact number of rows, or what stands in the way."""
+"""A plan: every step in order, each with its exact number of rows, or what blocks it."""
 
 from __future__ import annotations
 
@@ -48,14 +48,14 @@ _FATES = {
 
 @dataclass(frozen=True)
 class Cleanup:
-    """One described deletion: the rows, what happens to their dependents, and how many must go.
+    """One deletion as asked for: the rows, what happens to dependents, how many must go.
 
     Args:
-        allowed_triggers: triggers whose own changes to other rows the user accepts.
-        no_way_back: tables without transactions, of which the user accepts that what is removed
+        allowed_triggers: triggers whose changes to other rows the user accepts.
+        no_way_back: tables without transactions whose removals the user accepts, though they
             cannot be rolled back.
-        truncate: empty the whole table by the system's TRUNCATE.
-        add_constraint: make the constraint that keeps the removed duplicates from coming back.
+        truncate: empty the whole table by TRUNCATE.
+        add_constraint: add the constraint that keeps such duplicates out.
     """
 
     selection: Selection
@@ -69,10 +69,10 @@ class Cleanup:
 
 @dataclass(frozen=True)
 class Blocked:
-    """A foreign key that stands in the way.
+    """A foreign key that blocks the removal.
 
     Args:
-        reason: its referential action or the user's choice, and why that cannot be carried out.
+        reason: its referential action or the user's choice, and why neither can be carried out.
         rows: rows that reference removed rows and would stay.
         columns, sample: a few of those rows.
         remedies: the options that would remove or detach them.
@@ -112,8 +112,8 @@ class Plan:
         matched: rows of the named table that the selection picks.
         total: rows that all steps remove or change.
         at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
-        prevention: the statement that would have kept the duplicates out, where the plan leaves
-            none.
+        prevention: the statement that would have kept the duplicates out, if the plan leaves no
+            duplicates.
         reads: the tables whose rows decide the counts.
         commits_by_itself: nothing can be rolled back once the rows go.
         table_rows: rows in the named table.
@@ -149,8 +149,8 @@ class Work:
 
     Args:
         changes: new values by column, for rows that are changed.
-        at_once: keys move with the rows that reference them, so that a system which checks every
-            statement needs all such steps as one.
+        at_once: keys move together with the rows that reference them; a system that checks each
+            statement needs all such steps in one.
     """
 
     step: Step
@@ -161,11 +161,11 @@ class Work:
 
 @dataclass(frozen=True)
 class Prepared:
-    """A plan together with the sets it was made from, which live as long as the session.
+    """A plan with the sets of rows it was made from, which live as long as the session.
 
     Args:
-        deferred: foreign keys that the system must be told to check at the commit.
-        in_waves: rows of a cycle of foreign keys go in waves.
+        deferred: foreign keys that the system must check at the commit.
+        in_waves: rows on a cycle of foreign keys go in waves.
     """
 
     plan: Plan
@@ -183,16 +183,16 @@ def prepare(
 
     Args:
         explain: also count the dependents of every foreign key, for people to read.
-        steps_before: steps of other cleanups that come first; numbers go on from there.
+        steps_before: the number of steps of earlier cleanups; step numbers go on from there.
 
     Raises:
-        UsageError: the cleanup contradicts itself or names what does not exist.
+        UsageError: the cleanup contradicts itself or uses an unknown name.
         Refused: it is empty, or detaches what cannot be NULL.
     """
     if cleanup.choices.repoint and not cleanup.selection.duplicates_by:
         raise UsageError(
-            "--repoint moves rows to the one that is kept of duplicates, and none are chosen.",
-            "Add --duplicates-by COLUMNS, or drop --repoint.",
+            "‹repoint› moves rows to the kept one of duplicates, and no duplicates are chosen.",
+            "Add ‹duplicates_by› COLUMNS, or drop ‹repoint›.",
         )
     if cleanup.truncate:
         check_selection(cleanup.selection)
@@ -228,7 +228,7 @@ def prepare(
 
 
 def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
-    """Refuse the name of a trigger that no table has which any of the cleanups can touch.
+    """Refuse the name of a trigger if no table that the cleanups can touch has it.
 
     Raises:
         UsageError: none has it; the nearest names are told.
@@ -252,7 +252,7 @@ def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
     for name in names:
         if name not in known:
             raise UnknownName(
-                f"--allow-trigger {name}: no table that is touched has a trigger of that name.",
+                f"‹allow_trigger› {name}: no table that this touches has a trigger of that name.",
                 name,
                 known,
             )
@@ -264,23 +264,23 @@ def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str
         statement = session.prevention(matched.table, grouping.by, grouping.same)
         if not statement and cleanup.add_constraint:
             raise UsageError(
-                f"No constraint of {session.traits.name} compares text as --ignore-case does, "
+                f"No constraint of {session.traits.name} compares text as ‹ignore_case› does, "
                 f"beyond the letters A to Z.",
-                "Drop --add-constraint, or store the text in one case and compare it plainly.",
+                "Drop ‹add_constraint›, or store the text in one case and compare it plainly.",
             )
         return statement
     if cleanup.add_constraint:
         raise UsageError(
-            "--add-constraint keeps duplicates out, and this leaves some or chooses none.",
-            "Give --duplicates-by and nothing that narrows it, or drop --add-constraint.",
+            "‹add_constraint› keeps duplicates out, and this cleanup leaves some or chooses none.",
+            "Give ‹duplicates_by› and nothing that narrows it, or drop ‹add_constraint›.",
         )
     return ""
 
 
 def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
-    """Return the columns that name a group, which are looked at again after the removal."""
+    """Return the columns that name a group; the proof after the removal needs them."""
     by = cleanup.selection.duplicates_by
-    return find_columns(table, by, "--duplicates-by") if by else ()
+    return find_columns(table, by, "‹duplicates_by›") if by else ()
 
 
 def _in_order(
@@ -298,7 +298,7 @@ def _in_order(
     repoints = [
         (found, "; ".join(link.because for link in found.links)) for found in ripple.repointed
     ]
-    for move in order.moves:
+    for move in order.steps:
         name = move.rows.table.name
         if name == matched.table.name and move.changes is None:
             work += _repointing(before + len(work), repoints)
@@ -324,12 +324,12 @@ def _in_order(
 
 
 def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
-    """Children are moved when the ones that cannot be are gone, and before what they leave goes."""
+    """Return the steps that move children: when those that cannot move are gone."""
     together = {
         name
         for found, _ in repoints
         for link in found.links
-        if link.carried
+        if link.propagated
         for name in (link.key.parent, link.key.child)
     }
     last = sorted(repoints, key=lambda pair: pair[0].rows.table.name in together)
@@ -373,7 +373,7 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     cannot_move = link.reason == REPOINT and cause is not Cause.TWICE
     if cannot_move or cause is Cause.NO_KEPT_ROW:
         remedies = []
-    changes_keys = cause in (Cause.REFERENCED, Cause.COMPUTED) or link.carried
+    changes_keys = cause in (Cause.REFERENCED, Cause.COMPUTED) or link.propagated
     if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
         remedies.append(Option("detach", link.key.name))
     return Blocked(
@@ -434,7 +434,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
 
 
 def _unsure(session: Session, found: RowSet) -> list[str]:
-    """What is not known of rows that go: what else may go with them, and whether they come back."""
+    """Return what is not known of rows that go: what else may go, and whether they come back."""
     warnings = []
     name = found.table.name
     if session.unseen_references(found.table) is None:
@@ -454,7 +454,7 @@ def _unsure(session: Session, found: RowSet) -> list[str]:
 
 
 def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
-    """What a restore cannot promise of rows in which a trigger changes values."""
+    """Return what a restore cannot promise of rows in which a trigger changes values."""
     if event == "delete":
         return (
             f"A restore fires the trigger {trigger.name} when rows of {table.name} come back; what "
@@ -467,7 +467,7 @@ def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
 
 
 def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
-    """What this user may not do of what the cleanup needs, such as `DELETE on reading`."""
+    """Return the privileges that this user lacks for the cleanup, such as `DELETE on reading`."""
     missing = [session.missing_privileges(found.table, None) for found in ripple.removed.values()]
     missing += [
         session.missing_privileges(found.table, link.key.changed_columns)

@@ -1,7 +1,7 @@
-"""Children of duplicates that go are moved to the row of the group that is kept.
+"""Children of removed duplicates are moved to the row of the group that is kept.
 
-Where a child's own unique key would then hold twice, the children are duplicates themselves: the
-one that already is at the kept row stays, else the first by key.
+If a unique key of a child table would then occur twice, the children are duplicates themselves: the
+one that already references the kept row stays, else the first by key.
 """
 
 from __future__ import annotations
@@ -22,11 +22,11 @@ from yeldro.core.selection.duplicates import Grouping, kept_values
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.planning.treatment import Link, Reach
-    from yeldro.core.planning.unique_conflicts import Rivals
+    from yeldro.core.planning.unique_conflicts import UniqueConflicts
 
 
 @dataclass(frozen=True)
-class Moves:
+class KeyMoves:
     """Where references to removed duplicates go: from old values to those of the kept row.
 
     Args:
@@ -38,8 +38,8 @@ class Moves:
     values: sa.TableClause
 
     @classmethod
-    def create(cls, session: Session, table: Table, columns: Sequence[str]) -> Moves:
-        """Return an empty one for references to `columns` of `table`."""
+    def create(cls, session: Session, table: Table, columns: Sequence[str]) -> KeyMoves:
+        """Make an empty one for references to `columns` of `table`."""
         declared = [table.by_name[name] for name in columns]
         old = [_renamed(column, f"old_{place}") for place, column in enumerate(declared)]
         new = [_renamed(column, f"new_{place}") for place, column in enumerate(declared)]
@@ -48,15 +48,15 @@ class Moves:
     def fill(
         self, session: Session, table: Table, grouping: Grouping, removed: sql.Predicate
     ) -> None:
-        """Note the kept row's values for every removed row."""
+        """Fill in the kept row's values for every removed row."""
         old, new = kept_values(session, table, grouping, self.columns, removed)
         query = sa.select(*old, *new).where(*(value.is_not(None) for value in (*old, *new)))
         self._insert(session, query.distinct())
 
     def fill_from(self, session: Session, table: Table, keys: sa.FromClause) -> None:
-        """Note the same from a key table that tells the kept row's key for every removed row.
+        """Fill in the same from a key table that holds the kept row's key for every removed row.
 
-        The key itself must be what is referenced.
+        The referenced columns must be the row key.
         """
         kept = [column.name for column in kept_columns(table)]
         place = {name: number for number, name in enumerate(table.identity.columns)}
@@ -71,7 +71,7 @@ class Moves:
     def new_value(
         self, session: Session, link: Link, place: int, child: Table, parent: Table
     ) -> sa.ColumnElement[Any]:
-        """What the column at `place` of a link's moves becomes; its own where it does not move."""
+        """Return what the column at `place` of a link becomes, its own value if it stays."""
         rows = sql.rows_of(child)
         values = self.values.alias(f"yeldro_moved_{place}")
         found = sa.select(values.c[f"new_{place}"]).where(
@@ -94,7 +94,7 @@ class Moves:
 
 @dataclass(frozen=True)
 class MovedKeys:
-    """The keys that move under rows that reference them, as they were, in key tables.
+    """Key tables of referenced keys that move, as they were before.
 
     Args:
         removed: the removed rows of every table in reach, as far as they are known.
@@ -107,27 +107,27 @@ class MovedKeys:
     filled: set[ForeignKey] = field(default_factory=set)
 
     def table(self, key: ForeignKey) -> sa.TableClause:
-        """Return the key table of the rows that are referenced by a carried key and move."""
+        """Return the key table of the rows that move and that a propagated key references."""
         return self.keys.create(self.session.catalogue.table(key.parent), f"moved for {key.name}")
 
     def depends(self, link: Link) -> sql.Predicate:
-        """True if a row moves by a link, if it stays."""
+        """True if a row moves by a link, provided that it stays."""
         child = self.session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
-        if not link.carried:
+        if not link.propagated:
             return depends_on(self.session, link, child, rows, self.removed[link.key.parent])
         self.fill([link])
         return self.references(link)
 
     def fill(self, links: Iterable[Link]) -> None:
-        """Note the keys that carried ones among the links reference, when first needed."""
+        """Fill the key tables of the propagated links, each when it is first needed."""
         for link in links:
-            if link.carried and link.key not in self.filled:
+            if link.propagated and link.key not in self.filled:
                 self.filled.add(link.key)
                 self._fill(link)
 
     def references(self, link: Link) -> sql.Predicate:
-        """True if a row of a carried link's child table references a key that moves."""
+        """True if a row of a propagated link's child table references a key that moves."""
         child = self.session.catalogue.table(link.key.child)
         parent = self.session.catalogue.table(link.key.parent)
         rows = sql.rows_of(child)
@@ -145,8 +145,8 @@ class MovedKeys:
 
 
 @dataclass(frozen=True)
-class Moved:
-    """The links of one child table that are moved, with where each leads.
+class ChildMoves:
+    """The links of one child table that move, with what its columns become.
 
     Args:
         parent: the table of the duplicates.
@@ -156,13 +156,14 @@ class Moved:
     parent: Table
     links: tuple[Link, ...]
     changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
-    rivals: Rivals | None = None
+    conflicts: UniqueConflicts | None = None
 
     @classmethod
     def of(
         cls, session: Session, child: Table, parent: Table, links: Sequence[Link],
-        moves: dict[tuple[str, ...], Moves], moved_keys: MovedKeys, rivals: Rivals | None,
-    ) -> Moved:  # fmt: skip
+        moves: dict[tuple[str, ...], KeyMoves], moved_keys: MovedKeys,
+        conflicts: UniqueConflicts | None,
+    ) -> ChildMoves:  # fmt: skip
         """Return the moved links of `child`, and what its columns become."""
         changes: dict[str, sa.ColumnElement[Any]] = {}
         rows = sql.rows_of(child)
@@ -170,36 +171,36 @@ class Moved:
             known = moves[tuple(theirs for _, theirs in link.moves)]
             for place, (name, _) in enumerate(link.moves):
                 value = known.new_value(session, link, place, child, parent)
-                if link.carried:
+                if link.propagated:
                     own = changes.get(name, rows.c[name])
                     value = sa.case((moved_keys.references(link), value), else_=own)
                 changes[name] = value
-        return cls(child, parent, tuple(links), changes, rivals)
+        return cls(child, parent, tuple(links), changes, conflicts)
 
     @property
-    def carries(self) -> bool:
-        """True if rows move because rows that they reference do."""
-        return any(link.carried for link in self.links)
+    def propagates(self) -> bool:
+        """True if rows move because the keys they reference do."""
+        return any(link.propagated for link in self.links)
 
     @property
     def broken_keys(self) -> list[CandidateKey]:
-        """The unique keys of the child that could hold twice once rows have moved."""
+        """The unique keys of the child that could occur twice once rows have moved."""
         return breakable_keys(self.child, self.changes)
 
     def _moves_in(self, key: CandidateKey) -> sql.Predicate:
-        """True if a row gets another value in a unique key; else it is there already."""
+        """True if a row gets another value in a unique key."""
         rows = sql.rows_of(self.child)
         changed = [name for name in key.columns if name in self.changes]
         return sa.or_(*(self.changes[name] != rows.c[name] for name in changed))
 
     def conflicting(self, session: Session, *leave_out: sql.Predicate) -> sql.Predicate:
-        """True if a row would, once moved, hold a unique key that another row holds then.
+        """True if a row would, once moved, have the same unique key as another row.
 
         Args:
-            leave_out: rows that are removed anyway, and so hold nothing.
+            leave_out: rows that are removed anyway, so they have no key.
         """
-        if self.rivals is not None:
-            return self.rivals.settle(self.changes, *leave_out)
+        if self.conflicts is not None:
+            return self.conflicts.losing(self.changes, *leave_out)
         rows = sql.rows_of(self.child)
         conditions = []
         for number, key in enumerate(self.broken_keys):
@@ -222,7 +223,7 @@ class Moved:
 
 
 def breakable_keys(child: Table, changed: Collection[str]) -> list[CandidateKey]:
-    """Return the unique keys of a child that can hold twice once these columns have moved."""
+    """Return the unique keys of a child that can occur twice once these columns have moved."""
     return [key for key in child.candidate_keys if not {*key.columns}.isdisjoint(changed)]
 
 

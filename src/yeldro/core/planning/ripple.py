@@ -1,9 +1,9 @@
-"""The rows that go, and the rows that depend on them: a least fixpoint, kept in the database.
+"""The rows that go, and the rows that depend on them: a least fixpoint, computed in the database.
 
 R starts as the matched rows. A child row depends on a removed parent row when none of its foreign
 key columns is NULL and all equal the referenced ones (MATCH SIMPLE, SQL:2016, 4.18.2). Rows that
-depend through a link that removes are in R too, and so on. Sets live in temporary key tables; a
-set that is used once has none, its condition is used directly.
+depend through a link that removes are in R too, and so on. Sets live in temporary key tables; for
+a set that is used only once its condition is used directly.
 """
 
 from __future__ import annotations
@@ -19,12 +19,12 @@ from yeldro.core.database.identity import COPIES, ROW_HASH, in_keys, stands_in
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
-from yeldro.core.planning.dependents import Repointed, Settling
+from yeldro.core.planning.dependents import DependentActions, Repointed
 from yeldro.core.planning.key_tables import WAVE, KeyTables, once
-from yeldro.core.planning.repoint import Moved, MovedKeys, Moves, breakable_keys
+from yeldro.core.planning.repoint import ChildMoves, KeyMoves, MovedKeys, breakable_keys
 from yeldro.core.planning.row_sets import RowSet, compared, depends_on, references
 from yeldro.core.planning.treatment import Link, Reach, Treatment
-from yeldro.core.planning.unique_conflicts import Rivals
+from yeldro.core.planning.unique_conflicts import UniqueConflicts
 from yeldro.core.selection.duplicates import note_surplus
 
 if TYPE_CHECKING:
@@ -38,12 +38,12 @@ class Ripple:
 
     Args:
         matched: rows the selection picks.
-        matched_keys: their keys, where a key table holds them.
+        matched_keys: their keys, if a key table holds them.
         removed: the rows that go, by table, the named table among them.
         detached: rows that stay and lose a link.
         blocked: rows that stand in the way.
-        repointed: rows that stay and are moved to the kept row of a group.
-        moved_keys: the keys that move under rows that reference them, where rows are repointed.
+        repointed: rows that stay and will reference the kept row of a group.
+        moved_keys: referenced keys that move because their own rows are repointed.
     """
 
     reach: Reach
@@ -62,18 +62,18 @@ def trace(
     """Compute the sets of rows that a cleanup removes, detaches or is blocked by.
 
     Args:
-        extra: columns of the named table that its key table is to hold besides.
+        extra: further columns of the named table for its key table.
     """
     return _Tracing(session, matched, reached, extra).trace()
 
 
 def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
-    """How many rows depend on removed rows through each link, where any do."""
+    """Return how many rows depend on removed rows through each link, where any do."""
     counted = {}
     for link in ripple.reach.links:
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
-        if link.carried and not link.only_conflicts:
+        if link.propagated and not link.only_conflicts:
             if ripple.moved_keys and link.key in ripple.moved_keys.filled:
                 condition = ripple.moved_keys.references(link)
                 counted[link] = sql.count(session.connection, rows, condition)
@@ -89,7 +89,7 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
 
 
 class _Tracing:
-    """One computation of a ripple; the sets found so far."""
+    """One computation of a ripple, with the sets found so far."""
 
     def __init__(
         self, session: Session, matched: MatchedRows, reached: Reach, extra: Sequence[str]
@@ -103,9 +103,9 @@ class _Tracing:
         self.matched = 0
         self.matched_keys: sa.FromClause | None = None
         self.keys = KeyTables(session, matched, reached, tuple(extra))
-        self.moves: dict[tuple[str, ...], Moves] = {}
-        self.moved: dict[TableName, Moved] = {}
-        self.rivals: dict[TableName, Rivals] = {}
+        self.moves: dict[tuple[str, ...], KeyMoves] = {}
+        self.moved: dict[TableName, ChildMoves] = {}
+        self.conflicts: dict[TableName, UniqueConflicts] = {}
         self.moved_keys = MovedKeys(session, reached, self.keys, self.removed)
 
     def trace(self) -> Ripple:
@@ -132,23 +132,25 @@ class _Tracing:
                 self._pass_once(self.tables[names[0]])
             if self.start.table.name in names:
                 self._fill_moves()
-        settling = Settling(self.session, self.reach, self.keys, self.removed, self.moved_keys)
-        settled = settling.settle(self.moved)
+        actions = DependentActions(
+            self.session, self.reach, self.keys, self.removed, self.moved_keys
+        )
+        dependents = actions.find(self.moved)
         return Ripple(
             reach=self.reach,
             matched=self.matched,
             removed={name: found for name, found in self.removed.items() if found.rows},
-            detached=settled.detached,
-            blocked=settled.blocked,
+            detached=dependents.detached,
+            blocked=dependents.blocked,
             matched_keys=self.matched_keys,
-            repointed=settled.repointed,
+            repointed=dependents.repointed,
             moved_keys=self.moved_keys,
         )
 
     def _make_key_tables(
         self, plain: Sequence[TableName], cyclic: Sequence[Sequence[TableName]]
     ) -> None:
-        """Every key table that can be needed, before the first row is looked at."""
+        """Make every key table that can be needed, before the first row is looked at."""
         for name in plain:
             if self._needs_keys(self.tables[name]) or not self._is_direct(self.tables[name]):
                 self.keys.create(self.tables[name])
@@ -163,16 +165,16 @@ class _Tracing:
         for link in self.reach.links:
             if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
                 self.keys.create_detached(link)
-            if link.carried:
+            if link.propagated:
                 self.moved_keys.table(link.key)
 
     def _make_moves(self) -> None:
-        """Temporary tables for where references to duplicates go."""
+        """Make temporary tables that tell where references to duplicates go."""
         start = self.start.table
         direct = self.reach.links_to(start.name)
         for link in [link for link in direct if link.treatment is Treatment.REPOINT]:
             if link.key.referenced_columns not in self.moves:
-                made = Moves.create(self.session, start, link.key.referenced_columns)
+                made = KeyMoves.create(self.session, start, link.key.referenced_columns)
                 self.moves[link.key.referenced_columns] = made
         changed: dict[TableName, set[str]] = {}
         for link in self.reach.links:
@@ -182,20 +184,20 @@ class _Tracing:
             child = self.session.catalogue.table(name)
             keys = breakable_keys(child, columns)
             if len(keys) > 1:
-                self.rivals[name] = Rivals.create(self.session, child, keys)
+                self.conflicts[name] = UniqueConflicts.create(self.session, child, keys)
 
     def _fill_moves(self) -> None:
-        """Say where references to duplicates go, once it is known which rows are removed."""
+        """Fill in where references to duplicates go, once the removed rows are known."""
         start = self.start.table
         removed = self.removed[start.name]
         if not self.moves or not removed.rows:
             return
         if self.start.grouping is None:
-            raise Fault("grouping is not known here")
+            raise Fault("rows are moved to kept rows, and no duplicates were asked for")
         for moves in self.moves.values():
             if self.keys.tells_kept and {*moves.columns} == {*start.identity.columns}:
                 if removed.keys is None:
-                    raise Fault("keys is not known here")
+                    raise Fault(f"the rows of {start.name} have no key table")
                 moves.fill_from(self.session, start, removed.keys)
             else:
                 moves.fill(self.session, start, self.start.grouping, removed.condition)
@@ -205,9 +207,9 @@ class _Tracing:
                 links.setdefault(link.key.child, []).append(link)
         for name, own in links.items():
             child = self.session.catalogue.table(name)
-            self.moved[name] = Moved.of(
+            self.moved[name] = ChildMoves.of(
                 self.session, child, start, own, self.moves, self.moved_keys,
-                self.rivals.get(name),
+                self.conflicts.get(name),
             )  # fmt: skip
 
     def _is_direct(self, table: Table) -> bool:
@@ -215,7 +217,7 @@ class _Tracing:
         return table.name != self.start.table.name or self.start.repeatable
 
     def _pass_once(self, table: Table) -> None:
-        """The set of a table on no cycle: its parents' sets are all known."""
+        """Find the rows of a table that is on no cycle: its parents' sets are all known."""
         rows = sql.rows_of(table)
         direct = self._is_direct(table) and not self._needs_keys(table)
         if table.name == self.start.table.name:
@@ -242,14 +244,14 @@ class _Tracing:
         values = self.keys.values(table, rows, keys)
         if table.name == self.start.table.name and self.keys.tells_kept:
             if self.start.grouping is None:
-                raise Fault("grouping is not known here")
+                raise Fault("rows are moved to kept rows, and no duplicates were asked for")
             note_surplus(self.session, table, self.start.grouping, keys, list(values))
         else:
             self.keys.insert(keys, list(values), once(table, query(*values.values())))
         self._know_keys(table, keys)
 
     def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
-        """So many of the rows that are equal in everything as go, where nothing tells which."""
+        """Find the rows that go where several are identical: the first N rows of each set."""
         keys = self.keys.create(table)
         names = [name for name in keys.c.keys() if name != COPIES.name]  # noqa: SIM118
         rows = sql.rows_of(table)
@@ -267,7 +269,7 @@ class _Tracing:
         self._know(RowSet(table, rows, condition, counted, keys, copies=True))
 
     def _close_over(self, names: Sequence[TableName]) -> None:
-        """The sets of tables on a cycle: repeated until nothing new depends on what is known."""
+        """Find the rows of tables on a cycle: look until nothing new depends on what is known."""
         inside = [
             link
             for link in self.reach.links
@@ -310,7 +312,7 @@ class _Tracing:
         return seeded
 
     def _recurse(self, table: Table, link: Link) -> None:
-        """A table that references itself once: one recursive query, however deep the rows lie."""
+        """Find the rows of a table that references itself once, by one recursive query."""
         seeds = self.keys.create(table, "seeds")
         keys = seeds
         if self._seed(table, seeds):
@@ -336,7 +338,7 @@ class _Tracing:
         self._know_keys(table, keys, counted_matched=True)
 
     def _repeat(self, tables: Sequence[Table], inside: Sequence[Link]) -> None:
-        """Tables on a cycle: wave after wave of rows that depend on the wave before."""
+        """Find the rows of tables on a cycle in waves; each wave depends on the one before."""
         keys = {}
         for table in tables:
             keys[table.name] = self.keys.create(table, wave=True)
@@ -372,7 +374,7 @@ class _Tracing:
         self.keys.insert(mine, [*values, WAVE], once(table, query))
 
     def _dependents(self, table: Table, links: Sequence[Link]) -> sql.Predicate | None:
-        """True if a row depends on a set already known, through one of the links."""
+        """True if a row depends on removed rows that are known, through one of the links."""
         rows = sql.rows_of(table)
         known = [
             depends_on(self.session, link, table, rows, self.removed[link.key.parent])
@@ -388,7 +390,7 @@ class _Tracing:
         return sa.or_(*known) if known else None
 
     def _needs_keys(self, table: Table) -> bool:
-        """True if a set is used again: by children, or by rows that stay unless in it."""
+        """True if a table's set is used again: for its children, or to leave its rows out."""
         is_child = self.reach.links_from(
             table.name, Treatment.DETACH, Treatment.BLOCK, Treatment.REPOINT
         )

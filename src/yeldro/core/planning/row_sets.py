@@ -1,4 +1,4 @@
-"""Sets of rows as conditions, and which rows of a child table reference them."""
+"""Sets of rows as conditions, and the rows of child tables that reference them."""
 
 from __future__ import annotations
 
@@ -26,8 +26,8 @@ class RowSet:
         source: the table as it stands in statements.
         condition: true for exactly the rows of the set.
         rows: their number.
-        keys: the key table that holds their identity and referenced columns, where there is one.
-        copies: of each row in `keys` only so many equal ones are meant as `keys` says.
+        keys: the key table with their row keys and referenced columns, if there is one.
+        copies: only as many identical rows are meant as `keys` says for each row hash.
     """
 
     table: Table
@@ -44,7 +44,7 @@ def rows_in(
     """Return a query for `values` of the rows of a set."""
     if found.copies:
         if found.keys is None:
-            raise Fault("keys is not known here")
+            raise Fault(f"the rows of {found.table.name} have no key table")
         return copies_of_rows(session, found.table, found.keys, values)
     return sa.select(*values).select_from(found.source).where(found.condition)
 
@@ -54,7 +54,7 @@ def depends_on(
 ) -> sql.Predicate:
     """True if a child row references one of the removed `parents`."""
     if parents.keys is None:
-        raise Fault("keys is not known here")
+        raise Fault(f"the rows of {parents.table.name} have no key table")
     return references(session, link, child, rows, parents.table, parents.keys)
 
 
@@ -78,7 +78,7 @@ def references(
 def compared(
     session: Session, link: Link, child: Table, rows: sa.FromClause, parent: Table
 ) -> list[sa.ColumnElement[Any]]:
-    """Return a child row's foreign key columns, as they are compared with the referenced ones."""
+    """Return a child's foreign key columns in the form in which they are compared."""
     pairs = zip(link.key.columns, link.key.referenced_columns, strict=True)
     return [
         session.referencing_value(rows.c[ours], child.by_name[ours], parent.by_name[theirs])
@@ -101,5 +101,5 @@ def that_go(
     if found is None or not found.rows:
         return []
     if found.keys is None:
-        raise Fault("keys is not known here")
+        raise Fault(f"the rows of {table.name} have no key table")
     return [in_keys(session, table, sql.rows_of(table), found.keys)]

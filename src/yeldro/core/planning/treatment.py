@@ -1,4 +1,4 @@
-"""What is done with the rows that reference a removed row: as the user said, else as declared."""
+"""What happens to rows that reference a removed row: what the user said, else as declared."""
 
 from __future__ import annotations
 
@@ -41,12 +41,12 @@ class Fate(StrEnum):
 
 
 class Cause(StrEnum):
-    """Why the treatment of a foreign key cannot be carried out."""
+    """Why the treatment of a foreign key cannot be propagated out."""
 
     NOT_NULL = "a column does not accept NULL"
     COMPUTED = "the database computes a column"
     NO_KEPT_ROW = "references have no row to be moved to"
-    TWICE = "a unique key would be there twice"
+    TWICE = "a unique key would occur twice"
     REFERENCED = "rows that stay reference the columns that would change"
     NO_KEY = "rows could not be found again"
     NO_FIXED_DEFAULT = "the default is computed anew for each row"
@@ -55,7 +55,7 @@ class Cause(StrEnum):
 
 @dataclass(frozen=True)
 class Obstacle:
-    """What keeps rows from being treated as said, with words for people."""
+    """What prevents a treatment, with words for people."""
 
     cause: Cause
     words: str
@@ -73,10 +73,10 @@ class Link:
         reason: the referential action, or the option that overrides it.
         to_default: detached rows take their columns' defaults, not NULL.
         path: the foreign keys that lead here from the named table, this one last.
-        obstacle: why a declared action cannot be carried out, None where it can.
-        only_conflicts: of the rows that depend, only those go that could not be repointed.
-        carried: of a key whose referenced columns move themselves, so that the child's move with
-            them: each child column with the one of the duplicates' table whose new value it takes.
+        obstacle: why a declared action cannot be carried out, None if it can.
+        only_conflicts: only those dependent rows go that could not be repointed.
+        propagated: if the referenced columns move themselves, so that the child's move too: each
+            child column with the column of the duplicates' table whose new value it takes.
     """
 
     key: ForeignKey
@@ -86,19 +86,19 @@ class Link:
     path: tuple[ForeignKey, ...]
     obstacle: Obstacle | None = None
     only_conflicts: bool = False
-    carried: tuple[tuple[str, str], ...] = ()
+    propagated: tuple[tuple[str, str], ...] = ()
 
     @property
     def because(self) -> str:
         """The foreign key and the reason, for people."""
-        with_parents = ", with the rows they reference" if self.carried else ""
+        with_parents = ", with the rows they reference" if self.propagated else ""
         return f"{self.key} ({self.reason}{with_parents})"
 
     @property
     def moves(self) -> tuple[tuple[str, str], ...]:
         """The child's columns, each with the duplicates' column whose new value it takes."""
         direct = zip(self.key.columns, self.key.referenced_columns, strict=True)
-        return self.carried or tuple(direct)
+        return self.propagated or tuple(direct)
 
     @property
     def moved_columns(self) -> frozenset[str]:
@@ -126,15 +126,15 @@ class Reach:
     Args:
         tables: the named table first, then every table whose rows may be removed.
         links: the foreign keys that reference any of them, in the order of discovery.
-        unused: choices of the user's that mean no foreign key in reach.
-        accompanied: foreign keys that reference columns which move, and move with them.
+        unused: choices of the user's that match no foreign key in reach.
+        moving_together: foreign keys that move together with the columns they reference.
         children: the tables of those foreign keys.
     """
 
     tables: tuple[Table, ...]
     links: tuple[Link, ...]
     unused: tuple[Option, ...]
-    accompanied: frozenset[ForeignKey] = frozenset()
+    moving_together: frozenset[ForeignKey] = frozenset()
     children: tuple[Table, ...] = ()
 
     def links_to(self, parent: TableName) -> list[Link]:
@@ -145,10 +145,12 @@ class Reach:
         """Return the links of `child` that are treated in one of these ways."""
         return [link for link in self._by_child[child] if link.treatment in treatments]
 
-    def movers(self, carried: Link) -> list[Link]:
-        """Return the links that move columns which a carried one references."""
-        moving = self.links_from(carried.key.parent, Treatment.REPOINT)
-        return [each for each in moving if each.moved_columns & {*carried.key.referenced_columns}]
+    def movers(self, propagated: Link) -> list[Link]:
+        """Return the links that move columns referenced by a propagated one."""
+        moving = self.links_from(propagated.key.parent, Treatment.REPOINT)
+        return [
+            each for each in moving if each.moved_columns & {*propagated.key.referenced_columns}
+        ]
 
     def shares_columns(self, link: Link) -> bool:
         """True if another detached link of the same child changes a column of this one."""
@@ -182,7 +184,7 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
     tables = {start.name: start}
     paths: dict[TableName, tuple[ForeignKey, ...]] = {start.name: ()}
     links: list[Link] = []
-    accompanied: frozenset[ForeignKey] = frozenset()
+    moving_together: frozenset[ForeignKey] = frozenset()
     children: dict[TableName, Table] = {}
     waiting = [start.name]
     for parent in waiting:
@@ -197,8 +199,8 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
             else:
                 found.append(link)
         if choices.repoint and parent == start.name:
-            carried, accompanied = carry(catalogue, found, start.name)
-            for link in carried:
+            propagated, moving_together = propagate(catalogue, found, start.name)
+            for link in propagated:
                 found += _with_conflicts(catalogue, link, catalogue.table(link.key.child), choices)
         links += found
         for link in found:
@@ -212,13 +214,13 @@ def reach(catalogue: Catalogue, start: Table, choices: Choices) -> Reach:
         tables=tuple(tables.values()),
         links=tuple(links),
         unused=tuple(_unused_names(choices, keys, catalogue)),
-        accompanied=accompanied,
+        moving_together=moving_together,
         children=tuple(children.values()),
     )
 
 
 def _repointed(catalogue: Catalogue, link: Link, child: Table, choices: Choices) -> list[Link]:
-    """A link to duplicates that is moved unless it is detached; and what goes where it cannot."""
+    """Return a link to duplicates, moved unless detached, and what goes where it cannot move."""
     if isinstance(link.reason, Option) and link.reason.name == "detach":
         return [link]
     moved = replace(link, treatment=Treatment.REPOINT, reason=REPOINT, obstacle=None)
@@ -228,7 +230,7 @@ def _repointed(catalogue: Catalogue, link: Link, child: Table, choices: Choices)
 def _with_conflicts(
     catalogue: Catalogue, moved: Link, child: Table, choices: Choices
 ) -> list[Link]:
-    """Return a link that is moved; before it, where that was said, one for rows that cannot be."""
+    """Return a link that is moved and, if the user follows it, one for the rows that cannot be."""
     followed = _most_specific(catalogue, choices.follow, moved.key)
     breaks = any(set(key.columns) & moved.moved_columns for key in child.candidate_keys)
     start = moved.path[0].parent
@@ -239,7 +241,7 @@ def _with_conflicts(
     return [conflicts, moved]
 
 
-def carry(
+def propagate(
     catalogue: Catalogue, links: Sequence[Link], start: TableName
 ) -> tuple[list[Link], frozenset[ForeignKey]]:
     """Follow foreign keys whose referenced columns move, so that the referencing ones move too.
@@ -249,11 +251,12 @@ def carry(
 
     Returns:
         The links by which more rows are moved, and all foreign keys that move with their parents:
-        those, and keys whose columns move by a link of their own. A key that references only a
-        part of the columns that move together, or that moves in a circle, is not among them.
+        those of these links, and those whose columns move by a link of their own. A key that
+        references only some of the columns that move together, or that moves in a circle, is left
+        out.
     """
     direct = [link for link in links if link.treatment is Treatment.REPOINT]
-    waiting, carried = list(direct), list[Link]()
+    waiting, propagated = list(direct), list[Link]()
     moves: dict[ForeignKey, bool] = {}
     for mover in waiting:
         for key in catalogue.referencing(mover.key.child):
@@ -272,22 +275,26 @@ def carry(
             if any(link.key.child == key.child and link.moves == pairs for link in direct):
                 continue
             path = (*mover.path, key)
-            link = Link(key, Treatment.REPOINT, REPOINT, False, path, carried=pairs)
-            if not any(each.key == key and each.carried == pairs for each in carried):
-                carried.append(link)
+            link = Link(key, Treatment.REPOINT, REPOINT, False, path, propagated=pairs)
+            if not any(each.key == key and each.propagated == pairs for each in propagated):
+                propagated.append(link)
                 waiting.append(link)
-    reached = Reach((), (*direct, *carried), ())
-    movers = {link: [each for each in reached.movers(link) if each.carried] for link in carried}
+    reached = Reach((), (*direct, *propagated), ())
+    movers = {
+        link: [each for each in reached.movers(link) if each.propagated] for link in propagated
+    }
     parts = components(movers)
     if any(len(part) > 1 or part[0] in movers[part[0]] for part in parts):
         return [], frozenset(
-            key for key, moving in moves.items() if moving and key not in {c.key for c in carried}
+            key
+            for key, moving in moves.items()
+            if moving and key not in {c.key for c in propagated}
         )
-    return carried, frozenset(key for key, moving in moves.items() if moving)
+    return propagated, frozenset(key for key, moving in moves.items() if moving)
 
 
 def _kept_from_going(link: Link) -> Link:
-    """A link by which more rows of the duplicates' table would go, which have no kept row."""
+    """Return a link by which rows without a kept row would go from the duplicates' own table."""
     if link.treatment is not Treatment.REMOVE:
         return link
     obstacle = Obstacle(Cause.NO_KEPT_ROW, "references to them have no row to be moved to")
@@ -306,7 +313,7 @@ def _link(
     if followed and detached and followed[0] == detached[0]:
         raise UsageError(
             f"{key.name} is both followed and detached.",
-            f"Drop {Option('follow', followed[1])} or {Option('detach', detached[1])}.",
+            f"Drop {Option('follow', followed[1]).named} or {Option('detach', detached[1]).named}.",
         )
     if followed and (not detached or followed > detached):
         return Link(key, Treatment.REMOVE, Option("follow", followed[1]), False, path)
@@ -316,7 +323,8 @@ def _link(
         if fixed:
             raise Refused(
                 f"{key.name} cannot be detached: {key.child}.{fixed[0]}.",
-                f"Remove those rows too with {Option('follow', key.name)}, or keep their parents.",
+                f"Remove those rows too with {Option('follow', key.name).named}, or keep their "
+                f"parents.",
             )
         return Link(key, Treatment.DETACH, Option("detach", detached[1]), False, path)
     return _as_declared(key, child, path)
@@ -343,7 +351,7 @@ def _as_declared(key: ForeignKey, child: Table, path: tuple[ForeignKey, ...]) ->
 def _most_specific(
     catalogue: Catalogue, names: Iterable[str], key: ForeignKey
 ) -> tuple[int, str] | None:
-    """The name that speaks most exactly of `key`: a foreign key before a table before `all`."""
+    """Return the name that speaks most exactly of `key`: foreign key, then table, then `all`."""
     found = [
         (0 if name == "all" else 2 if name.casefold() not in _table_names(key) else 1, name)
         for name in names
@@ -353,7 +361,7 @@ def _most_specific(
 
 
 def _means(catalogue: Catalogue, name: str, key: ForeignKey) -> bool:
-    """True if `name` means a foreign key: exactly as spelled where something is spelled so."""
+    """True if `name` means a foreign key; an exact spelling goes before a loose one."""
     if name == "all":
         return True
     tables = [each for each in catalogue.table_names() if f"{name}.".startswith(f"{each}.")]
@@ -389,5 +397,5 @@ def _unused_names(
                 known.casefold() for known in tables + bare
             }:
                 known = sorted({key.name for key in keys} | {str(key.child) for key in keys})
-                raise UnknownName(f"{option} names no table and no foreign key.", name, known)
+                raise UnknownName(f"{option.named} names no table and no foreign key.", name, known)
             yield option

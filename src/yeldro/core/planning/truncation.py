@@ -1,4 +1,4 @@
-"""Emptying a table by the system's TRUNCATE: what forbids it, and what to know before."""
+"""Emptying a table by TRUNCATE: what forbids it, and what to know beforehand."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def check_selection(selection: Selection) -> None:
-    """TRUNCATE knows no conditions.
+    """Refuse a selection that TRUNCATE cannot carry out, as it has no conditions.
 
     Raises:
         UsageError: the selection is not simply every row of a table.
@@ -32,13 +32,13 @@ def check_selection(selection: Selection) -> None:
     only = selection.only_table
     if selection != Selection(selection.table, all_rows=True, only_table=only):
         raise UsageError(
-            "--truncate empties the whole table, and this chooses rows.",
-            "Give --all-rows and nothing that narrows it, or drop --truncate.",
+            "‹truncate› empties the whole table, and other options choose rows.",
+            "Give ‹all_rows› and nothing that narrows it, or drop ‹truncate›.",
         )
 
 
 def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
-    """How the system empties a table.
+    """Return how the system empties a table.
 
     Raises:
         Refused: foreign keys, triggers, replication or the system forbid it; they are named.
@@ -46,7 +46,7 @@ def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
     if session.catalogue.part_of(find_table(session.catalogue, typed).name):
         raise Refused(
             f"{typed} is a partition of another table, and is not truncated on its own.",
-            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+            "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
         )
     found = session.truncation(table)
     obstacles = [
@@ -63,7 +63,7 @@ def check_truncation(session: Session, table: Table, typed: str) -> Truncation:
     if obstacles:
         raise Refused(
             f"{table.name} cannot be truncated: {'; '.join(obstacles)}.",
-            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+            "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
         )
     return found
 
@@ -78,7 +78,7 @@ def table_to_lock(database: Database, selection: Selection) -> TableName:
 
 
 def truncate(session: Session, table: Table, planned: int) -> int:
-    """Empty a table of which nobody else can change a row.
+    """Empty a table in which nobody else can change a row.
 
     Returns:
         The number of rows that went.
@@ -92,10 +92,13 @@ def truncate(session: Session, table: Table, planned: int) -> int:
     except sa.exc.DBAPIError as error:
         raise DatabaseFailure(
             f"{table.name} could not be truncated: {session.reason(error)}.",
-            "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+            "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
             data=ROLLED_BACK,
         ) from error
     left = sql.count(session.connection, sql.rows_of(table))
     if left:
-        raise CountMismatch(f"{left:,} rows are left in {table.name}.", "Look at them.")
+        raise CountMismatch(
+            f"{left:,} rows are left in {table.name}.",
+            "See what adds rows to it, then run it again.",
+        )
     return planned

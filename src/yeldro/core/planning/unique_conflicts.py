@@ -1,15 +1,15 @@
-"""Rows that would hold a unique key together once they have moved: which of them stays.
+"""Rows that would have the same unique key once they have moved, and which of them stays.
 
-With one unique key that is the row which is there already, else the first by key. With several, a
-row may have rivals in each, and one whose only rival goes itself must stay: rows are settled in
-that order, each against those that stay.
+With one unique key, the row that has it already stays, else the first by key. With several, a row
+may compete with other rows for each of them, and a row whose only competitor goes must stay. So
+rows are decided in that order, each against the rows that stay.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 import sqlalchemy as sa
 
@@ -24,14 +24,14 @@ _OPEN, _FIRST, _STAYS, _GOES = 0, 1, 2, 3
 
 
 @dataclass(frozen=True)
-class Rivals:
-    """The rows of a table that have rivals, in a temporary table.
+class UniqueConflicts:
+    """The rows of a table that compete for a unique key, in a temporary table.
 
     Args:
         table: the rows' own table.
-        keys: its unique keys that can hold twice.
-        staged: columns for what tells a row from all others, what its keys hold once it has
-            moved (`then_K_N`), its place in the order, and whether it stays.
+        keys: its unique keys that can occur twice.
+        staged: columns for the row key, for the values of its unique keys once it has moved
+            (`then_K_N`), for its place in the order, and for the decision.
     """
 
     session: Session
@@ -40,8 +40,8 @@ class Rivals:
     staged: sa.TableClause
 
     @classmethod
-    def create(cls, session: Session, table: Table, keys: Sequence[CandidateKey]) -> Rivals:
-        """Return an empty one."""
+    def create(cls, session: Session, table: Table, keys: Sequence[CandidateKey]) -> Self:
+        """Make an empty one."""
         identity = key_columns(table)
         then = [
             Column(_then(place, n), column.type, collation=column.collation)
@@ -54,14 +54,14 @@ class Rivals:
             session.add_index(staged, [_then(place, n) for n in range(len(key.columns))])
         return cls(session, table, tuple(keys), staged)
 
-    def settle(
+    def losing(
         self, changes: Mapping[str, sa.ColumnElement[Any]], *leave_out: sql.Predicate
     ) -> sql.Predicate:
-        """Find out which rows stay; return the condition for those that cannot.
+        """Decide which rows stay; return the condition for those that cannot.
 
         Args:
             changes: what the columns of rows that move become.
-            leave_out: rows that are removed anyway, and so are nobody's rivals.
+            leave_out: rows that are removed anyway, so they compete for nothing.
         """
         connection, staged = self.session.connection, self.staged
         connection.execute(sa.delete(staged))
@@ -71,7 +71,7 @@ class Rivals:
         beaten = self._shares_a_key(stays, stays.c.yeldro_state == _STAYS)
         later = self._shares_a_key(
             before,
-            before.c.yeldro_state.in_((_OPEN, _FIRST)),  # whether or not a change is seen at once
+            before.c.yeldro_state.in_((_OPEN, _FIRST)),  # a statement may see its own changes
             before.c.yeldro_place < staged.c.yeldro_place,
         )
         while sql.count(connection, staged, state == _OPEN):
@@ -115,7 +115,7 @@ class Rivals:
         self.session.key_table_filled(self.staged)
 
     def _shares_a_key(self, other: sa.FromClause, *conditions: sql.Predicate) -> sql.Predicate:
-        """True if a row of another name for the same rows has one of a row's keys."""
+        """True if a row of `other`, an alias of the same table, has one of a row's keys."""
         same = [
             sa.and_(*(other.c[_then(place, n)] == self.staged.c[_then(place, n)]
                       for n in range(len(key.columns))))

@@ -1,4 +1,4 @@
-"""The receipt of a run in batches: it grows with every batch, and can be taken up again."""
+"""The receipt of a run in batches: it grows with every batch, and the run can be resumed."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ class Unfinished:
 
     Args:
         wanted: matched rows of the whole run.
-        done, batches: matched rows of the batches that are committed, and their number.
-        unsure: matched rows of a last batch of which the receipt does not know whether it is.
+        done, batches: matched rows of the committed batches, and the number of these batches.
+        unsure: matched rows of a last batch that may or may not be committed.
     """
 
     path: Path
@@ -42,7 +42,7 @@ class BatchReceipt(ReceiptWriter):
     batch = 0
 
     def begin(self, plan: Plan, steps: Sequence[tuple[Step, TableName]]) -> None:
-        """Note every step that a batch can have, with its table; batches fill them."""
+        """Note every step that a batch can have, with its table; the batches fill them."""
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = ?", (plan.matched,))
             for step, table in steps:
@@ -52,10 +52,12 @@ class BatchReceipt(ReceiptWriter):
             self._file.execute("BEGIN")
 
     @classmethod
-    def take_up(cls, found: Unfinished, matched_now: int) -> BatchReceipt:
+    def resume(cls, found: Unfinished, matched_now: int) -> BatchReceipt:
         """Return an unfinished receipt, to which more batches are added.
 
-        What is known of the database tells whether an unsure batch was committed.
+        Args:
+            matched_now: matched rows that are still there; they tell if an unsure batch was
+                committed.
         """
         receipt = cls.__new__(cls)
         receipt.path = found.path
@@ -75,7 +77,7 @@ class BatchReceipt(ReceiptWriter):
         return receipt
 
     def _forget(self, batch: int) -> None:
-        """Take out the rows of a batch that was not committed: the last ones of every step."""
+        """Take out the rows of a batch that was not committed, the last ones of every step."""
         steps = self._file.execute(
             "SELECT step, rows, rows_table FROM batch_step JOIN step ON n = step WHERE batch = ?",
             (batch,),
@@ -106,7 +108,7 @@ class BatchReceipt(ReceiptWriter):
         """Add a batch's step to the same step of the others.
 
         Raises:
-            CountMismatch: there can be none, so the database has changed.
+            CountMismatch: the others cannot have it, so the database has changed.
         """
         del table
         with self._failures_told():
@@ -147,7 +149,7 @@ class BatchReceipt(ReceiptWriter):
         super().add_equal_rows_left(replace(step, n=n), (left or 0) + rows)
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
-        """Add to those of earlier batches."""
+        """Add orphans to those of earlier batches."""
         with self._failures_told():
             self._file.execute(
                 "INSERT INTO orphan VALUES (?, ?, ?) ON CONFLICT DO UPDATE"
@@ -194,14 +196,14 @@ class BatchReceipt(ReceiptWriter):
         self._file.close()
 
     def committed(self) -> None:
-        """Note that all batches are committed; steps that none had are left out."""
+        """Note that all batches are committed, and drop the steps that none of them had."""
         self._file.execute("DELETE FROM step WHERE planned = 0")
         self._finish(form.COMMITTED)
         self._file.execute("COMMIT")
         self._file.close()
 
     def _whole(self, step: Step) -> int:
-        """Return the number of the step that this one of a batch belongs to."""
+        """Return the number of the step that a batch's step belongs to."""
         rows = self._file.execute("SELECT n, action, table_schema, table_name, because FROM step")
         known = {
             same_in_all(Step(n, Action(action), str(TableName(name, schema)), 0, because, ())): n
@@ -218,7 +220,7 @@ class BatchReceipt(ReceiptWriter):
 
 
 def same_in_all(step: Step) -> tuple[str, ...]:
-    """What a step of one batch has in common with that step of the others.
+    """Return what a step of one batch has in common with that step of the others.
 
     The rows of a table are removed, or moved, by one step; detached by one for each foreign key.
     """
@@ -226,7 +228,7 @@ def same_in_all(step: Step) -> tuple[str, ...]:
 
 
 def find_unfinished(folder: Path, title: str, database: str) -> list[Unfinished]:
-    """Receipts of runs in batches, of this title and database, that did not end; newest first."""
+    """Return the receipts of unfinished runs of this title and database, newest first."""
     found = []
     for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
         try:

@@ -1,4 +1,4 @@
-"""Copies of rows as tables of the same database, in place of a receipt that holds them."""
+"""Copies of rows in tables of the same database, instead of in the receipt."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _ENDINGS = {Action.DETACH: "_detached", Action.REPOINT: "_repointed"}
 
 @dataclass(frozen=True)
 class CopyPlace:
-    """Where copies go: tables of another schema, or beside the originals with a prefix."""
+    """Where copies go: into another schema, or beside the originals under a prefix."""
 
     schema: str | None = None
     prefix: str = ""
@@ -44,9 +44,9 @@ class CopyPlace:
         name, ending = text[:-1], text[-1:]
         if not name or ending not in "._":
             raise UsageError(
-                f"--copy-to {text!r} is neither a schema nor a prefix.",
+                f"‹copy_to› {text!r} is neither a schema nor a prefix.",
                 "Write archive. for tables of the schema archive, or old_ for tables whose names "
-                "begin so.",
+                "begin with old_.",
             )
         return cls(schema=name) if ending == "." else cls(prefix=text)
 
@@ -54,7 +54,7 @@ class CopyPlace:
         return f"{self.schema}." if self.schema else self.prefix
 
     def name_for(self, step: Step, table: TableName, taken: Collection[TableName]) -> TableName:
-        """A name for the copy of a step's rows, other than those that this run has given already.
+        """Return a name for the copy of a step's rows that this run has not given yet.
 
         Raises:
             Refused: it would be longer than a system takes.
@@ -80,24 +80,24 @@ def make_copy(
     query: sa.Select[Any],
     rows: int,
 ) -> None:
-    """Make a table of the rows that a query of these columns gives.
+    """Make a table from the rows of a query.
 
     Raises:
-        Refused: there is a table of this name.
+        Refused: a table of this name exists.
         CountMismatch: it would hold another number than `rows`.
         DatabaseFailure: the system refuses to make it.
     """
     if session.catalogue.has_table(name):
         raise Refused(
-            f"There is a table {name} already, and it is left as it is.",
-            "Name another schema or prefix with --copy-to.",
+            f"The table {name} exists already, and it is left as it is.",
+            "Name another schema or prefix with ‹copy_to›.",
         )
     try:
         session.create_copy(name, table, [(each.stored_as, each.name) for each in columns])
     except sa.exc.DBAPIError as error:
         raise DatabaseFailure(
             f"The copy {name} could not be made: {session.reason(error)}.",
-            "Name another schema or prefix with --copy-to.",
+            "Name another schema or prefix with ‹copy_to›.",
             data=ROLLED_BACK,
         ) from error
     target = sql.table_clause(name, [each.stored_as for each in columns])

@@ -1,4 +1,4 @@
-"""The stored rows of a receipt as files that any program reads."""
+"""The stored rows of a receipt as CSV or JSON files."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
     """Write the rows of every step to a file of its own.
 
     Args:
-        kind: `csv` (RFC 4180, NULL is an empty field) or `jsonl` (one JSON object a line).
+        kind: `csv` (RFC 4180; NULL is an empty field) or `jsonl` (one JSON object per line).
 
     Returns:
         The files with their numbers of rows.
@@ -37,7 +37,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
     there = [path for path in paths if path.exists()]
     if there:
         raise Refused(
-            f"There is a file {there[0]} already, and it is left as it is.", "Name another folder."
+            f"The file {there[0]} exists already, and it is left as it is.", "Name another folder."
         )
     write = _write_csv if kind == "csv" else _write_lines
     try:
@@ -53,7 +53,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
 
 
 def _name(step: ReceiptStep, kind: str) -> str:
-    """Return a file name that no table's name can lead out of the folder."""
+    """Return a file name that stays in the folder, whatever the table is called."""
     table = re.sub(r"[^\w-]+", "_", str(step.table))[:60]
     return f"{step.n:02}-{step.action}-{table}.{kind}"
 

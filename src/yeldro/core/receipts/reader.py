@@ -1,4 +1,4 @@
-"""Reading receipts: what was asked and done, and the rows that were stored."""
+"""Reading receipts: what was asked and done, and the stored rows."""
 
 from __future__ import annotations
 
@@ -28,16 +28,15 @@ from yeldro.core.receipts.format import StoredColumn
 
 @dataclass(frozen=True)
 class ReceiptStep:
-    """One step as a receipt tells it.
+    """One step as recorded in a receipt.
 
     Args:
         auxiliary: the rows were changed only so that a later step could remove them.
-        equal_rows_left: rows that stayed and are equal to those that went, or to the changed ones
-            as they are now, where a table has no key and its system no row id to put rows back
-            under; None elsewhere.
-        affected: None where the run ended before it was known.
-        columns: what is stored of each row, empty where rows are not stored.
-        copy: the table of the same database that holds the rows in place of the receipt.
+        equal_rows_left: rows that stayed and equal those that went, or the changed ones as they
+            are now; None if the table has a key, or its system a row id to put rows back under.
+        affected: None if the run ended before it was known.
+        columns: what is stored of each row; empty if rows are not stored.
+        copy: the table of the same database that holds the rows instead of the receipt.
         orphans: rows that had no parent row even before, by foreign key.
     """
 
@@ -62,7 +61,7 @@ class ReceiptStep:
 
 @dataclass(frozen=True)
 class Receipt:
-    """One run, as its receipt tells it; times are UTC in ISO 8601."""
+    """One run as recorded in its receipt; times are UTC in ISO 8601."""
 
     path: Path
     id: str
@@ -95,20 +94,20 @@ class Receipt:
 
     @property
     def is_forgotten(self) -> bool:
-        """True if rows were stored once and have been erased."""
+        """True if rows were stored and have been erased since."""
         return not self.holds_rows and any(step.columns and not step.copy for step in self.steps)
 
     @property
     def copies(self) -> list[TableName]:
-        """The tables of the database that hold the rows in place of the receipt."""
+        """The tables of the database that hold the rows instead of the receipt."""
         return [step.copy for step in self.steps if step.copy]
 
 
 def read_receipt(path: Path) -> Receipt:
-    """What a receipt says, without its rows.
+    """Read what a receipt says, without its rows.
 
     Raises:
-        UsageError: the file is no receipt, or of a format this version does not know.
+        UsageError: the file is not a receipt, or has a format that this version does not know.
     """
     with _opened(path) as file:
         head = file.execute("SELECT * FROM receipt").fetchone()
@@ -157,7 +156,7 @@ def read_receipt(path: Path) -> Receipt:
 
 
 def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
-    """Yield the tables with copies, by step; the first receipts know of none."""
+    """Yield the tables with copies, by step; older receipts have no list of them."""
     if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
         for step, schema, name in file.execute("SELECT * FROM copy"):
             yield step, TableName(name, schema)
@@ -166,13 +165,13 @@ def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
 def stored_rows(
     path: Path, step: ReceiptStep, where: str | None = None
 ) -> Iterator[list[tuple[Any, str | None]]]:
-    """Yield the rows that a step removed or changed: for each value its form, None where native.
+    """Yield the rows that a step removed or changed, each value with its form, None if native.
 
     Args:
         where: only rows for which this checked condition, in SQLite's SQL, is true.
     """
     if step.rows_table is None:
-        raise Fault("rows_table is not known here")
+        raise Fault(f"the receipt holds no rows of step {step.n}")
     chosen = f"WHERE ({where}) " if where else ""
     listed = ", ".join(form.quoted(column.stored_as) for column in step.columns)
     with _opened(path) as file:
@@ -184,7 +183,7 @@ def stored_rows(
 
 
 def receipts_in(folder: Path) -> list[Receipt]:
-    """Return the receipts in a folder, newest first; files that are none are passed over."""
+    """Return the receipts in a folder, newest first; other files are ignored."""
     found = []
     for path in sorted(folder.glob(f"*{form.SUFFIX}"), reverse=True):
         try:
@@ -201,7 +200,7 @@ def forget_rows(receipt: Receipt) -> int:
         The number of rows that were stored.
 
     Raises:
-        Refused: nobody knows yet whether the run was committed.
+        Refused: it is not known yet if the run was committed.
         DatabaseFailure: the file cannot be written.
     """
     if receipt.outcome != form.COMMITTED:
@@ -231,12 +230,12 @@ def forget_rows(receipt: Receipt) -> int:
 
 
 def find_receipt(folder: Path, typed: str) -> Receipt:
-    """Return the receipt that `typed` means: a path, its short id, its file name, or `last`.
+    """Return the receipt that `typed` means: a path, a short id, a file name, or `last`.
 
-    `last` is the newest one of a run; a restore's own is named by its id.
+    `last` is the newest receipt of a run; the receipt of a restore is named by its id.
 
     Raises:
-        UsageError: there is none, or the id is not whole enough to tell it from others.
+        UsageError: no receipt, or more than one, has this id.
     """
     if Path(typed).is_file():
         return read_receipt(Path(typed))
@@ -254,16 +253,16 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
         f"{'with' if found else 'called'} {typed!r} in {folder}.",
         typed,
         names,
-        "See 'yeldro receipt list', or name another folder with --receipts FOLDER.",
+        "See 'yeldro receipt list', or name another folder with ‹receipts› FOLDER.",
     )
 
 
 @contextmanager
 def _opened(path: Path) -> Iterator[sqlite3.Connection]:
-    """A receipt file, opened to be read.
+    """Open a receipt file to be read.
 
-    Where that is allowed the file itself is opened for writing, since SQLite must be able to take
-    back what a run that was killed left half-written.
+    The file is opened for writing if that is allowed, so that SQLite can roll back what a killed
+    run left half-written.
     """
     mode = "rw" if os.access(path, os.W_OK) else "ro"
     try:

@@ -35,7 +35,7 @@ class ReceiptOptions:
 
     Args:
         with_rows: store the removed and changed rows, so that they can be restored.
-        copy_to: keep them as tables of the same database in place of the receipt.
+        copy_to: keep them as tables of the same database instead.
     """
 
     folder: Path
@@ -44,10 +44,10 @@ class ReceiptOptions:
 
 
 class ReceiptWriter:
-    """A receipt in the making; it is removed again when nothing was changed.
+    """A receipt that is being written; it is removed again if nothing was changed.
 
     Args:
-        folder: where receipts are kept; made when it does not exist.
+        folder: where receipts are kept; it is made if it does not exist.
         title: what was asked, in one line.
         system, database: the database system, and its URL without a password.
         table: the first table named.
@@ -126,7 +126,7 @@ class ReceiptWriter:
 
         Args:
             columns: (role, name, type) of each value.
-            parts: lists of rows; each row's values, then the forms of those among them that
+            parts: lists of rows; each row has its values and then the forms of those values that
                 SQLite has no type for, as `Session.stored` gives them.
         """
         stored = stored_columns(columns)
@@ -141,7 +141,7 @@ class ReceiptWriter:
                 self._file.executemany(insert, part)
 
     def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
-        """Note the table that holds the rows of a step in place of the receipt."""
+        """Note the table that holds the rows of a step instead of the receipt."""
         with self._failures_told():
             self._add_columns(step, columns)
             self._file.execute(
@@ -157,35 +157,35 @@ class ReceiptWriter:
         )  # fmt: skip
 
     def add_equal_rows_left(self, step: Step, rows: int) -> None:
-        """Note how many rows stay that are, or will be, equal to those of a step without a key."""
+        """Note how many rows stay that equal, or will equal, those of a step without a key."""
         with self._failures_told():
             self._file.execute("UPDATE step SET equal_rows_left = ? WHERE n = ?", (rows, step.n))
 
     def add_orphans(self, step: Step, foreign_key: str, rows: int) -> None:
-        """Note that so many of a step's rows had no parent row even before."""
+        """Note how many of a step's rows had no parent row even before."""
         with self._failures_told():
             self._file.execute("INSERT INTO orphan VALUES (?, ?, ?)", (step.n, foreign_key, rows))
 
     def check_space(self, cells: int) -> None:
-        """Refuse to begin where the disk clearly cannot hold the rows.
+        """Refuse to begin if the disk clearly cannot hold the rows.
 
         Args:
-            cells: values that are to be stored.
+            cells: the number of values to be stored.
 
         Raises:
-            DatabaseFailure: there is less space than so many values take at the least.
+            DatabaseFailure: there is less space than these values need at least.
         """
         needed, free = cells * _BYTES_IN_A_CELL, shutil.disk_usage(self.path.parent).free
         if needed > free:
             raise DatabaseFailure(
                 f"The receipt needs about {needed / 1e6:,.1f} MB in {self.path.parent}, and "
                 f"{free / 1e6:,.1f} MB are free.",
-                "Free some space or name another folder with --receipts FOLDER.",
+                "Free some space or name another folder with ‹receipts› FOLDER.",
                 data=ROLLED_BACK,
             )
 
     def keep(self) -> None:
-        """Put the stored rows on disk before any goes, where nothing can be rolled back."""
+        """Put the stored rows on disk before the first goes, as they cannot be rolled back."""
         with self._failures_told():
             self._finish(form.READY)
             self._file.execute("COMMIT")
@@ -213,7 +213,7 @@ class ReceiptWriter:
         self._file.close()
 
     def leave(self) -> None:
-        """Close a receipt that is ready, of which it is not known whether it was committed."""
+        """Close a receipt that is ready, if it is not known whether the run was committed."""
         self._file.close()
 
     def discard(self) -> None:
@@ -233,14 +233,14 @@ class ReceiptWriter:
 
 
 def ledger_rows(ledger: Ledger) -> list[tuple[str, int, int, int]]:
-    """What a receipt notes of a ledger; what allowed triggers changed is under `*`."""
+    """Return what a receipt notes of a ledger; what allowed triggers changed is under `*`."""
     rows = [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()]
     besides = sum(map(abs, ledger.unplanned.values()))
     return [*rows, (form.BESIDES, 0, besides, 0)] if besides else rows
 
 
 def stored_columns(columns: Iterable[tuple[str, str, str]]) -> list[StoredColumn]:
-    """Names for the columns of a rows table, none of them twice even where case is ignored."""
+    """Return names for the columns of a rows table, all different even if case is ignored."""
     taken = {form.FORMS}
     stored = []
     for role, name, declared in columns:
@@ -263,7 +263,7 @@ def _failures_told(path: Path) -> Iterator[None]:
         reason = getattr(error, "strerror", None) or str(error)
         raise DatabaseFailure(
             f"The receipt at {path} could not be written: {reason}.",
-            "Free some space or name another folder with --receipts FOLDER.",
+            "Free some space or name another folder with ‹receipts› FOLDER.",
             data=ROLLED_BACK,
         ) from error
 

@@ -1,5 +1,5 @@
 """Putting back what a receipt holds, and undoing that again.
 
-`restore.compare` tells what is back and what stands in the way, and `restore.restore` puts the rest
-back in one transaction. Before its commit `verification` compares every row with the receipt.
+`restore.compare` tells what is back and what conflicts, and `restore.restore` puts the rest back in
+one transaction. Before its commit `verification` compares every row with the receipt.
 """

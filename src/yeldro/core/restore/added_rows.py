@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class AddedRows(UndoneRows):
-    """The rows that one step of a restore added, held against the table they were added to."""
+    """The rows that one step of a restore added, compared with the table they were added to."""
 
     @property
     def _as_added(self) -> sql.Predicate:
@@ -26,7 +26,7 @@ class AddedRows(UndoneRows):
         return sa.and_(there, ~self.reassigned)
 
     def compare(self, others: Sequence[UndoneRows]) -> tuple[Restored, list[Conflict]]:
-        """Count what is gone again and what is still there, and tell what stands in the way."""
+        """Count what is gone again and what is still there, and find the conflicts."""
         name = str(self.table.name)
         if self.told_by_count:
             still, rows = self.stored_among(self.equal_rows()), 0
@@ -46,7 +46,7 @@ class AddedRows(UndoneRows):
         return Restored(self.step, self.stored, gone, still), found
 
     def _needed(self, key: ForeignKey, others: Sequence[UndoneRows]) -> list[Conflict]:
-        """Rows that reference those that would go, and neither go nor are linked anew."""
+        """Return the rows that reference those that would go, and neither go nor are relinked."""
         needed = still_referenced(self, key, others)
         if needed is None:
             return []
@@ -61,7 +61,7 @@ class AddedRows(UndoneRows):
         return [Conflict(ConflictKind.REFERENCED, name, rows, said, needed)]
 
     def lock_parents(self) -> None:
-        """Rows that go need no parents."""
+        """Do nothing: rows that go need no parents."""
 
     def narrow(self) -> None:
         """Leave out what is gone already."""
@@ -71,7 +71,7 @@ class AddedRows(UndoneRows):
     def cut_links(self) -> int:
         """Cut the links noted for later, to rows that go before these; return their number."""
         changed = 0
-        for key in self.late:
+        for key in self.late_links:
             columns = sql.columns_of(self.rows, key.columns)
             some = sa.or_(*(column.is_not(None) for column in columns))
             values: dict[Any, Any] = dict.fromkeys(columns, sa.null())
@@ -84,8 +84,8 @@ class AddedRows(UndoneRows):
         return changed
 
     def put_back(self) -> int:
-        """Take the rows away; their number."""
-        late = {name for key in self.late for name in key.columns}
+        """Take the rows away; return their number."""
+        late = {name for key in self.late_links for name in key.columns}
         values = [pair for pair in self.named("value") if pair[0] not in late]
         found = sa.select(sa.literal(1)).select_from(self.staged)
         if not self.told_by_count:

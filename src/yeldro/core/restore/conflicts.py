@@ -1,4 +1,4 @@
-"""What stands between the stored rows of one step and the database as it is now."""
+"""Comparing the stored rows of one step with the database, and finding the conflicts."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.model.names import counted, told_rows
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.dangling import hangs_on, still_referenced
+from yeldro.core.restore.dangling import references_step, still_referenced
 from yeldro.core.restore.key_swaps import back_under_old_key, goes_from
 from yeldro.core.restore.repeated_changes import back_before, back_before_all, covered_by
 
@@ -24,11 +24,11 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Restored:
-    """What stands between a receipt's step and the database.
+    """How far the rows of a receipt's step are back.
 
     Args:
         stored: rows the step removed or changed.
-        back: those that are in the database as they were before the step.
+        back: those in the database as they were before the step.
         missing: those that a restore puts back.
     """
 
@@ -52,12 +52,12 @@ class ConflictKind(StrEnum):
 
 @dataclass(frozen=True)
 class Conflict:
-    """What stands in the way of some stored rows of one table.
+    """A reason why some stored rows of one table cannot be put back.
 
     Args:
-        said: what it is, as a sentence without its full stop.
         rows: how many stored rows it concerns.
-        which: tells these rows from the others; None where nothing does.
+        said: the reason, as a sentence without its full stop.
+        which: true for these rows; None if nothing tells them from the others.
     """
 
     kind: ConflictKind
@@ -67,12 +67,12 @@ class Conflict:
     which: sql.Predicate | None = None
 
     def document(self) -> dict[str, Any]:
-        """Return what programs read of it."""
+        """Return it as a JSON value."""
         return {"kind": str(self.kind), "table": self.table, "rows": self.rows, "about": self.said}
 
 
 def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restored, list[Conflict]]:
-    """Count what is back and what is missing, and tell what stands in the way."""
+    """Count what is back and what is missing, and find the conflicts."""
     if each.step.action is Action.REMOVE:
         return _compare_removed(each, others)
     problems: list[Conflict] = []
@@ -92,12 +92,12 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
     if 0 < back < each.stored and (counted or each.is_ambiguous()):
         said = (
             f"some changed rows of {each.table.name} are back, and nothing tells which of several "
-            f"equal ones they are"
+            f"equal rows they are"
         )
         problems.append(Conflict(ConflictKind.AMBIGUOUS, str(name), back, said))
     rows = lost or (0 if counted else each.count(anew))
     if rows:
-        said = f"{told_rows(rows, name, 'was', 'were')} removed or linked anew since"
+        said = f"{told_rows(rows, name, 'was', 'were')} removed or relinked since"
         which = None if counted else anew
         problems.append(Conflict(ConflictKind.CHANGED, str(name), rows, said, which))
     if counted:
@@ -116,7 +116,7 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
 
 
 def is_counted(each: StagedRows) -> bool:
-    """True if nothing but numbers tells which of a step's rows are back."""
+    """True if the rows of a step that are back can only be counted."""
     if each.holds_whole_rows:
         return each.told_by_count
     return each.told_by_count and each.step.equal_rows_left is not None
@@ -157,7 +157,7 @@ def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
 
 
 def changed_since(each: StagedRows) -> list[str]:
-    """How the table's columns differ from those that the rows were stored with, as sentences."""
+    """Return how the table's columns differ from those the rows were stored with, as sentences."""
     said = [
         f"{each.table.name} has a column {column.name} since; rows get its default there"
         for column in _columns_since(each)
@@ -171,7 +171,7 @@ def changed_since(each: StagedRows) -> list[str]:
 
 
 def _columns_since(each: StagedRows) -> list[Column]:
-    """Columns that the table did not have when its rows went."""
+    """Return the columns that the table did not have when its rows went."""
     if each.step.action is not Action.REMOVE:
         return []
     stored = dict(each.named("value"))
@@ -179,7 +179,7 @@ def _columns_since(each: StagedRows) -> list[Column]:
 
 
 def _columns_to_fill(each: StagedRows, missing: int) -> list[Conflict]:
-    """Return the columns added since for which nothing says what a row gets there."""
+    """Return the columns added since that have no default and take no NULL."""
     name = str(each.table.name)
     return [
         Conflict(ConflictKind.COLUMN_ADDED, name, missing,
@@ -190,7 +190,7 @@ def _columns_to_fill(each: StagedRows, missing: int) -> list[Conflict]:
 
 
 def _changed_before(each: StagedRows, others: Sequence[StagedRows]) -> list[StagedRows]:
-    """Earlier steps of the receipt that changed rows of the same table."""
+    """Return the earlier steps of the receipt that changed rows of the same table."""
     return [
         other
         for other in others
@@ -231,10 +231,10 @@ def _compare_removed(
 
 
 def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Conflict]]:
-    """Equal rows cannot be told apart; their number tells whether the stored ones are back.
+    """Compare the numbers of equal rows, which nothing else tells apart.
 
     Returns:
-        The number of rows that are back, whether a staged row is among them, what is in the way.
+        The number of rows that are back, the condition that a staged row is back, the conflicts.
     """
     back = each.stored_among(each.equal_rows())
     said = (
@@ -249,7 +249,7 @@ def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Confli
 def _taken_elsewhere(
     each: StagedRows, there: sql.Predicate, others: Sequence[StagedRows]
 ) -> list[Conflict]:
-    """Unique keys, other than the one rows are found by, that other rows hold now and keep."""
+    """Return conflicts of other unique keys than the row key, which other rows have and keep."""
     problems = []
     name, names = each.table.name, dict(each.whole)
     for key in each.table.candidate_keys:
@@ -281,7 +281,7 @@ def _taken_elsewhere(
 
 
 def _dropping(each: StagedRows, key: CandidateKey) -> str:
-    """How a unique key is dropped, where it has a name of its own."""
+    """Return the statement that drops a unique key; empty if the key has no name."""
     if not key.constraint:
         return ""
     drop = each.session.dropping(each.table, key.constraint)
@@ -291,7 +291,7 @@ def _dropping(each: StagedRows, key: CandidateKey) -> str:
 def parents_gone(
     each: StagedRows, key: ForeignKey, others: Sequence[StagedRows], there: sql.Predicate
 ) -> list[Conflict]:
-    """Parents that rows need once they are as before, and that neither are there nor come too."""
+    """Return conflicts of rows whose parents neither are there nor are restored too."""
     without = lacks_parent(each, key)
     if without is None:
         return []
@@ -301,7 +301,7 @@ def parents_gone(
         if other.table.name == key.parent and other.step.action is Action.REMOVE:
             theirs_names = dict(other.whole)
             if not theirs_names.keys() >= {*key.referenced_columns}:
-                continue  # what is referenced was not stored, so nothing is known to come
+                continue  # the referenced columns were not stored
             coming = other.staged.alias("yeldro_coming")
             is_coming = (
                 each.session.typed(coming.c[theirs_names[theirs]], parent.by_name[theirs]) == value
@@ -325,41 +325,43 @@ def parents_gone(
 
 
 def _is_coming(each: StagedRows, key: ForeignKey, other: StagedRows) -> sql.Predicate:
-    """True if a staged row references a changed row of another step as it is once undone."""
+    """True if a staged row references a changed row of another step, once that is undone."""
 
     def references(mine: StagedRows, changed: StagedRows) -> list[sql.Predicate]:
-        return [changed.coming(theirs) == value for value, theirs in _references(mine, key)]
+        return [changed.restored_value(theirs) == value for value, theirs in _references(mine, key)]
 
-    return each.meets(other, references)
+    return each.matches_some(other, references)
 
 
 def references_rows(each: StagedRows, key: ForeignKey, other: StagedRows) -> bool:
-    """True if a staged row references one of another step that is to come, to go or to move.
+    """True if a staged row references one of another step that will come, go or move.
 
-    What comes is looked at as it is when all is undone, what goes as it is now.
+    Rows that come are compared as they will be when all is undone, rows that go as they are now.
     """
     parent = each.session.catalogue.table(key.parent)
     comes = Action.ADD not in (each.step.action, other.step.action)
 
     def references(mine: StagedRows, theirs: StagedRows) -> Iterator[sql.Predicate]:
         for name, named in zip(key.columns, key.referenced_columns, strict=True):
-            value = mine.coming(name) if comes else mine.now(name)
+            value = mine.restored_value(name) if comes else mine.current(name)
             ours = each.session.referencing_value(
                 value, each.table.by_name[name], parent.by_name[named]
             )
-            yield ours == (theirs.coming(named) if comes else theirs.now(named))
+            yield ours == (theirs.restored_value(named) if comes else theirs.current(named))
         if not theirs.holds_whole_rows:
             names = key.referenced_columns
-            yield sa.or_(*(theirs.now(n).is_distinct_from(theirs.coming(n)) for n in names))
+            yield sa.or_(
+                *(theirs.current(n).is_distinct_from(theirs.restored_value(n)) for n in names)
+            )
 
-    return bool(each.count(each.meets(other, references)))
+    return bool(each.count(each.matches_some(other, references)))
 
 
 def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Conflict]:
-    """Rows whose parent went in the same run, and whose parent's key another row has now.
+    """Return conflicts of rows whose parent went too, and whose parent's key another row has now.
 
     Args:
-        parents: the steps that removed parents and are not undone now.
+        parents: the steps that removed parents and are not undone in this restore.
     """
     problems = []
     for key in each.table.foreign_keys:
@@ -372,13 +374,13 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Confl
             if not parent.count(other):
                 continue
             numbers = sa.select(parent.staged.c.yeldro_row).where(other)
-            mine = each.meets(parent, hangs_on(each, key, numbers))
+            mine = each.matches_some(parent, references_step(each, key, numbers))
             missing = sa.and_(mine, ~as_before(each, []))
             rows = each.count(missing)
             if rows:
                 said = (
-                    f"{told_rows(rows, each.table.name, 'would', 'would')} hang on another row of "
-                    f"{key.parent} than before: the key was taken since ({key})"
+                    f"{told_rows(rows, each.table.name, 'would', 'would')} reference another row "
+                    f"of {key.parent} than before: the key was taken since ({key})"
                     f"{sample(each, missing)}"
                 )
                 name = str(each.table.name)
@@ -387,22 +389,22 @@ def other_parents(each: StagedRows, parents: Sequence[StagedRows]) -> list[Confl
 
 
 def lacks_parent(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
-    """True if a staged row has no parent row in the database; None where it needs none."""
+    """True if a staged row has no parent row in the database; None if it needs none."""
     if not each.needs(key):
         return None
     parents = sql.parents_of(key, each.session.catalogue.table(key.parent))
     is_parent = (parents.c[theirs] == value for value, theirs in _references(each, key))
-    some = (each.coming(ours).is_not(None) for ours in key.columns)
+    some = (each.restored_value(ours).is_not(None) for ours in key.columns)
     return sa.and_(*some, ~sa.exists().where(*is_parent))
 
 
 def _references(each: StagedRows, key: ForeignKey) -> list[tuple[sa.ColumnElement[Any], str]]:
-    """(a staged row's value, the parent's column that it is compared with)."""
+    """Return pairs of a staged row's value and the parent's column that it is compared with."""
     parent = each.session.catalogue.table(key.parent)
     return [
         (
             each.session.referencing_value(
-                each.coming(ours), each.table.by_name[ours], parent.by_name[theirs]
+                each.restored_value(ours), each.table.by_name[ours], parent.by_name[theirs]
             ),
             theirs,
         )
@@ -411,7 +413,7 @@ def _references(each: StagedRows, key: ForeignKey) -> list[tuple[sa.ColumnElemen
 
 
 def sample(each: StagedRows, *conditions: sql.Predicate) -> str:
-    """Return a few of the staged rows that meet the conditions, by key."""
+    """Return the keys of a few staged rows that meet the conditions, as text."""
     pairs = each.key[:3]
     query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
     rows = each.session.connection.execute(query).all()

@@ -1,4 +1,4 @@
-"""Rows that would be left, or are left, without the row they reference when a step is undone."""
+"""Rows that would lose, or have lost, the row they reference when a step is undone."""
 
 from __future__ import annotations
 
@@ -21,27 +21,29 @@ _AT_ONCE = 1000
 
 
 def vacated(each: StagedRows, key: ForeignKey) -> sql.Predicate | None:
-    """True if what a key references is no more of a staged row once the step is undone.
+    """True if a staged row no longer has the referenced values once the step is undone.
 
-    None where that cannot be.
+    None if that is impossible.
     """
     if each.step.action is Action.ADD:
         return sa.true()
     if not each.moves_under(key):
         return None
     changed = [name for name in key.referenced_columns if name in dict(each.named("old"))]
-    return sa.or_(*(each.now(name).is_distinct_from(each.coming(name)) for name in changed))
+    return sa.or_(
+        *(each.current(name).is_distinct_from(each.restored_value(name)) for name in changed)
+    )
 
 
 def still_referenced(
     each: StagedRows, key: ForeignKey, others: Sequence[StagedRows]
 ) -> sql.Predicate | None:
-    """True if a staged row is referenced by one that stays, though what it references does not.
+    """True if a row that stays references values that a staged row will no longer have.
 
-    None where no row can be.
+    None if no row can.
     """
     goes = vacated(each, key)
-    if goes is None or key.parent_parts:  # then only the system knows, which checks it
+    if goes is None or key.parent_parts:  # with parts, only the system knows, and it checks
         return None
     children = sql.rows_of(each.session.catalogue.table(key.child)).alias("yeldro_child")
     stay = (
@@ -52,17 +54,19 @@ def still_referenced(
     )
     mine = each.aliased("yeldro_own")
     pairs = zip(_referencing(each, key, children), key.referenced_columns, strict=True)
-    joined = mine.staged.join(children, sa.and_(*(ours == mine.now(name) for ours, name in pairs)))
+    joined = mine.staged.join(
+        children, sa.and_(*(ours == mine.current(name) for ours, name in pairs))
+    )
     query = sa.select(mine.staged.c.yeldro_row).select_from(joined)
     query = query.where(*stay, *sql.in_parts(children, key.child_parts))
     return sa.and_(goes, each.staged.c.yeldro_row.in_(query.correlate(None)))
 
 
 def prove_step_leaves_none_dangling(each: StagedRows) -> None:
-    """No row references what an undone step took away, now that it is undone.
+    """Prove that no row references what an undone step took away.
 
     Raises:
-        CountMismatch: one does, so it came meanwhile.
+        CountMismatch: some rows do, so they were added meanwhile.
     """
     for key in each.session.catalogue.referencing(each.table.name):
         goes = vacated(each, key)
@@ -70,22 +74,22 @@ def prove_step_leaves_none_dangling(each: StagedRows) -> None:
             continue
         child = each.session.catalogue.table(key.child)
         children = sql.rows_of(child)
-        gone = sa.select(*map(each.now, key.referenced_columns)).select_from(each.staged)
-        hangs = sql.among(_referencing(each, key, children), gone.where(goes).correlate(None))
-        alone = without_parent(key, children, each.table)
-        query = sa.select(sa.func.count()).select_from(children).where(hangs, alone)
+        gone = sa.select(*map(each.current, key.referenced_columns)).select_from(each.staged)
+        references = sql.among(_referencing(each, key, children), gone.where(goes).correlate(None))
+        orphaned = without_parent(key, children, each.table)
+        query = sa.select(sa.func.count()).select_from(children).where(references, orphaned)
         rows = each.session.connection.execute(each.session.locking_read(query)).scalar_one()
         if rows:
             raise CountMismatch(
                 f"{rows:,} rows of {key.child} would be left without their parent rows ({key}).",
-                "They came meanwhile; look again with 'yeldro receipt check'.",
+                "They were added meanwhile; compare again with 'yeldro receipt check'.",
             )
 
 
 def _referencing(
     each: StagedRows, key: ForeignKey, children: sa.FromClause
 ) -> list[sa.ColumnElement[Any]]:
-    """Return the foreign key columns of `children`, as they are compared with the table's own."""
+    """Return the foreign key columns of `children` in the form in which they are compared."""
     child = each.session.catalogue.table(key.child)
     return [
         each.session.referencing_value(
@@ -95,29 +99,29 @@ def _referencing(
     ]
 
 
-def hangs_on(
+def references_step(
     each: StagedRows, key: ForeignKey, numbers: sa.Select[Any] | Sequence[int]
 ) -> Callable[[StagedRows, StagedRows], Iterator[sql.Predicate]]:
-    """Return the condition that a staged row references one of those with these numbers."""
+    """Return the condition that a staged row references a staged parent with one of the numbers."""
 
-    def hangs(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
+    def references(mine: StagedRows, parent: StagedRows) -> Iterator[sql.Predicate]:
         yield parent.staged.c.yeldro_row.in_(numbers)
         for name, named in zip(key.columns, key.referenced_columns, strict=True):
             value = each.session.referencing_value(
-                mine.coming(name), mine.table.by_name[name], parent.table.by_name[named]
+                mine.restored_value(name), mine.table.by_name[name], parent.table.by_name[named]
             )
-            yield value == parent.coming(named)
+            yield value == parent.restored_value(named)
 
-    return hangs
+    return references
 
 
 def leave_out(
     each: StagedRows, rows: sql.Predicate, staged_steps: Sequence[StagedRows]
 ) -> Counter[StagedRows]:
-    """Take staged rows out, and at every depth the rows that would reference them.
+    """Leave staged rows out, and at every depth the rows that reference them.
 
-    A row whose parent does not come back must not come back under another row that has taken the
-    parent's key meanwhile.
+    A row whose parent does not come back must not come back either: another row may have the
+    parent's key now.
 
     Args:
         rows: which staged rows of `each` are left out.
@@ -133,15 +137,17 @@ def leave_out(
         chosen = step.staged.c.yeldro_row.in_(numbers)
         if not step.count(chosen):
             continue
-        hanging = [
+        children = [
             (child, found)
             for child in staged_steps
             for key in child.table.foreign_keys
             if key.parent == step.table.name and child.needs(key) and step.brings(key)
-            for found in _numbers(child, child.meets(step, hangs_on(child, key, numbers)))
+            for found in _numbers(
+                child, child.matches_some(step, references_step(child, key, numbers))
+            )
         ]
         gone[step] += step.take_out(chosen)
-        waiting += hanging
+        waiting += children
     return gone
 
 

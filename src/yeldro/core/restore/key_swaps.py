@@ -1,4 +1,4 @@
-"""Rows of two steps that hold one key in turn: one went, and another's key moved to its place."""
+"""Key swaps: a row went, and another row's key changed to the one it had."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ if TYPE_CHECKING:
 
 
 def goes_from(whole: StagedRows, moving: StagedRows) -> bool:
-    """True if a step's rows are to go, and have the key in turn that another step gives back."""
+    """True if a step's rows are to go, and may have a key that another step gives back."""
     return whole.step.action is Action.ADD and share_key(whole, moving)
 
 
 def share_key(whole: StagedRows, moving: StagedRows) -> bool:
-    """True if what rows are found by can be that of a row that went, and of one that moved then.
+    """True if a row that went and a row that changed its key may have had the same row key.
 
-    A row that was moved first and went then is the same one.
+    A row that changed its key first and then went is the same row, so it does not count.
     """
     went_first = whole.step.n < moving.step.n
     return (
@@ -35,24 +35,24 @@ def share_key(whole: StagedRows, moving: StagedRows) -> bool:
     )
 
 
-def takes_turns(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
-    """True if a row of a step has some unique key in turn with one that another step moves."""
+def swaps_keys(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
+    """True if a row of a step swaps some unique key with a row that another step changes."""
     goes = whole.step.action is Action.ADD
 
     def same(key: CandidateKey, mine: StagedRows, theirs: StagedRows) -> Iterator[sql.Predicate]:
         for name in key.columns:
             if goes:
-                yield mine.now(name) == theirs.coming(name)
+                yield mine.current(name) == theirs.restored_value(name)
             else:
-                yield mine.coming(name) == theirs.now(name)
+                yield mine.restored_value(name) == theirs.current(name)
 
     moved = dict(moving.named("old")).keys()
     keys = [key for key in whole.table.candidate_keys if moved & {*key.columns}]
-    return sa.or_(sa.false(), *(whole.meets(moving, partial(same, key)) for key in keys))
+    return sa.or_(sa.false(), *(whole.matches_some(moving, partial(same, key)) for key in keys))
 
 
 def reassigned(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
-    """True if the row that has a staged row's key now is one whose key another step has moved."""
+    """True if the row with a staged row's key is one whose key another step has changed."""
 
     def has_it(mine: StagedRows, holder: StagedRows) -> Iterator[sql.Predicate]:
         goes = mine.step.action is Action.ADD
@@ -63,12 +63,12 @@ def reassigned(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate
         else:
             yield ~holder.exists(*holder.agree(holder.old_key), *holder.agree(holder.named("old")))
 
-    found = [whole.meets(moving, has_it) for moving in others if share_key(whole, moving)]
+    found = [whole.matches_some(moving, has_it) for moving in others if share_key(whole, moving)]
     return sa.or_(sa.false(), *found)
 
 
 def back_under_old_key(each: StagedRows, other: StagedRows) -> sql.Predicate:
-    """True if a row is as before a step where another step, undone too, changed its key."""
+    """True if a row is as before a step, under the key it had before another step changed it."""
 
     def is_back(mine: StagedRows, keyed: StagedRows) -> Iterator[sql.Predicate]:
         yield from _same_rows(mine, keyed)
@@ -82,11 +82,11 @@ def back_under_old_key(each: StagedRows, other: StagedRows) -> sql.Predicate:
         row = row.where(*as_before, *mine.agree(mine.named("old")))
         yield sa.exists(row.correlate(mine.staged, keyed.staged))
 
-    return each.meets(other, is_back)
+    return each.matches_some(other, is_back)
 
 
 def key_before(each: StagedRows, name: str, others: Iterable[StagedRows]) -> sa.ColumnElement[Any]:
-    """Return a key column as staged rows have it once other steps that changed it are undone."""
+    """Return a key column's value once other steps that changed it are undone."""
     value: sa.ColumnElement[Any] = each.staged.c[dict(each.key)[name]]
     for other in others:
         old = dict(other.named("old")).get(name)

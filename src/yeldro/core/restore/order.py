@@ -1,7 +1,8 @@
-"""In which order the steps of a receipt are undone, so that no row is ever without its parent.
+"""The order in which the steps of a receipt are undone, so that no row is ever without its parent.
 
-Rows come back before they are linked, and go after they are. Keys that had moved under rows which
-reference them move back together with those rows: at once, where the system checks every statement.
+Rows come back before links to them are set, and go after links to them are cut. Keys that had moved
+together with the rows that reference them move back together: in one, if the system checks every
+statement.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import references_rows
-from yeldro.core.restore.key_swaps import takes_turns
+from yeldro.core.restore.key_swaps import swaps_keys
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 
 
 def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
-    """Return the steps as they are undone.
+    """Return the steps in the order in which they are undone.
 
     Args:
         staged_steps: a receipt's steps, last first, so that parents go back before children.
@@ -29,7 +30,7 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     def place(each: UndoneRows) -> int:
         if each.step.action in (Action.REMOVE, Action.ADD):
             return come if each.step.action is Action.REMOVE else go
-        if each.changes_key:  # last, for changed rows are found by the keys they have now
+        if each.changes_key:  # last, as changed rows are found by the keys they have now
             return change_keys
         unique = {name for key in each.table.candidate_keys for name in key.columns}
         return change_unique if unique & dict(each.named("old")).keys() else change
@@ -44,14 +45,14 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
 
 
 def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
-    """Whole rows that reference keys which move, and steps that depend on those rows."""
+    """Return whole rows that reference keys which move, and the steps that depend on them."""
     moving = [each for each in staged_steps if not each.holds_whole_rows]
     keyed = {each.table.name for each in moving if each.changes_key}
     bound: list[UndoneRows] = []
     fresh = [
         each
         for each in staged_steps
-        if each.holds_whole_rows and (_depends(each, moving) or _takes_turns(each, moving))
+        if each.holds_whole_rows and (_depends(each, moving) or _swaps_keys(each, moving))
     ]
     while fresh:
         bound += fresh
@@ -65,11 +66,9 @@ def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows
     return [each for each in staged_steps if each in bound]
 
 
-def _takes_turns(each: UndoneRows, moving: Sequence[UndoneRows]) -> bool:
-    """True if a row has some unique key in turn with one that moves."""
-    return any(
-        each.count(takes_turns(each, other)) for other in moving if other.table == each.table
-    )
+def _swaps_keys(each: UndoneRows, moving: Sequence[UndoneRows]) -> bool:
+    """True if a row swaps some unique key with a row that moves."""
+    return any(each.count(swaps_keys(each, other)) for other in moving if other.table == each.table)
 
 
 def _depends(each: UndoneRows, others: Sequence[UndoneRows]) -> bool:
@@ -83,7 +82,7 @@ def _depends(each: UndoneRows, others: Sequence[UndoneRows]) -> bool:
 
 
 def at_once(session: Session, missing: Sequence[UndoneRows]) -> list[list[UndoneRows]]:
-    """Return the steps in order; those as one that no order undoes."""
+    """Return the steps in order, grouped if they can only be undone together."""
     linked = [
         each
         for child in missing
@@ -101,16 +100,16 @@ def at_once(session: Session, missing: Sequence[UndoneRows]) -> list[list[Undone
 
 
 def plan_late_links(session: Session, staged_steps: Sequence[UndoneRows]) -> None:
-    """Have links to rows that come later set at the end, or to rows that go earlier cut first.
+    """Postpone links to rows that come later, and cut links to rows that go earlier first.
 
-    The system checks every statement, and rows that went in a cycle reference one another. What
-    can be deferred is checked at the commit.
+    The system checks every statement, and rows that went in a cycle reference one another.
+    Deferrable keys are checked at the commit.
     """
     whole = [each for each in staged_steps if each.holds_whole_rows]
     for place, each in enumerate(whole):
         going = each.step.action is Action.ADD
         others = whole[:place] if going else whole[place + 1 :]
-        each.come_later({other.table.name for other in others} - {each.table.name})
+        each.postpone_links({other.table.name for other in others} - {each.table.name})
     deferrable = [key for each in whole for key in each.table.foreign_keys if key.deferrable]
     if deferrable:
         session.defer_checks(deferrable)

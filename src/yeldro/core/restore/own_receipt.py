@@ -1,4 +1,4 @@
-"""What a restore did, as a receipt of its own: each step is the other way round."""
+"""The receipt of a restore itself: each step is the inverse of one in the restored receipt."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ Columns = list[tuple[str, str, str]]
 
 
 def inverse(each: UndoneRows, n: int, source: str) -> Step:
-    """Return the step that undoes one of a receipt's.
+    """Return the step that undoes a step of a receipt.
 
     Args:
         source: the id of the receipt that is restored.
@@ -35,21 +35,21 @@ def inverse(each: UndoneRows, n: int, source: str) -> Step:
     return Step(n, action, name, each.missing, f"restore of {source}", (name,))
 
 
-def passing(each: UndoneRows, rows: int) -> Step:
-    """Links that are cut or set only so that rows can go or come in some order."""
+def auxiliary(each: UndoneRows, rows: int) -> Step:
+    """Return the step for links that are cut or set so that rows can go or come in some order."""
     name = str(each.table.name)
-    return Step(0, Action.RELINK, name, rows, "in passing", (name,), auxiliary=True)
+    return Step(0, Action.RELINK, name, rows, "links in between", (name,), auxiliary=True)
 
 
 def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
                  with_rows: bool) -> int:  # fmt: skip
-    """Note a step that is about to be carried out, and the rows that only now can be read.
+    """Note a step that is about to be undone, and the rows that can only be read before.
 
     Args:
         others: all steps of the restore.
 
     Returns:
-        How many rows of the step the receipt tells of.
+        The number of rows of the step that the receipt records.
     """
     if step.action is Action.RELINK:
         return _store_links(each, step, receipt, others, with_rows)
@@ -65,26 +65,26 @@ def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: S
 
 
 def orphans(each: UndoneRows) -> dict[str, int]:
-    """Rows that are about to go and have no parent row even now, by foreign key."""
+    """Return the rows that are about to go and have no parent row even now, by foreign key."""
     if each.step.action is not Action.ADD:
         return {}
     found = {key.name: lacks_parent(each, key) for key in each.table.foreign_keys}
     return {
         name: rows
-        for name, alone in found.items()
-        if alone is not None and (rows := each.count(alone))
+        for name, orphaned in found.items()
+        if orphaned is not None and (rows := each.count(orphaned))
     }
 
 
 def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
                  with_rows: bool) -> int:  # fmt: skip
-    """Note links that are about to be set, but for those of rows that come back whole."""
+    """Note links that are about to be set, except those of rows that come back whole."""
     to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     told = [to_be_set, *_not_added(each, others)]
     rows = step.rows if each.told_by_count else each.count(*told)
     receipt.add_step(replace(step, rows=rows), each.table.name)
     if with_rows:
-        columns, expressions = _turned(each, others)
+        columns, expressions = _swapped(each, others)
         receipt.add_rows(
             step, columns, stored_in_parts(each.session, sa.select(*expressions).where(*told))
         )
@@ -112,10 +112,10 @@ def store_after(each: UndoneRows, step: Step, receipt: ReceiptWriter) -> None:
     receipt.add_rows(step, columns, stored_in_parts(each.session, query))
 
 
-def _turned(
+def _swapped(
     each: UndoneRows, others: Sequence[UndoneRows]
 ) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
-    """A changed row's columns with old and new in each other's place, and the key it had before."""
+    """Return a changed row's columns with old and new swapped, and the key it had before."""
     old, new = dict(each.named("old")), dict(each.named("new"))
     was, left = dict(each.named("was")), dict(each.named("left"))
     columns: Columns = []
@@ -133,7 +133,7 @@ def _turned(
 
 
 def _not_added(each: UndoneRows, others: Sequence[UndoneRows]) -> Iterator[sql.Predicate]:
-    """Rows that the same restore adds are stored whole, links and all."""
+    """Leave out rows that the same restore adds; they are stored whole, links and all."""
     for other in others:
         added = other.step.action is Action.REMOVE and other.table == each.table
         if not added or other.told_by_count or share_key(other, each):
@@ -149,7 +149,7 @@ def _not_added(each: UndoneRows, others: Sequence[UndoneRows]) -> Iterator[sql.P
 
 
 def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
-    """The rows as they are staged; with their row ids where they have them and will have them."""
+    """Return the rows as they are staged, with the row ids that they have and will have."""
     roles = {"value", "computed"}
     roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()
     pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]

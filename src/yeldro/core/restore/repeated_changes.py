@@ -1,4 +1,4 @@
-"""Rows that several steps of a receipt have touched: what the earlier ones left of them."""
+"""Rows that several steps of a receipt changed: their values after the earlier steps."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ if TYPE_CHECKING:
 
 
 def covered_by(each: StagedRows, later: StagedRows) -> sql.Predicate:
-    """True if a later step of the receipt took a changed row as this step left it.
+    """True if a later step of the receipt changed or removed a row as this step had left it.
 
-    Then this step's values come back once that step is undone.
+    Then this step can be undone once the later one is.
     """
     staged = later.staged.alias("yeldro_later")
     found_by = dict(later.old_key)
@@ -62,9 +62,9 @@ def _same_row(
     each: StagedRows,
     staged: sa.FromClause,
 ) -> list[sql.Predicate]:
-    """Return the conditions that a staged row of one step is that of another.
+    """Return the conditions that staged rows of two steps are the same row.
 
-    Without a key it is told by its row id, and by the columns that neither step changes.
+    Without a key, the row id and the columns that neither step changes are compared.
     """
     return [
         staged.c[found_by[name]].is_not_distinct_from(each.staged.c[own])
@@ -77,7 +77,7 @@ def back_before_all(each: StagedRows, earlier: Sequence[StagedRows]) -> sql.Pred
     """True if a row is as it was before several earlier steps, each of which changed it.
 
     Args:
-        earlier: the steps, first one first; none of them changes what rows are found by.
+        earlier: the steps in order; none of them changes the columns that rows are found by.
     """
     expected: dict[str, sa.ColumnElement[Any]] = {
         name: each.staged.c[staged] for name, staged in each.named("value")

@@ -1,7 +1,7 @@
-"""Putting the rows of a receipt back, and undoing the links that were cut.
+"""Putting the rows of a receipt back, and undoing changed links.
 
-The stored rows are first staged in temporary tables beside the real ones, so that everything
-that would go wrong is known before anything is written.
+The stored rows are first staged in temporary tables, so that every conflict is known before
+anything is written.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ from yeldro.core.restore.conflicts import (
 )
 from yeldro.core.restore.dangling import leave_out, prove_step_leaves_none_dangling
 from yeldro.core.restore.order import at_once, plan_late_links
-from yeldro.core.restore.own_receipt import inverse, orphans, passing, store_after, store_before
+from yeldro.core.restore.own_receipt import auxiliary, inverse, orphans, store_after, store_before
 from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
 from yeldro.core.restore.staging import EVERYTHING, Scope, StagedSteps, stage
 from yeldro.core.restore.verification import (
@@ -70,12 +70,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Acceptances:
-    """What is accepted by name.
+    """What the user accepts by name.
 
     Args:
-        triggers: triggers whose own changes to other rows are accepted.
-        differences: tables whose rows may come back other than they were.
-        no_way_back: tables that triggers write to and in which nothing can be rolled back.
+        triggers: triggers whose changes to other rows are accepted.
+        differences: tables whose rows may come back different.
+        no_way_back: tables that triggers write to, though nothing can be rolled back there.
     """
 
     triggers: tuple[str, ...] = ()
@@ -89,12 +89,12 @@ _STORED_FORMS = Mode(stored_forms=True)
 
 @dataclass(frozen=True)
 class RestorePlan:
-    """What a restore would do, and what stands in its way.
+    """What a restore would do, and its conflicts.
 
     Args:
-        skipped: what is left out because something stands in its way, as sentences.
-        notes: what has changed about the tables since, as sentences.
-        differing: columns of rows that are back and do not hold what they held, as sentences.
+        skipped: the conflicts of rows that are left out, as sentences.
+        notes: how the tables have changed since, as sentences.
+        differing: columns of rows that are back and have other values than before, as sentences.
     """
 
     receipt: Receipt
@@ -111,9 +111,9 @@ class RestorePlan:
 
     @property
     def verdict(self) -> str:
-        """`all gone`, `partly back` or `all back`; `never gone` where the run ended before that.
+        """`all gone`, `partly back` or `all back`; `never gone` if the run ended before its commit.
 
-        Of a restore's receipt `all there`, `partly undone` or `all undone`.
+        For the receipt of a restore: `all there`, `partly undone` or `all undone`.
         """
         if not self.steps:
             return "never gone"
@@ -130,8 +130,8 @@ class RestoreResult:
     """What a restore did.
 
     Args:
-        receipt: where its own receipt lies, by which it can be undone; None where nothing was done.
-        differences: rows that are not as they were, which was accepted.
+        receipt: the path of its own receipt, to undo it; None if nothing was done.
+        differences: rows that are not as before, which the user accepted.
     """
 
     plan: RestorePlan
@@ -147,10 +147,10 @@ class RestoreResult:
 
 
 def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> RestorePlan:
-    """Compare a receipt's rows with the database as it is now; change nothing.
+    """Compare a receipt's rows with the database as it is now; nothing is changed.
 
     Raises:
-        Refused: the receipt holds no rows, or a table of it is not there as it was.
+        Refused: the receipt holds no rows, or a table or column of it is gone.
     """
     with database.reading(_STORED_FORMS) as session:
         staged_steps = stage(session, receipt, scope)
@@ -172,15 +172,14 @@ def restore(
 
     Args:
         lock_wait: seconds to wait for other sessions' locks.
-        agreed: the number of rows a person has agreed to put back, None where nobody was asked.
-        allowed: what is accepted by name.
-        receipt_options: where the restore's own receipt goes; if not said, beside the one that is
-            restored.
+        agreed: the number of rows that a person has agreed to put back; None if nobody was asked.
+        allowed: what the user accepts by name.
+        receipt_options: where the restore's own receipt goes; by default beside the restored one.
 
     Raises:
         Refused: a row's key is taken, its parent is gone, or another number would go back.
-        CountMismatch: a count was not as planned; rolled back.
-        DatabaseFailure: the database or the receipt's disk refused; rolled back.
+        CountMismatch: a count differs from the planned one; everything was rolled back.
+        DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
     with CommitNotice() as notice, database.writing(lock_wait, mode=_STORED_FORMS) as session:
@@ -221,7 +220,7 @@ class _Restoring:
 
     Args:
         refused: staged rows that the database refused before, by the number of their step.
-        told: why, as sentences.
+        told: the reasons, as sentences.
     """
 
     def __init__(
@@ -251,43 +250,43 @@ class _Restoring:
         self.agreed_to = self.planned.total + gone
 
     def check(self, agreed: int | None, allowed: Acceptances) -> None:
-        """Refuse what stands in the way, and another number than was agreed to."""
+        """Refuse conflicts, and another number of rows than was agreed to."""
         check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
         if self.planned.conflicts:
             raise _conflict_error(
                 self.planned.conflicts,
-                "Change these rows, or leave them out with --skip-conflicts, or put all into "
-                "another database with --into URL.",
+                "Change these rows, leave them out with ‹skip_conflicts›, or put all rows into "
+                "another database with ‹into› URL.",
                 UNCHANGED,
             )
         if agreed not in (None, self.agreed_to):
             raise PlanChanged(
                 f"The database has changed: {self.agreed_to:,} rows would go back, not {agreed:,}.",
-                "Look again, then restore.",
+                "See 'yeldro receipt check', then restore.",
             )
 
     def put_back(
         self, allowed: Acceptances, writer: ReceiptWriter, receipt_options: ReceiptOptions
     ) -> tuple[list[Difference], Tally, Ledger]:
-        """Write what is missing; what is not as before, and the counts."""
+        """Write what is missing; return the differences, the tally and the ledger."""
         steps = self.staged_steps.steps
         if receipt_options.with_rows:
             writer.check_space(sum(each.missing * len(each.roles) for each in steps))
         return _put_back(self.session, self.receipt, steps, allowed, writer, receipt_options)
 
     def leave_out(self, failure: StepRefused) -> list[str]:
-        """Note rows that the database refuses, so that the next attempt goes without them.
+        """Note rows that the database refuses, so that the next attempt leaves them out.
 
         Returns:
-            Why, as sentences.
+            The reasons, as sentences.
 
         Raises:
-            RestoreConflict: rows in conflict are not to be left out.
+            RestoreConflict: the user did not ask to leave rows in conflict out.
         """
         if not self.scope.skip_conflicts:
             raise _conflict_error(
                 failure.conflicts,
-                "Remove what stands in the way, or leave these rows out with --skip-conflicts.",
+                "Remove the conflicts, or leave these rows out with ‹skip_conflicts›.",
                 ROLLED_BACK,
             )
         self.refused.setdefault(failure.n, []).extend(failure.numbers)
@@ -295,7 +294,7 @@ class _Restoring:
 
 
 def _conflict_error(conflicts: Sequence[Conflict], next_step: str, data: str) -> RestoreConflict:
-    """Return the error for what stands in the way, of the finest type that fits all of it."""
+    """Return the error for conflicts, of the finest type that fits all of them."""
     kinds = {conflict.kind for conflict in conflicts}
     if kinds == {ConflictKind.KEY_TAKEN}:
         error_type: type[RestoreConflict] = KeyTaken
@@ -314,7 +313,7 @@ def _put_back(
     writer: ReceiptWriter,
     receipt_options: ReceiptOptions,
 ) -> tuple[list[Difference], Tally, Ledger]:
-    """Undo every step, hold its count and the ledger; what was done is in the receipt then."""
+    """Undo every step, check its count and the ledger, and write the receipt."""
     if not session.traits.core_checks_foreign_keys:
         plan_late_links(session, staged_steps)
     for each in staged_steps:
@@ -336,13 +335,13 @@ def _put_back(
     parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
              for some in together]  # fmt: skip
     to_do = [pair for part in parts for pair in part]
-    alone = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
+    orphaned = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
     for part in parts:
         for step, each in part:
             told.append(
                 (step, store_before(each, step, writer, staged_steps, receipt_options.with_rows))
             )
-            for name, rows in alone.get(step, {}).items():
+            for name, rows in orphaned.get(step, {}).items():
                 writer.add_orphans(step, name, rows)
         done += _undo(session, part)
     for each in staged_steps:
@@ -359,7 +358,7 @@ def _put_back(
         if session.traits.core_checks_foreign_keys:
             prove_step_leaves_none_dangling(each)
     writer.add_total(sum(rows for _, rows in done))
-    passed = [(passing(each, rows), rows) for each, rows in late if rows]
+    passed = [(auxiliary(each, rows), rows) for each, rows in late if rows]
     ledger = read_ledger(before, after, _tally([*done, *passed])).with_more(mended)
     fired = [(step.action, each.table) for step, each in to_do]
     fired += [(Action.RELINK, each.table) for each, rows in late if rows]
@@ -371,8 +370,8 @@ def _put_back(
 def _mended(
     session: Session, mended: Sequence[tuple[UndoneRows, int]], before: ChangeCount
 ) -> Ledger:
-    """Return the ledger of what was set anew, and of that alone."""
-    changed = [(passing(each, rows), rows) for each, rows in mended if rows]
+    """Return the ledger of the rows that were set anew."""
+    changed = [(auxiliary(each, rows), rows) for each, rows in mended if rows]
     if not changed:
         return Ledger({})
     session.run_deferred()
@@ -383,7 +382,7 @@ def _mended(
 
 
 def _undo(session: Session, part: Sequence[tuple[Step, UndoneRows]]) -> list[tuple[Step, int]]:
-    """Undo one step, or several at once; each with the number of its rows, which is checked."""
+    """Undo one step, or several at once; check and return the number of rows of each."""
     if len(part) == 1:
         counts = [_tried(session, part[0][1])]
     else:
@@ -394,10 +393,10 @@ def _undo(session: Session, part: Sequence[tuple[Step, UndoneRows]]) -> list[tup
 
 
 def _tried(session: Session, each: UndoneRows) -> int:
-    """Undo one step; where the database refuses rows, find out which.
+    """Undo one step; if the database refuses rows, find out which.
 
     Raises:
-        StepRefused: it refuses some.
+        StepRefused: the database refuses some rows.
     """
     before = Savepoint(session, "yeldro_step")
     before.set()
@@ -422,10 +421,10 @@ def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
 def _plan(
     receipt: Receipt, staged_steps: StagedSteps, scope: Scope, told: Sequence[str] = ()
 ) -> RestorePlan:
-    """What a restore would do.
+    """Return what a restore would do.
 
     Args:
-        told: what has been left out already, as sentences.
+        told: why rows have been left out already, as sentences.
     """
     skipped: list[str] = list(told)
     while True:
@@ -443,10 +442,10 @@ def _plan(
         can_be_left_out = conflicts and all(found.which is not None for _, found in conflicts)
         if not scope.skip_conflicts or not can_be_left_out:
             break
-        # Rows that are left out can be parents of others, so it is all looked at again.
+        # Rows that are left out can be parents of others, so all is compared again.
         for each, conflict in conflicts:
             if conflict.which is None:
-                raise Fault("nothing tells which rows are in conflict")
+                raise Fault("a conflict does not tell which rows it concerns")
             gone = leave_out(each, conflict.which, staged_steps.steps)
             if gone:
                 skipped.append(conflict.said)
@@ -459,8 +458,8 @@ def _plan(
     besides = receipt.ledger.get(form.BESIDES)
     if besides:
         notes[
-            f"triggers changed {counted(besides.changed, 'row')} besides, as was allowed; that is "
-            f"not in the receipt, and not undone"
+            f"triggers changed {counted(besides.changed, 'row')} besides, as was allowed; these "
+            f"changes are not in the receipt, and are not undone"
         ] = None
     in_the_way = [conflict for _, conflict in conflicts]
     return RestorePlan(receipt, tuple(steps), tuple(in_the_way), tuple(skipped), tuple(notes))

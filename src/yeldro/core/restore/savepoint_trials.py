@@ -1,4 +1,4 @@
-"""Which rows of a step a database does not take, found by trying parts of them in savepoints."""
+"""Finding the rows that a database refuses, by trying parts of a step in savepoints."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _MOST_REFUSED = 1000
 
 @dataclass(frozen=True)
 class Savepoint:
-    """A place in a transaction to go back to."""
+    """A named point in a transaction to go back to."""
 
     session: Session
     name: str
@@ -34,19 +34,19 @@ class Savepoint:
         self.session.connection.exec_driver_sql(f"RELEASE SAVEPOINT {self.name}")
 
     def go_back(self) -> None:
-        """Undo what was done since, and stay at this place."""
+        """Undo what was done since; the savepoint stays."""
         self.session.connection.exec_driver_sql(f"ROLLBACK TO SAVEPOINT {self.name}")
 
 
 @dataclass
 class Refusals:
-    """The staged rows that a database refuses, by what it has against them."""
+    """The staged rows that a database refuses, by reason."""
 
     step: UndoneRows
     rows: dict[RowRefusal, list[int]] = field(default_factory=dict)
 
     def conflicts(self) -> list[Conflict]:
-        """Return what stands in the way of which rows."""
+        """Return a conflict for each reason."""
         return [self._conflict(refusal, numbers) for refusal, numbers in self.rows.items()]
 
     def _conflict(self, refusal: RowRefusal, numbers: Sequence[int]) -> Conflict:
@@ -61,10 +61,10 @@ class Refusals:
 
 
 class StepRefused(Exception):
-    """The database did not take the rows of a step.
+    """The database refused rows of a step.
 
     Args:
-        refusals: which rows, and what it has against them.
+        refusals: the rows, by reason.
     """
 
     def __init__(self, refusals: Refusals) -> None:
@@ -77,14 +77,14 @@ class StepRefused(Exception):
 def find_refused(step: UndoneRows, put_back: Callable[[], int]) -> Refusals:
     """Try the rows of a step in ever smaller parts until each refused row is known.
 
-    Rows that are taken stay, so that rows which stand in one another's way are found too.
+    Accepted rows stay, so that rows in conflict with one another are found too.
 
     Args:
         put_back: puts back the rows of `step.part`.
 
     Raises:
         RestoreConflict: too many rows are refused.
-        DBAPIError: the database fails for a reason that is in no row.
+        DBAPIError: the database fails for a reason that no row causes.
     """
     found = Refusals(step)
     numbers = step.row_numbers()
@@ -105,7 +105,7 @@ def find_refused(step: UndoneRows, put_back: Callable[[], int]) -> Refusals:
                 half = len(part) // 2
                 waiting += [part[half:], part[:half]] if half else []
                 if not half:
-                    found.rows.setdefault(_alike(refusal), []).append(part[0])
+                    found.rows.setdefault(_without_values(refusal), []).append(part[0])
             place.release()
             if sum(map(len, found.rows.values())) > _MOST_REFUSED:
                 raise RestoreConflict(
@@ -118,8 +118,8 @@ def find_refused(step: UndoneRows, put_back: Callable[[], int]) -> Refusals:
     return found
 
 
-def _alike(refusal: RowRefusal) -> RowRefusal:
-    """Refusals by one constraint are told together, whatever values they name."""
+def _without_values(refusal: RowRefusal) -> RowRefusal:
+    """Return the refusal without its values, so that those of one constraint are told together."""
     if not refusal.constraint:
         return refusal
     return RowRefusal(refusal.reason.partition(" (")[0], refusal.constraint)

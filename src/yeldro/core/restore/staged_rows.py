@@ -1,4 +1,4 @@
-"""The stored rows of one step of a receipt, beside the table that they belong to."""
+"""The stored rows of one step of a receipt in a temporary table, and how to compare them."""
 
 from __future__ import annotations
 
@@ -24,11 +24,11 @@ _AT_ONCE = 1000
 
 
 class StagedRows:
-    """The stored rows of one step in a temporary table, held against the real one.
+    """The stored rows of one step in a temporary table, compared with the real one.
 
     Args:
-        changing: columns of the table that some step of the receipt changes. Where rows have no
-            key but a row id, these do not help to find them: batches change them in any order.
+        changing: columns of the table that some step of the receipt changes. Rows with a row id
+            and no key are not found by them, as batches change them in any order.
     """
 
     def __init__(self, session: Session, step: ReceiptStep, changing: Collection[str]) -> None:
@@ -51,13 +51,13 @@ class StagedRows:
         self.add_indexes(are_filled=False)
         self.stored = 0
         self.missing = 0
-        self.late: list[ForeignKey] = []
+        self.late_links: list[ForeignKey] = []
         self.part: tuple[int, int] | None = None
         self._besides: list[tuple[str, str, str]] | None = None
         self.reassigned: sql.Predicate = sa.false()
 
     def add_indexes(self, *, are_filled: bool) -> None:
-        """Index the staged rows by their keys, if the system makes its indexes at this time."""
+        """Index the staged rows by their keys, if the system makes indexes at this time."""
         if are_filled != self.session.traits.indexes_after_filling:
             return
         for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
@@ -65,11 +65,11 @@ class StagedRows:
 
     @property
     def holds_whole_rows(self) -> bool:
-        """True if the rows came or went as a whole, in place of being changed."""
+        """True if the rows came or went as a whole, rather than being changed."""
         return self.step.action in (Action.REMOVE, Action.ADD)
 
     def named(self, role: str) -> list[tuple[str, str]]:
-        """(column of the table, column of the staged rows) for all columns of a role."""
+        """Return pairs of a table's column and a staged one, for all columns of a role."""
         return [
             (column.name, stored_as)
             for stored_as, column in self.roles.items()
@@ -78,7 +78,7 @@ class StagedRows:
 
     @property
     def whole(self) -> list[tuple[str, str]]:
-        """The pairs for all that is known of rows that came or went, generated columns too."""
+        """The pairs for all stored columns of rows that came or went, generated ones too."""
         return [*self.named("value"), *self.named("computed")]
 
     @property
@@ -95,17 +95,17 @@ class StagedRows:
 
     @property
     def old_key(self) -> list[tuple[str, str]]:
-        """The same pairs as they were before the step, which may have changed a key's column."""
+        """The same pairs with the values before the step, which may have changed key columns."""
         old = dict(self.named("old"))
         return [(ours, old.get(ours, staged)) for ours, staged in self.key]
 
     @property
     def told_by_count(self) -> bool:
-        """True if nothing but their number tells which of several equal rows are there."""
+        """True if equal rows can only be counted, as nothing tells them apart."""
         return not self.table.has_key and self.row_id is None
 
     def is_ambiguous(self) -> bool:
-        """True if the changed rows cannot be found one by one: others, or they, are equal now."""
+        """True if the changed rows cannot be found one by one, as several rows are equal now."""
         if not self.told_by_count:
             return False
         contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
@@ -121,16 +121,16 @@ class StagedRows:
         return sql.count(self.session.connection, self.rows, changed) > self.stored
 
     def equal_rows(self, role: str = "new") -> int:
-        """Rows of the table that are equal to a staged one, in what is stored of it.
+        """Return the rows of the table that equal a staged one in all that is stored of it.
 
         Args:
-            role: of a changed row, the values after (`new`) or before (`old`) the step.
+            role: for changed rows, the values after (`new`) or before (`old`) the step.
         """
         pairs = self.named("value") or [*self.key, *self.named(role)]
         return sql.count(self.session.connection, self.rows, self._equal_in(self.rows, pairs))
 
     def stored_among(self, equal: int) -> int:
-        """How many of `equal` rows, which nothing tells apart, are stored ones."""
+        """Return how many of `equal` identical rows are stored ones."""
         return min(max(equal - (self.step.equal_rows_left or 0), 0), self.stored)
 
     def _equal_in(self, rows: sa.FromClause, pairs: Sequence[tuple[str, str]]) -> sql.Predicate:
@@ -154,7 +154,7 @@ class StagedRows:
         return self._equal_in(rows, self.key)
 
     def is_no_stored_row(self, rows: sa.FromClause) -> sql.Predicate:
-        """Return the opposite of `is_stored_row`, looked up by key where there is one."""
+        """Return the opposite of `is_stored_row`, looked up by key if there is one."""
         if not self.table.has_key:
             return ~self.is_stored_row(rows)
         same = (rows.c[ours] == self.typed(staged) for ours, staged in self.key)
@@ -162,7 +162,7 @@ class StagedRows:
         return ~sa.exists(found.correlate(rows))
 
     def take_out(self, condition: sql.Predicate) -> int:
-        """Take the staged rows that meet a condition out again; return their number."""
+        """Remove the staged rows that meet a condition; return their number."""
         connection = self.session.connection
         number = self.staged.c.yeldro_row
         taken = 0
@@ -201,7 +201,7 @@ class StagedRows:
         return sql.in_groups(conditions)
 
     def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
-        """True if a column holds what is stored, in the form and of the type in which it is."""
+        """True if a column holds the stored value, compared in its stored form and type."""
         value: sa.ColumnElement[Any] = self.rows.c[column.name]
         then = self.roles[staged].type
         if then in ("", column.type):
@@ -212,7 +212,7 @@ class StagedRows:
         )
 
     def typed(self, staged: str) -> sa.ColumnElement[Any]:
-        """Return a staged value as one of the table's column, to be compared or put back."""
+        """Return a staged value converted to its column's type, to compare or put back."""
         column = self.table.by_name.get(self.roles[staged].name)
         value: sa.ColumnElement[Any] = self.staged.c[staged]
         if column is None:
@@ -225,7 +225,7 @@ class StagedRows:
     def needs(self, key: ForeignKey) -> bool:
         """True if the rows can need a parent by this key once the step is undone.
 
-        Which rows a key of some partitions holds for, only the system knows, which checks it.
+        For a key of some partitions only the system knows which rows it holds for, and checks it.
         """
         if key.child_parts or key.parent_parts:
             return False
@@ -235,18 +235,18 @@ class StagedRows:
 
     @property
     def is_there(self) -> sql.Predicate:
-        """True if a row with a staged one's key is there, and is not another step's."""
+        """True if a row with a staged row's key is there, and does not belong to another step."""
         return sa.and_(self.exists(*self.agree(self.key)), ~self.reassigned)
 
     def aliased(self, alias: str) -> StagedRows:
-        """Return the same rows under another name, to be looked at beside these."""
+        """Return the same rows under an alias."""
         other = copy.copy(self)
         other.staged = self.staged.alias(alias)  # type: ignore[assignment]
         return other
 
     @property
     def changes_key(self) -> bool:
-        """True if the step changed what its rows are found by."""
+        """True if the step changed the columns its rows are found by."""
         return bool(dict(self.named("old")).keys() & dict(self.named("key")).keys())
 
     def moves_under(self, key: ForeignKey) -> bool:
@@ -255,7 +255,7 @@ class StagedRows:
             dict(self.named("old"))
         )
 
-    def now(self, name: str) -> sa.ColumnElement[Any]:
+    def current(self, name: str) -> sa.ColumnElement[Any]:
         """Return the value that a column has before the step is undone."""
         staged = dict([*self.whole, *self.named("key"), *self.named("new")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
@@ -264,20 +264,20 @@ class StagedRows:
         row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
         return row.correlate(self.staged).scalar_subquery()
 
-    def coming(self, name: str) -> sa.ColumnElement[Any]:
-        """Return the value that a column of a stored row has once the step is undone."""
+    def restored_value(self, name: str) -> sa.ColumnElement[Any]:
+        """Return the value that a column has once the step is undone."""
         staged = dict([*self.whole, *self.named("old")]).get(name)
         return self.typed(staged) if staged else self._in_row(name)
 
-    def meets(
+    def matches_some(
         self,
         other: StagedRows,
         condition: Callable[[StagedRows, StagedRows], Iterable[sql.Predicate]],
     ) -> sql.Predicate:
-        """True if a staged row and one of another step's meet a condition, by one join of all.
+        """True if a staged row matches some staged row of another step, found by one join.
 
         Args:
-            condition: of the two, under names of their own.
+            condition: returns the join conditions for aliases of the two.
         """
         mine, theirs = self.aliased("yeldro_own"), other.aliased("yeldro_other")
         joined = mine.staged.join(theirs.staged, sa.and_(*condition(mine, theirs)))
@@ -290,7 +290,11 @@ class StagedRows:
 
 
 def table_of(session: Session, step: ReceiptStep) -> Table:
-    """Return the table as it is now; it must still have every stored column."""
+    """Return the table as it is now.
+
+    Raises:
+        Refused: the table, or a stored column, is gone.
+    """
     if not session.catalogue.has_table(step.table):
         raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
     table = session.catalogue.table(step.table)

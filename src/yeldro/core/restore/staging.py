@@ -1,4 +1,4 @@
-"""The stored rows of a receipt, laid out in temporary tables beside the real ones."""
+"""Staging the stored rows of a receipt in temporary tables."""
 
 from __future__ import annotations
 
@@ -32,12 +32,12 @@ _AT_ONCE = 1000
 
 @dataclass(frozen=True)
 class Scope:
-    """Which of a receipt's rows are meant.
+    """Which of a receipt's rows to restore.
 
     Args:
         only: tables, as typed; empty for all.
-        where: only stored rows for which this is true; needs one table.
-        skip_conflicts: rows that something stands in the way of are left out.
+        skip_conflicts: rows in conflict are left out.
+        where: a condition on the stored rows of one table.
     """
 
     only: tuple[str, ...] = ()
@@ -50,11 +50,11 @@ EVERYTHING = Scope()
 
 @dataclass(frozen=True)
 class StagedSteps:
-    """The stored rows of all steps in question.
+    """The staged steps of a receipt.
 
     Args:
-        steps: those that are undone, in that order.
-        parents: steps that are not, and whose rows are parents of those that are.
+        steps: the steps to undo, in order.
+        parents: steps that are not undone, and whose rows are parents of rows that are.
     """
 
     steps: list[UndoneRows]
@@ -73,7 +73,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     if receipt.steps and not receipt.holds_rows and not receipt.copies:
         raise Refused(
             "This receipt holds counts and no rows, so nothing can be compared or put back.",
-            "Rows are stored unless --without-rows is said.",
+            "Rows are stored unless a run has ‹without_rows›.",
         )
     kept = [step for step in reversed(receipt.steps) if step.is_kept]
     stored = kept
@@ -81,13 +81,11 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         known = {str(step.table): None for step in stored}
         for name in scope.only:
             if same_name(name, known) is None:
-                raise UnknownName(f"--only {name}: this receipt holds no rows of it.", name, known)
+                raise UnknownName(f"‹only› {name}: this receipt holds no rows of it.", name, known)
         wanted = {same_name(name, known) for name in scope.only}
         stored = [step for step in stored if str(step.table) in wanted]
     if scope.where is not None and len({step.table for step in stored}) != 1:
-        raise UsageError(
-            "--where speaks of the rows of one table.", "Add --only TABLE to say which."
-        )
+        raise UsageError("‹where› is a condition on one table.", "Add ‹only› TABLE to say which.")
     changing: dict[TableName, set[str]] = defaultdict(set)
     for step in kept:
         changing[step.table].update(each.name for each in step.columns if each.role == "old")
@@ -116,12 +114,12 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
 
 
 def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
-    """Lay out the stored rows of a step that meet a condition."""
+    """Stage the stored rows of a step that meet a condition."""
     if each.step.copy:
         if condition is not None:
             raise UsageError(
-                f"--where looks at rows that a receipt holds; these are in {each.step.copy}.",
-                "Drop --where, or put them back from there by hand.",
+                f"‹where› needs rows that a receipt holds; these are in the copy {each.step.copy}.",
+                "Drop ‹where›, or put them back from there by hand.",
             )
         _fill_from_copy(each, each.step.copy)
         return
@@ -141,10 +139,10 @@ def _fill_from_receipt(
     """Stage stored rows.
 
     Args:
-        all_of_them: these should be all rows that the step affected.
+        all_of_them: these must be all rows that the step affected.
 
     Raises:
-        DatabaseFailure: they should be, and are not.
+        DatabaseFailure: some of them are missing.
     """
     names = list(each.roles)
     plain: list[dict[str, Any]] = []
@@ -173,7 +171,7 @@ def _fill_from_copy(each: UndoneRows, place: TableName) -> None:
 
     Raises:
         Refused: the copy, or a column of it, is not there any more.
-        DatabaseFailure: it holds another number of rows than the step affected.
+        DatabaseFailure: the copy holds another number of rows than the step affected.
     """
     catalogue = each.session.catalogue
     known = catalogue.table(place).by_name if catalogue.has_table(place) else {}
@@ -196,7 +194,7 @@ def _filled(each: UndoneRows, number: int, *, all_of_them: bool) -> None:
     if all_of_them and each.step.affected not in (None, number):
         raise DatabaseFailure(
             f"{'The copy' if each.step.copy else 'The receipt'} holds {number:,} rows of step "
-            f"{each.step.n}, and {each.step.affected:,} were affected: it is not complete.",
+            f"{each.step.n}, and {each.step.affected:,} were affected: it is incomplete.",
             "Nothing can be restored from it safely.",
         )
     each.stored = number

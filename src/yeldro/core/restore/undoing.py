@@ -1,4 +1,4 @@
-"""How the rows of one step are undone: put back or changed back; `added_rows` takes them away."""
+"""Undoing one step: rows are put back or changed back; `added_rows` takes rows away."""
 
 from __future__ import annotations
 
@@ -21,22 +21,22 @@ class UndoneRows(StagedRows):
     """The stored rows of one step, and the statements that undo it."""
 
     def narrow(self) -> None:
-        """Leave out what is in place already, so that only what is to be done is left."""
+        """Leave out rows that are in place already."""
         if self.step.action is Action.REMOVE and self.missing < self.stored:
             self.take_out(self.is_there)
 
     def lock_parents(self) -> None:
-        """See to it that nobody removes a parent row that is needed, where the system does not.
+        """Lock the parent rows that are needed, if the system does not do that itself.
 
         Raises:
-            DatabaseFailure: somebody has done so since it was found.
+            DatabaseFailure: somebody has removed one since it was found.
         """
         for key in self.table.foreign_keys:
             if not self.needs(key):
                 continue
             parent = self.session.catalogue.table(key.parent)
             parents = sql.rows_of(parent)
-            needed = sa.select(*map(self.coming, key.columns)).select_from(self.staged)
+            needed = sa.select(*map(self.restored_value, key.columns)).select_from(self.staged)
             condition = sql.among(sql.columns_of(parents, key.referenced_columns), needed)
             query = sa.select(sa.func.count()).select_from(parents).where(condition)
             held = self.session.locking_read(query)
@@ -46,12 +46,12 @@ class UndoneRows(StagedRows):
             if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
                 raise DatabaseFailure(
                     f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
-                    "Look again with 'yeldro receipt check', then restore.",
+                    "See 'yeldro receipt check', then restore.",
                     data=ROLLED_BACK,
                 )
 
     def put_back(self) -> int:
-        """Write what is missing; the number of rows written."""
+        """Write what is missing; return the number of rows written."""
         if self.step.action is Action.REMOVE:
             return self._insert()
         if self.is_ambiguous():
@@ -59,9 +59,9 @@ class UndoneRows(StagedRows):
         return self._execute(self.change_back())
 
     def change_back(self) -> sa.Update:
-        """Return the statement that changes rows back which can be found one by one.
+        """Return the statement that changes rows back, if each can be found.
 
-        What a trigger changed besides goes back too, where nobody has changed it since.
+        Columns that a trigger changed go back too, unless somebody has changed them since.
         """
         update = self._update(self.named("old"), *self.agree(self.named("new")))
         more: dict[Any, Any] = {}
@@ -77,7 +77,7 @@ class UndoneRows(StagedRows):
         return update.values(more) if more else update
 
     def changed_besides(self) -> list[tuple[str, str, str]]:
-        """The columns that a trigger changed in the rows of the step, with `was` and `left`."""
+        """Return the columns that a trigger changed in the rows of the step: `was` and `left`."""
         if self._besides is None:
             left = dict(self.named("left"))
             self._besides = [
@@ -88,7 +88,7 @@ class UndoneRows(StagedRows):
         return self._besides
 
     def other_than(self, name: str, staged: str) -> int:
-        """The number of staged rows whose column `name` does not hold what is staged as that."""
+        """Return how many rows differ in column `name` from their staged value."""
         return self.count(
             self.exists(*self.agree(self.key)),
             ~self.exists(*self.agree([*self.key, (name, staged)])),
@@ -98,22 +98,22 @@ class UndoneRows(StagedRows):
         """Set columns to their staged values where they differ; return the number of rows."""
         return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
 
-    def come_later(self, tables: Collection[TableName]) -> None:
+    def postpone_links(self, tables: Collection[TableName]) -> None:
         """Note the links to rows of `tables`, which come back later: they are set at the end.
 
-        Without a key no link was cut to remove the rows, so their own order puts them back.
+        Without a key no link was cut to remove the rows, so they have an order that puts them back.
         """
-        self.late = [
+        self.late_links = [
             key
             for key in self.table.foreign_keys
             if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
         ]
 
     def set_late_links(self) -> int:
-        """Set the links that were left out when the rows went back; the number of rows set."""
+        """Set the links that were left out when the rows went back; return the number of rows."""
         staged_as = dict(self.named("value"))
         changed = 0
-        for key in self.late:
+        for key in self.late_links:
             pairs = [(name, staged_as[name]) for name in key.columns]
             some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
             left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
@@ -121,19 +121,19 @@ class UndoneRows(StagedRows):
         return changed
 
     def row_ids_taken(self) -> int:
-        """Stored rows that cannot go back under their row id: another row has it."""
+        """Return how many stored rows cannot have their row id again, as another row has it."""
         if self.row_id is None or self.step.action is not Action.REMOVE:
             return 0
         return self.count(self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID]))
 
     def in_part(self) -> list[sql.Predicate]:
-        """What narrows the staged rows to those that are being tried, where some are."""
+        """Return the condition that narrows the staged rows to those being tried."""
         return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
     def _insert(self) -> int:
         pairs = self.named("value")
         names = [ours for ours, _ in pairs]
-        late = {name for key in self.late for name in key.columns}
+        late = {name for key in self.late_links for name in key.columns}
         selected: list[sa.ColumnElement[Any]] = [
             sa.null() if ours in late else self.typed(staged) for ours, staged in pairs
         ]
@@ -147,7 +147,7 @@ class UndoneRows(StagedRows):
         return self.session.put_back(self.rows, names, query)
 
     def _change_one(self, number: int) -> int:
-        """Change one of the rows that are equal to a staged one now; it does not matter which."""
+        """Change one of the rows that equal a staged one; it does not matter which."""
         this = self.staged.c.yeldro_row == number
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(
@@ -165,7 +165,7 @@ class UndoneRows(StagedRows):
         return self.session.change_one(self.table, equal, values)
 
     def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
-        """Set columns to staged values where `conditions` hold of a row and its staged one."""
+        """Return the statement that sets columns of rows to their staged values."""
         values: dict[Any, Any] = {
             self.rows.c[ours]: sa.select(self.typed(staged))
             .where(*self.agree(self.key))

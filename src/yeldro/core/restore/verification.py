@@ -1,4 +1,4 @@
-"""Whether what a restore has written is what was stored, looked at before the commit."""
+"""Verifying before the commit that a restore has written exactly what was stored."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Difference:
-    """Rows of a table that are not what they were.
+    """Rows of a table that are not as before.
 
     Args:
-        columns: those that differ; empty where no key tells which.
+        columns: those that differ; empty if no key tells which.
         such_as: a few of the rows, as text.
     """
 
@@ -38,12 +38,12 @@ class Difference:
         return f"{rows} not as before{where}{self.such_as}"
 
     def document(self) -> dict[str, Any]:
-        """Return what programs read of it."""
+        """Return it as a JSON value."""
         return {"table": self.table, "rows": self.rows, "columns": list(self.columns)}
 
 
 def changed_meanwhile(staged_steps: Sequence[UndoneRows]) -> dict[tuple[int, str], int]:
-    """Of rows that a trigger can have changed: how many somebody has changed since, by column."""
+    """Return how many rows somebody changed after a trigger could have changed them, by column."""
     found: dict[tuple[int, str], int] = {}
     for each in staged_steps:
         left = dict(each.named("left"))
@@ -55,11 +55,10 @@ def changed_meanwhile(staged_steps: Sequence[UndoneRows]) -> dict[tuple[int, str
 def mend(
     staged_steps: Sequence[UndoneRows], meanwhile: Mapping[tuple[int, str], int]
 ) -> list[tuple[UndoneRows, int]]:
-    """Set anew what a trigger or a default has made different of rows that were put back.
+    """Set values anew that a trigger or a default has changed in restored rows.
 
     Args:
-        meanwhile: as `changed_meanwhile` told before the restore; what somebody has changed since
-            is left alone.
+        meanwhile: what `changed_meanwhile` returned before the restore; these rows are left alone.
 
     Returns:
         The number of rows changed, by step.
@@ -85,10 +84,10 @@ def mend(
 def differences(
     staged_steps: Sequence[UndoneRows], meanwhile: Mapping[tuple[int, str], int]
 ) -> list[Difference]:
-    """What is not as before, by step.
+    """Return what is not as before, by step.
 
     Args:
-        meanwhile: as `changed_meanwhile` told before the restore.
+        meanwhile: what `changed_meanwhile` returned before the restore.
     """
     found = []
     for each in staged_steps:
@@ -112,7 +111,7 @@ def differences(
 
 
 def differing_besides(staged_steps: Sequence[UndoneRows]) -> Iterator[str]:
-    """What rows that are linked as before hold now in columns that a trigger had changed.
+    """Yield how relinked rows differ in the columns that a trigger had changed.
 
     Args:
         staged_steps: all steps of a receipt.
@@ -127,20 +126,20 @@ def differing_besides(staged_steps: Sequence[UndoneRows]) -> Iterator[str]:
 
 
 def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> None:
-    """Refuse rows that are not as before, unless that is accepted for their table.
+    """Refuse rows that are not as before, unless the user accepts that for their table.
 
     Raises:
-        RowsDiffer: some are, and their table is not named.
+        RowsDiffer: there are such rows in other tables.
     """
     unnamed = [each for each in found if each.table not in accepted]
     if unnamed:
         options = " ".join(
-            str(Option("accept_difference", name))
+            Option("accept_difference", name).named
             for name in dict.fromkeys(each.table for each in unnamed)
         )
         raise RowsDiffer(
             f"Rows would not come back as they were: {'; '.join(map(str, unnamed))}. A trigger, a "
-            f"default or another type of the column makes the difference.",
+            f"default or a changed column type makes the difference.",
             f"Change that, or restore with {options}.",
             differences=[each.document() for each in unnamed],
         )

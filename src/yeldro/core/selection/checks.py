@@ -1,4 +1,4 @@
-"""Questions that a query answers with a number, asked inside the transaction or on their own."""
+"""Checks: queries that give one number, run inside the transaction or on their own."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Check:
     """A query that gives one number, and the numbers it may be.
 
     Args:
-        about: what it makes sure of, as a sentence.
+        about: what it ensures, as a sentence.
         parameters: values for the `:name` parameters of the query.
     """
 
@@ -44,17 +44,17 @@ class CheckResult:
 
 
 def run_checks(session: Session, checks: Sequence[Check]) -> tuple[CheckResult, ...]:
-    """What the checks' queries give now.
+    """Run the checks' queries; return what they give now.
 
     Raises:
-        UsageError: a query is none, would do more than look, or the database does not accept it.
+        UsageError: a text is no query, would do more than read, or the database rejects it.
     """
     with session.looking():
         return tuple(CheckResult(check, _number(session, check)) for check in checks)
 
 
 def require_checks(found: Sequence[CheckResult]) -> None:
-    """Let nothing be committed where a check fails.
+    """Refuse the commit if a check fails.
 
     Raises:
         CountMismatch: one does.
@@ -88,7 +88,7 @@ def _number(session: Session, check: Check) -> int | float | None:
     if missing:
         raise UsageError(
             f"The check {check.query!r} uses :{missing[0]}, and it has no value.",
-            f"Add --param {missing[0]}=VALUE.",
+            f"Add ‹param› {missing[0]}=VALUE.",
         )
     bound: list[sa.BindParameter[Any]] = [
         sa.bindparam(name, session.parameter(check.parameters[name]), sa.types.NullType())

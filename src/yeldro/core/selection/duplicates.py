@@ -28,7 +28,7 @@ KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order
 
 @dataclass(frozen=True)
 class KeepRule:
-    """What makes a row the one to keep.
+    """A rule that prefers one row of a group.
 
     `lowest:COL`, `highest:COL`, `fullest` (most columns that are neither NULL nor empty),
     `referenced` (a row that some other row references), `order:LIST`.
@@ -49,7 +49,7 @@ class KeepRule:
         known = kind in ("lowest", "highest", "fullest", "referenced", "order")
         if not known or wants_argument != bool(argument):
             raise UsageError(
-                f"--keep {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
+                f"‹keep› {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
             )
         return cls(kind, argument if colon else "")
 
@@ -59,7 +59,7 @@ class KeepRule:
 
 @dataclass(frozen=True)
 class DuplicateGroup:
-    """One group: its number of rows, and the first of them, the kept one before all."""
+    """One group: its number of rows, and the first of them, beginning with the kept one."""
 
     size: int
     rows: tuple[tuple[Any, ...], ...]
@@ -67,10 +67,10 @@ class DuplicateGroup:
 
 @dataclass(frozen=True)
 class DuplicateReport:
-    """What repeats in a table.
+    """The duplicates in a table.
 
     Args:
-        by: columns on which the rows of a group are equal.
+        by: the columns on which the rows of a group are equal.
         groups: groups of two rows or more.
         removable: rows that would go: all of every group but one.
         columns: names of the values in each sample row.
@@ -96,7 +96,7 @@ class DuplicateReport:
 
 @dataclass(frozen=True)
 class Grouping:
-    """By which columns rows are grouped, when they count as equal, and which row stays."""
+    """The columns that rows are grouped by, when they count as equal, and which row is kept."""
 
     by: tuple[str, ...]
     keep: tuple[KeepRule, ...] = ()
@@ -145,7 +145,7 @@ def note_surplus(
 
 
 def _kept_by_key(table: Table, grouping: Grouping) -> str | None:
-    """`lowest` or `highest`, where a key of one column alone decides which row is kept."""
+    """Return `lowest` or `highest` if a key of one column alone decides which row is kept."""
     if len(table.identity.columns) > 1:
         return None
     if not grouping.keep:
@@ -153,17 +153,17 @@ def _kept_by_key(table: Table, grouping: Grouping) -> str | None:
     first = grouping.keep[0]
     if first.kind not in ("lowest", "highest"):
         return None
-    decides = find_columns(table, [first.argument], f"--keep {first.kind}")
+    decides = find_columns(table, [first.argument], f"‹keep› {first.kind}")
     return first.kind if decides == table.identity.columns else None
 
 
 def _surplus_with_kept(
     session: Session, table: Table, grouping: Grouping, names: Sequence[str]
 ) -> sa.Select[Any]:
-    """The columns `names` of all rows that are not kept, and the key of the row kept for each.
+    """Select `names` of all rows that are not kept, with the key of the row kept for each.
 
-    The key itself is first among `names`. One window function less than numbering the rows too;
-    in key order, for an index takes rows faster that come in its own order.
+    The key is first among `names`. This takes one window function less than numbering the rows,
+    and gives them in key order, in which an index takes rows fastest.
     """
     rows = sql.rows_of(table)
     window = _window(table, rows, grouping, session)
@@ -184,23 +184,23 @@ def _surplus_with_kept(
 
 
 def surplus_copies(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
-    """For rows that only their contents tell apart: how many of each print are not kept."""
+    """Return how many rows of each row hash are not kept, in a table without a row key."""
     numbered = _numbered(table, grouping, session)
     return count_copies(sa.select(numbered.c[ROW_HASH.name]).where(numbered.c.place > 1))
 
 
-def count_copies(prints: sa.Select[Any]) -> sa.Subquery:
-    """Return the prints of a query, each with the number of its rows."""
-    listed = prints.subquery("yeldro_prints")
-    printed = listed.c[ROW_HASH.name]
-    query = sa.select(printed, sa.func.count().label(COPIES.name)).group_by(printed)
+def count_copies(hashes: sa.Select[Any]) -> sa.Subquery:
+    """Return the row hashes of a query, each with the number of its rows."""
+    listed = hashes.subquery("yeldro_hashes")
+    row_hash = listed.c[ROW_HASH.name]
+    query = sa.select(row_hash, sa.func.count().label(COPIES.name)).group_by(row_hash)
     return query.subquery("yeldro_going")
 
 
 def find_duplicates(
     session: Session, typed: str, wanted: Grouping, most_groups: int
 ) -> DuplicateReport:
-    """Groups of rows of the table `typed` that are equal on chosen columns.
+    """Find groups of rows of the table `typed` that are equal on chosen columns.
 
     Args:
         wanted: the grouping, with names as typed.
@@ -208,12 +208,12 @@ def find_duplicates(
 
     Raises:
         UsageError: a name does not exist, or a column's type has no equality.
-        Refused: what is named is no table.
+        Refused: `typed` does not name a table.
     """
     table = find_table(session.catalogue, typed)
     if table.kind != "table":
         raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
-    by = find_columns(table, wanted.by, "--by")
+    by = find_columns(table, wanted.by, "‹by›")
     grouping = replace(wanted, by=by)
     rows = sql.rows_of(table)
     values = [each.label(f"yeldro_{place}") for place, each in enumerate(
@@ -264,7 +264,7 @@ def find_duplicates(
 def _numbered(
     table: Table, grouping: Grouping, session: Session, columns: Sequence[str] | None = None
 ) -> sa.Subquery:
-    """Every row that can be in a group, with its `place` there; the kept row's place is 1."""
+    """Select every row that can be in a group, with its `place` in it; the kept row's is 1."""
     rows = sql.rows_of(table)
     wanted = sql.columns_of(rows, columns or table.identity.columns)
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
@@ -301,10 +301,10 @@ def kept_values(
     columns: Sequence[str],
     removed: sql.Predicate,
 ) -> tuple[list[sa.ColumnElement[Any]], list[sa.ColumnElement[Any]]]:
-    """For removed rows of a grouping: their values of `columns`, and the kept row's, side by side.
+    """Return the values of `columns` of removed rows, and those of the row kept for each.
 
     Args:
-        removed: whether a row of the table is removed.
+        removed: true for rows of the table that are removed.
     """
     rows = sql.rows_of(table)
     window = _window(table, rows, grouping, session)
@@ -327,7 +327,7 @@ def kept_values(
 def _window(
     table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
 ) -> dict[str, Any]:
-    """Each group's rows, the one to keep first; what tells rows apart decides where rules tie."""
+    """Return the order of each group's rows, the kept one first; the row key decides ties."""
     order = _preferences(table, rows, grouping.keep, session)
     settled = {rule.argument for rule in grouping.keep if rule.kind in ("lowest", "highest")}
     order += [rows.c[name] for name in table.identity.columns if name not in settled]
@@ -340,7 +340,7 @@ def _window(
 def _preferences(
     table: Table, rows: sa.TableClause, keep: Sequence[KeepRule], session: Session
 ) -> list[sa.ColumnElement[Any]]:
-    """The keep rules as an order in which the preferred row comes first; NULL always comes last."""
+    """Return the keep rules as an ORDER BY with the preferred row first and NULL always last."""
     order: list[sa.ColumnElement[Any]] = []
     for rule in keep:
         if rule.kind == "fullest":
@@ -357,7 +357,7 @@ def _preferences(
             items = parse_order(rule.argument, table, session)
             order += [sa.literal_column(item) for item in items]
         else:
-            (name,) = find_columns(table, [rule.argument], f"--keep {rule.kind}")
+            (name,) = find_columns(table, [rule.argument], f"‹keep› {rule.kind}")
             column = rows.c[name]
             session.check_order(sql.rows_of(table), column)
             if table.by_name[name].nullable:
@@ -382,13 +382,13 @@ def _is_referenced(table: Table, rows: sa.TableClause, session: Session) -> sql.
         references.append(sa.exists(sa.select(sa.literal(1)).where(*same).correlate(rows)))
     if not references:
         raise UsageError(
-            f"--keep referenced: no foreign key references {table.name}.", "Drop the rule."
+            f"‹keep› referenced: no foreign key references {table.name}.", "Drop the rule."
         )
     return sa.or_(*references)
 
 
 def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tuple[Any, ...]]:
-    """Groups in which more than one row comes first by the keep rules alone, and one of them."""
+    """Return how many groups have several first rows by the keep rules alone, and one of them."""
     rows = sql.rows_of(table)
     values = group_values(session, table, rows, grouping.by, grouping.same)
     rank = sa.func.rank().over(

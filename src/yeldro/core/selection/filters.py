@@ -1,4 +1,4 @@
-"""What a user writes as SQL: parsed, held against the schema, and written again.
+"""SQL that a user writes: parsed, validated against the schema, and written anew.
 
 Only the parsed tree reaches the database, so what was checked is what runs.
 """
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
 
-# What the parser logs of text that it cannot read is told in words of our own.
+# The parser logs what it cannot read; users get an error message instead.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())
 
 _BOOLEAN = (
@@ -53,11 +53,11 @@ class Filter:
     """A checked boolean expression over one table.
 
     Args:
-        sql: the expression as it will run, parameters written `:name`, colons of its own escaped.
+        sql: the expression as it will run, with parameters as `:name` and its own colons escaped.
         parameters: the names of the parameters it uses.
-        repeatable: it gives the same answer for a row before and after other rows have gone.
-        fixed: columns it requires to equal one of a number of constants, with that number.
-        tables: the tables and views that its subqueries look at.
+        repeatable: its answer for a row stays the same while other rows are removed.
+        fixed: the columns it compares with constants, each with the number of constants.
+        tables: the tables and views that its subqueries read.
     """
 
     sql: str
@@ -71,23 +71,23 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     """Read the boolean expression of `--where`.
 
     Raises:
-        UsageError: it is not exactly one boolean expression, names what does not exist, or calls a
+        UsageError: it is not exactly one boolean expression, uses an unknown name, or calls a
             function that could write.
-        Refused: it is empty, or looks at no column of the table.
+        Refused: it is empty, or uses no column of the table.
     """
-    tree = _parse_one(text, session.traits.sql_dialect, "--where")
+    tree = _parse_one(text, session.traits.sql_dialect, "‹where›")
     body = tree.unnest()
     if not isinstance(body, _BOOLEAN) or isinstance(body, exp.Alias | exp.Query):
         raise UsageError(
-            f"--where {text!r} is not a condition that is true or false.",
+            f"‹where› {text!r} is not a condition that is true or false.",
             "Write one condition, such as \"retired_on < '2020-01-01'\".",
         )
     _refuse_writing(tree, session)
     looks_at_rows = _check_names(tree, table, session)
     if not looks_at_rows:
         raise Refused(
-            f"--where {text!r} uses no column of {table.name}, so it is the same for every row.",
-            "Name a column, or say --all-rows where every row is meant.",
+            f"‹where› {text!r} uses no column of {table.name}, so it is the same for every row.",
+            "Name a column, or say ‹all_rows› if you mean every row.",
         )
     clock = any(tree.find_all(*_CLOCK)) or any(
         call.name.lower() in _CLOCK_FUNCTIONS for call in tree.find_all(exp.Anonymous)
@@ -104,14 +104,14 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
 
 @dataclass(frozen=True)
 class ParsedQuery:
-    """A checked query that only looks, with the names of the parameters it uses."""
+    """A checked query that changes nothing, with the names of the parameters it uses."""
 
     sql: str
     parameters: frozenset[str]
 
 
 def parse_query(text: str, session: Session) -> ParsedQuery:
-    """Read a query that looks and changes nothing.
+    """Read a query that changes nothing.
 
     Raises:
         UsageError: it is not exactly one query, names a table that does not exist, or calls a
@@ -136,11 +136,11 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
     Raises:
         UsageError: it is not one condition, names another column, or does more than compare.
     """
-    tree = _parse_one(text, "sqlite", "--where")
+    tree = _parse_one(text, "sqlite", "‹where›")
     found = list(tree.find_all(exp.Column))
     if not isinstance(tree.unnest(), _BOOLEAN) or not found or tree.find(exp.Query, *_FORBIDDEN):
         raise UsageError(
-            f"--where {text!r} is not a condition on the stored rows.",
+            f"‹where› {text!r} is not a condition on the stored rows.",
             'Compare their columns, such as "id < 100".',
         )
     for node in tree.find_all(exp.Anonymous, exp.Placeholder):
@@ -155,7 +155,7 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
 
 
 def parameters_in(text: str) -> frozenset[str]:
-    """The names of the `:name` parameters in a piece of SQL; none where it cannot be read."""
+    """Return the names of the `:name` parameters in a piece of SQL; none if it cannot be read."""
     try:
         tokens = sqlglot.tokenize(text)
     except SqlglotError:
@@ -193,7 +193,7 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
         Each item as SQL.
 
     Raises:
-        UsageError: it cannot be read, or names what does not exist.
+        UsageError: it cannot be read, or uses an unknown name.
         Refused: the system cannot put all rows of the table in that order.
     """
     try:
@@ -228,7 +228,7 @@ def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True
     if not text.strip():
         raise NoSelection(
             f"{where_from} is empty, which would match every row.",
-            "Write a condition, or say --all-rows where every row is meant.",
+            "Write a condition, or say ‹all_rows› if you mean every row.",
         )
     try:
         if by_user:
@@ -249,7 +249,7 @@ def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True
 def _refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
     other = read_otherwise(text, sqlglot.tokenize(text, dialect=dialect), dialect)
     if other:
-        raise UsageError(f"{where_from} {text!r} could be read otherwise: {other}.")
+        raise UsageError(f"{where_from} {text!r} can be read in more than one way: {other}.")
 
 
 def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
@@ -268,13 +268,13 @@ def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
 def _refuse_writing(tree: exp.Expr, session: Session) -> None:
     for node in tree.find_all(*_FORBIDDEN):
         raise UsageError(
-            f"There is a statement in it ({node.key.upper()}) that does more than look.",
-            "Write SQL that only looks and compares.",
+            f"It contains a statement ({node.key.upper()}) that does more than read.",
+            "Write SQL that only reads and compares.",
         )
     for node in tree.find_all(*_NEVER_THE_SAME):
         raise UsageError(
             f"{node.sql()} gives another value each time, so what it matches cannot be counted.",
-            "Choose rows by their columns, or with --order-by and --limit.",
+            "Choose rows by their columns, or with ‹order_by› and ‹limit›.",
         )
     for call in tree.find_all(exp.Anonymous):
         if call.name.lower() not in _SYNTAX and not session.is_free_of_side_effects(call.name):
@@ -285,8 +285,8 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
     for node in tree.find_all(exp.Dot):
         if isinstance(node.expression, exp.Func):
             raise UsageError(
-                f"{node.sql()} calls a function of a schema by name, and is not known to be free "
-                f"of side effects.",
+                f"{node.sql()} calls a function by its schema, and it is not known to be free of "
+                f"side effects.",
                 "Use the database's own functions, without a schema before them.",
             )
     volatile = session.volatile_among(*_called_in(tree, session.traits.sql_dialect))
@@ -303,12 +303,12 @@ def _refuse_writing(tree: exp.Expr, session: Session) -> None:
             )
     for node in tree.find_all(exp.Parameter, exp.SessionParameter):
         raise UsageError(
-            f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and --param name=value."
+            f"{node.sql()} is not a parameter Yeldro knows.", "Write :name, and ‹param› name=value."
         )
 
 
 def is_fixed(text: str, session: Session) -> bool:
-    """True if an expression of the schema, such as a default, has one value in a transaction."""
+    """True if an expression such as a column default has one value throughout a transaction."""
     try:
         for tree in parse(f"SELECT {text}", session.traits.sql_dialect):
             _refuse_writing(tree, session)
@@ -318,7 +318,7 @@ def is_fixed(text: str, session: Session) -> bool:
 
 
 def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[str]]:
-    """The functions, operators and types of an expression, by their names as it is written."""
+    """Return the functions, operators and types of an expression, by their written names."""
     text = tree.sql(dialect=dialect, comments=False)
     types = {cast.to.sql(dialect=dialect).lower() for cast in tree.find_all(exp.Cast)}
     functions, operators = set(), set()
@@ -355,7 +355,7 @@ def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
 
 
 def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
-    """Find what a column name stands for, from the inside out; True where it is of `table`."""
+    """Resolve a column name from the innermost query outwards; True if it is of `table`."""
     qualifier = column.table
     known: list[str] = []
     for select in _enclosing_selects(column):
@@ -396,7 +396,7 @@ def _enclosing_selects(node: exp.Expr) -> Iterator[exp.Select]:
 
 
 def _sources(select: exp.Select, session: Session) -> Iterator[tuple[str, list[str] | None]]:
-    """The FROM and JOIN items of a select: name and columns, None where any name may stand."""
+    """Return the FROM and JOIN items of a select: name and columns, None if any name may stand."""
     items = [select.args.get("from_"), *(select.args.get("joins") or [])]
     for item in items:
         source = item.this if item is not None else None
@@ -440,7 +440,7 @@ def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
         if not node.name or not re.fullmatch(r"[A-Za-z_]\w*", node.name):
             raise UsageError(
                 "There is a parameter without a name.",
-                "Write :name, and --param name=value.",
+                "Write :name, and ‹param› name=value.",
             )
         names.add(node.name)
         return exp.Var(this=f"\0{node.name}\0")
@@ -451,7 +451,7 @@ def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
 
 
 def _fixed_columns(body: exp.Expr, table: Table) -> Iterator[tuple[str, int]]:
-    """Columns that a conjunct compares for equality with constants, and how many constants."""
+    """Return the columns that a conjunct compares with constants, and how many constants."""
     for part in body.flatten() if isinstance(body, exp.And) else [body]:
         condition = part.unnest()
         if isinstance(condition, exp.EQ):
@@ -471,7 +471,7 @@ def _own_column(node: exp.Expr, table: Table) -> str | None:
 
 
 def _constant(node: exp.Expr) -> bool:
-    """True if a value can be that of one key only: no collation, type or rounding of its own."""
+    """True if a constant can equal one key only: no collation, type or rounding interferes."""
     if isinstance(node, exp.Neg):
         node = node.this
     if isinstance(node, exp.Literal):

@@ -23,7 +23,7 @@ _INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)
 def group_values(
     session: Session, table: Table, rows: sa.FromClause, by: Sequence[str], same: EqualityRules
 ) -> list[sa.ColumnElement[Any]]:
-    """What rows of one group agree in; `rows` is the table or holds columns of it.
+    """Return what rows of one group agree in; `rows` is the table or holds columns of it.
 
     Raises:
         UsageError: a column's type has no equality.
@@ -47,7 +47,7 @@ def shown_values(
     same: EqualityRules,
     grouped: Sequence[sa.ColumnElement[Any]],
 ) -> list[sa.ColumnElement[Any]]:
-    """What people are shown of a group: what it is grouped by, or one of the values behind that.
+    """Return what people are shown of a group: what it is grouped by, or a value behind that.
 
     Args:
         rows: hold the columns `by`.
@@ -64,7 +64,7 @@ def shown_values(
 def in_some_group(
     rows: sa.FromClause, by: Sequence[str], same: EqualityRules
 ) -> list[sql.Predicate]:
-    """What must hold of a row so that it can have an equal one."""
+    """Return what must hold of a row so that it can have an equal one."""
     return [rows.c[name].is_not(None) for name in by] if same.null_distinct else []
 
 
@@ -87,7 +87,7 @@ def _compared(
             raise UsageError(
                 f"{column.name} is of type {column.type}, which {session.traits.name} cannot "
                 f"compare.",
-                "Compare its text with --as-text.",
+                "Compare its text with ‹as_text›.",
             )
         return sa.cast(value, sa.Text)
     if session.is_text(column):

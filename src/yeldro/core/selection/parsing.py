@@ -1,4 +1,4 @@
-"""SQL text as syntax trees, and what a tree would not say as the system reads the text."""
+"""SQL text as syntax trees, and texts that the system would read in another way than the tree."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import sqlglot
 from sqlglot import Token, TokenType, exp
 
-_RUN_BY_THE_SERVER = ("!", "M!", "+")  # how comments begin that MySQL, MariaDB or Oracle heed
+_RUN_BY_THE_SERVER = ("!", "M!", "+")  # beginnings of comments that servers execute or obey
 _COMPARISONS = {
     TokenType.EQ, TokenType.NEQ, TokenType.NULLSAFE_EQ, TokenType.GT, TokenType.GTE, TokenType.LT,
     TokenType.LTE, TokenType.LIKE, TokenType.ILIKE, TokenType.GLOB, TokenType.RLIKE,
@@ -30,7 +30,7 @@ _ENDS_A_VALUE = {
 
 
 def parse(text: str, dialect: str) -> list[exp.Expr]:
-    """Return the statements or conditions of a text, every name spelled as the system reads it.
+    """Return the statements or conditions of a text, with names spelled as the system reads them.
 
     PostgreSQL reads a name without quotes in lower case, so `Buoy` never means a table "Buoy"
     there (its manual, 4.1.1).
@@ -48,14 +48,14 @@ def parse(text: str, dialect: str) -> list[exp.Expr]:
 
 
 def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
-    """What in a text means something else than its tree would say; empty where nothing does.
+    """Return what the system would read in another way than the parser; empty if nothing.
 
     Args:
         tokens: those of the text, or of one statement in it.
     """
     for token in tokens:
         if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
-            return "there is a comment that some servers read as SQL"
+            return "some servers execute the comment in it"
         written = text[token.start : token.end + 1]
         if dialect in ("mysql", "mariadb") and written.lower().startswith("0x"):
             return f"{written} is a number in some places and text in others; write which it is"
@@ -72,9 +72,9 @@ def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
 
 
 def _chain(tokens: Sequence[Token]) -> bool:
-    """True if a comparison is compared without brackets, such as `a > b NOT IN (1, 2)`.
+    """True if the result of a comparison is compared without brackets: `a > b NOT IN (1, 2)`.
 
-    Every system gives such operators another order, and so does whoever reads them.
+    Systems evaluate such operators in different orders, and readers misread them.
     """
     found, between = [0], [0]
     for place, token in enumerate(tokens):
@@ -101,12 +101,12 @@ def _chain(tokens: Sequence[Token]) -> bool:
 
 
 def _compares(tokens: Sequence[Token], place: int) -> bool:
-    """True if a token is a comparison, and not a part or a namesake of something else."""
+    """True if a token is a comparison, not part of another operator and not a function name."""
     token = tokens[place]
     before, after = tokens[:place][-1:], tokens[place + 1 : place + 2]
     if token.token_type is TokenType.MATCH:  # the function of that name
         return not (after and after[0].token_type is TokenType.L_PAREN)
-    if token.text == "~":  # before a value it turns its bits over
+    if token.text == "~":  # before a value it inverts the bits
         return bool(before) and before[0].token_type in _ENDS_A_VALUE
     if token.token_type in (TokenType.LT, TokenType.GT):  # a half of << or >>
         return not any(

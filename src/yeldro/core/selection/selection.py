@@ -1,4 +1,4 @@
-"""Which rows of one table a cleanup picks: every part given narrows them further."""
+"""Which rows of one table a cleanup picks: each condition given narrows them further."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class RelatedTable:
-    """Rows that match in another table: by pairs of columns, or by the foreign key between them.
+    """Rows of another table that match: by pairs of columns, or by the foreign key between them.
 
     Args:
         other: name of the other table.
@@ -67,7 +67,7 @@ class RelatedTable:
 
 @dataclass(frozen=True)
 class Selection:
-    """The parts of a selection; rows that meet all of them are matched.
+    """The conditions of a selection; the rows that meet all of them are matched.
 
     Args:
         table: the named table, as typed.
@@ -75,7 +75,7 @@ class Selection:
         duplicates_by: columns on which surplus copies are equal; the row to keep is not matched.
         same: when values of those columns count as equal.
         order_by, limit: only the first `limit` rows in this order.
-        all_rows: every row is meant; nothing else may be said then.
+        all_rows: every row is meant; no other condition may be given then.
         only_table: the table's own rows, without those of tables that inherit from it.
         batch: of these rows only the first so many in key order.
         after_key: only rows whose key comes after this one.
@@ -99,7 +99,7 @@ class Selection:
 
     @property
     def narrows(self) -> bool:
-        """True if anything is said that leaves rows out."""
+        """True if any condition leaves rows out."""
         return bool(
             self.where is not None
             or self.matching
@@ -123,15 +123,14 @@ class MatchedRows:
     """A selection resolved against the schema.
 
     Args:
-        query: selects whatever columns are wanted of the matched rows, see `select`.
-        repeatable: the condition gives the same rows again while other tables' rows go.
+        repeatable: the conditions give the same rows again after other rows have gone.
         at_most: the most rows the filter can match by a candidate key, None where any number can.
         pinned_key: that candidate key.
-        copies: where only contents tell rows apart and some of several equal ones are picked: how
-            many of each.
-        grouping: the duplicates among which these rows are surplus, where they are.
+        copies: how many rows of each row hash are picked, in a table without a row key from
+            whose identical rows only some go.
+        grouping: the duplicates among which these rows are surplus, if they are.
         all_surplus: every surplus row of that grouping is picked, and no other.
-        reads: the tables that the selection looks at.
+        reads: the tables that the selection reads.
     """
 
     session: Session
@@ -163,7 +162,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     """Validate a selection against the schema and turn it into conditions.
 
     Raises:
-        UsageError: it contradicts itself or names what does not exist.
+        UsageError: it contradicts itself or uses an unknown name.
         Refused: it is empty, or its table cannot be cleaned up.
     """
     table = find_table(session.catalogue, selection.table)
@@ -178,9 +177,9 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
             f"Name its table: {view.base.name}.",
         )
     rows = sql.rows_of(table)
-    alike = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
-    if alike:
-        _check_alike(selection)
+    only_contents = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
+    if only_contents:
+        _check_without_key(selection)
     copies, grouping = None, None
     conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
     filtered = None
@@ -190,7 +189,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         filtered = parse_filter(selection.where, table, session)
         conditions.append(_condition(filtered, selection.parameters, session))
     elif selection.parameters:
-        raise UsageError("--param is given, but no --where uses it.", "Drop it, or add --where.")
+        raise UsageError("‹param› is given, but no ‹where› uses it.", "Drop it, or add ‹where›.")
     for related in selection.matching:
         conditions.append(_related(related, table, rows, session))
     for related in selection.missing_in:
@@ -200,14 +199,14 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         parent = session.catalogue.table(key.parent)
         conditions.append(without_parent(key, rows, parent))
     if selection.duplicates_by:
-        by = find_columns(table, selection.duplicates_by, "--duplicates-by")
+        by = find_columns(table, selection.duplicates_by, "‹duplicates_by›")
         grouping = Grouping(by, selection.keep, selection.same)
-        if alike:
+        if only_contents:
             copies = surplus_copies(table, grouping, session)
         else:
             conditions.append(surplus_rows(table, rows, grouping, session))
     order = _order(selection, table, rows, view, session)
-    if alike and order:
+    if only_contents and order:
         contents = session.row_hash(table, rows).label(ROW_HASH.name)
         first = sa.select(contents).where(*conditions).order_by(*order, contents)
         copies = count_copies(first.limit(selection.limit))
@@ -245,7 +244,7 @@ def _view_of(session: Session, table: Table) -> View | None:
 def _order(
     selection: Selection, table: Table, rows: sa.TableClause, view: View | None, session: Session
 ) -> list[sa.ColumnElement[Any]]:
-    """In which order the first rows are taken: as said, and then by key."""
+    """Return the order in which the first rows are taken: as asked, and then by key."""
     if not selection.order_by and selection.batch is None:
         return []
     said: list[str] = []
@@ -260,7 +259,7 @@ def _order(
 def _reads(
     selection: Selection, table: Table, filtered: Filter | None, session: Session
 ) -> set[TableName]:
-    """Return the tables that a selection looks at; a view may look at any."""
+    """Return the tables that a selection reads; a view may read any."""
     names = {table.name, *(filtered.tables if filtered else ())}
     for related in (*selection.matching, *selection.missing_in):
         names.add(find_table(session.catalogue, related.other).name)
@@ -273,7 +272,7 @@ def _reads(
 
 
 def _try_out(matched: MatchedRows) -> None:
-    """Have the database read the selection, without any row."""
+    """Make the database parse the selection, without fetching a row."""
     query = sa.select(sa.literal(1)).select_from(matched.rows).where(*matched.conditions)
     try:
         matched.session.connection.execute(query.order_by(*matched.order).limit(0))
@@ -287,7 +286,7 @@ def _try_out(matched: MatchedRows) -> None:
 
 
 def _through_view(matched: MatchedRows, view: View) -> MatchedRows:
-    """Return the rows of a view's base table whose key stands in the matched rows of the view."""
+    """Return the rows of a view's base table whose key is in the matched rows of the view."""
     base = sql.rows_of(view.base)
     keys = matched.select(*sql.columns_of(matched.rows, view.key)).subquery("yeldro_picked")
     condition = sql.among(sql.columns_of(base, view.base.identity.columns), sa.select(keys))
@@ -301,7 +300,7 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
     """Return the one foreign key of `table` that `name` means: `column` or `child.column`.
 
     Raises:
-        UsageError: there is none of that name, or several.
+        UsageError: no foreign key, or more than one, has that name.
     """
     known = table.foreign_keys
     found = foreign_keys_called(name, known) or foreign_keys_called(f"{table.name}.{name}", known)
@@ -309,7 +308,7 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
         return found[0]
     names = [key.name for key in known]
     problem = f"means several foreign keys of {table.name}" if found else "is no foreign key here"
-    raise UsageError(f"--orphans {name} {problem}.", suggestion(name, names))
+    raise UsageError(f"‹orphans› {name} {problem}.", suggestion(name, names))
 
 
 def _check_table(table: Table) -> None:
@@ -323,7 +322,7 @@ def _check_table(table: Table) -> None:
 def _whole_of(
     selection: Selection, table: Table, session: Session
 ) -> tuple[Table, tuple[int, ...]]:
-    """The table of which rows of a partition go, and the ids of the parts in which they live."""
+    """Return the table whose partition loses rows, and the ids of the parts in which they live."""
     part = session.catalogue.part_of(table.name)
     if part is None:
         return table, ()
@@ -331,7 +330,7 @@ def _whole_of(
         raise Refused(
             f"{table.name} is a partition of {part.whole}, and duplicates are looked for in whole "
             f"tables.",
-            f"Name {part.whole}, and narrow it with --where.",
+            f"Name {part.whole}, and narrow it with ‹where›.",
         )
     return session.catalogue.table(part.whole), part.ids
 
@@ -342,57 +341,57 @@ def _check_heirs(selection: Selection, named: Table, view: View | None) -> None:
         raise Refused(
             f"The view {named.name} shows rows of tables that inherit from {table.name}, and "
             f"their keys do not tell whose they are.",
-            f"Name the table: {table.name} with --only-table, or one of those that inherit.",
+            f"Name the table: {table.name} with ‹only_table›, or one of those that inherit.",
         )
     if table.heirs and not selection.only_table:
         names = ", ".join(map(str, table.heirs))
         raise Refused(
             f"Rows of {names} count as rows of {table.name}, and here they cannot be told apart.",
-            f"Add --only-table for the rows of {table.name} alone, and name the others one by one.",
+            f"Add ‹only_table› for the rows of {table.name} alone, and name the others one by one.",
         )
 
 
 def _check_parts(selection: Selection) -> None:
     if selection.all_rows and selection.narrows:
         raise UsageError(
-            "--all-rows means every row, and another option narrows the rows.",
-            "Drop --all-rows, or everything else that chooses rows.",
+            "‹all_rows› means every row, and another option narrows the rows.",
+            "Drop ‹all_rows›, or everything else that chooses rows.",
         )
     if not selection.all_rows and not selection.narrows:
         raise NoSelection(
             f"Nothing says which rows of {selection.table} are meant.",
-            "Say --where, --matching, --missing-in or --duplicates-by; or --all-rows.",
+            "Say ‹where›, ‹matching›, ‹missing_in› or ‹duplicates_by›; or ‹all_rows›.",
         )
     if (selection.limit is None) != (selection.order_by is None):
         raise UsageError(
-            "--order-by and --limit go together: a limit without an order picks any rows.",
-            "Give both, such as --order-by taken_at --limit 5.",
+            "‹order_by› and ‹limit› go together: a limit without an order picks arbitrary rows.",
+            "Give both, such as ‹order_by› taken_at ‹limit› 5.",
         )
     if selection.limit is not None and selection.limit < 1:
-        raise UsageError(f"--limit {selection.limit} leaves no rows.", "Give a number from 1 up.")
+        raise UsageError(f"‹limit› {selection.limit} leaves no rows.", "Give a number from 1 up.")
     if selection.same != EqualityRules() and not selection.duplicates_by:
         raise UsageError(
-            "How duplicates are compared is said, and no --duplicates-by says what they are.",
-            "Add --duplicates-by COLUMNS, or drop --ignore-case and its like.",
+            "There are options for comparing duplicates, and no ‹duplicates_by›.",
+            "Add ‹duplicates_by› COLUMNS, or drop those that say how they are compared.",
         )
     if selection.keep and not selection.duplicates_by:
         raise UsageError(
-            "--keep chooses among duplicates, and no --duplicates-by says what they are.",
-            "Add --duplicates-by COLUMNS, or drop --keep.",
+            "‹keep› chooses among duplicates, and no ‹duplicates_by› says what they are.",
+            "Add ‹duplicates_by› COLUMNS, or drop ‹keep›.",
         )
 
 
-def _check_alike(selection: Selection) -> None:
+def _check_without_key(selection: Selection) -> None:
     if selection.batch is not None:
         raise UsageError(
             f"{selection.table} has no key, so there is no order in which its rows go in batches.",
-            "Drop --batch, or give the table a key.",
+            "Drop ‹batch›, or give the table a key.",
         )
     if selection.duplicates_by and selection.limit is not None:
         raise UsageError(
             f"{selection.table} has no key, so the first {selection.limit} of its duplicates "
             f"cannot be told from the others.",
-            "Drop --limit, or narrow them with --where.",
+            "Drop ‹limit›, or narrow them with ‹where›.",
         )
 
 
@@ -400,12 +399,12 @@ def _condition(filtered: Filter, parameters: Mapping[str, Any], session: Session
     missing = sorted(filtered.parameters - parameters.keys())
     if missing:
         raise UsageError(
-            f"--where uses :{missing[0]}, and it has no value.", f"Add --param {missing[0]}=VALUE."
+            f"‹where› uses :{missing[0]}, and it has no value.", f"Add ‹param› {missing[0]}=VALUE."
         )
     unused = sorted(parameters.keys() - filtered.parameters)
     if unused:
         raise UsageError(
-            f"--param {unused[0]} is given, and --where does not use :{unused[0]}.",
+            f"‹param› {unused[0]} is given, and ‹where› does not use :{unused[0]}.",
             suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
         )
     bound: list[sa.BindParameter[Any]] = [
@@ -435,7 +434,7 @@ def related_columns(
     """Return the columns of `table` and of `other` that must agree, in pairs.
 
     Raises:
-        UsageError: a column does not exist, or no foreign key, or no single one, tells.
+        UsageError: a column does not exist, or there is not exactly one foreign key to go by.
     """
     if not related.pairs:
         return _joined_by_foreign_key(table, other)
@@ -479,7 +478,7 @@ def _repeatable(selection: Selection, filtered: Filter | None) -> bool:
 
 
 def _pinned(filtered: Filter, table: Table) -> tuple[CandidateKey, int] | None:
-    """A candidate key whose columns the filter fixes, and the most rows it can then match."""
+    """Return a candidate key that the filter fixes, and the most rows it can then match."""
     for key in table.candidate_keys:
         if all(column in filtered.fixed for column in key.columns):
             most = 1

@@ -1,4 +1,4 @@
-"""A view as the named table: allowed where it shows the key of exactly one base table."""
+"""A view as the named table: allowed if it shows the key of exactly one base table."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ class View:
 
     Args:
         key: the view's columns that hold that table's key.
-        only: whether the view shows the table's own rows, and none of a table that inherits.
+        only: the view shows no rows of tables that inherit from the base table.
     """
 
     base: Table
@@ -88,10 +88,10 @@ def _query(session: Session, view: Table) -> exp.Select:
 
 
 def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
-    """Return the tables in FROM and JOIN by alias, and whether ONLY; the rest there is passed over.
+    """Return the tables in FROM and JOIN by alias, and if ONLY stands before them.
 
     Raises:
-        Refused: a table is not among those of the catalogue, or two aliases are alike.
+        Refused: the catalogue does not have a table, or two aliases are the same.
     """
     found: Sources = {}
     for source in _joined(query.args.get("from_"), query.args.get("joins")):
@@ -114,7 +114,7 @@ def _sources(query: exp.Select, session: Session, view: Table) -> Sources:
 
 
 def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterator[exp.Table]:
-    """Yield the tables of a FROM clause, also those that brackets hold together."""
+    """Yield the tables of a FROM clause, also those inside brackets."""
     for item in (first, *(joins or [])):
         source = item.this if item is not None else None
         if isinstance(source, exp.Table):
@@ -125,7 +125,7 @@ def _joined(first: exp.Expr | None, joins: Sequence[exp.Expr] | None) -> Iterato
 
 
 def _shown_columns(query: exp.Select, sources: Sources, view: Table) -> dict[tuple[str, str], str]:
-    """Return the view's column for each (alias, column) of its tables that it shows as it is."""
+    """Return the view's column for each (alias, column) that it shows unchanged."""
     origins: list[tuple[str, str] | None] = []
     for item in query.expressions:
         column = item.unalias()

@@ -1,6 +1,6 @@
-"""What a MariaDB database declares, read table by table as it is asked for.
+"""The catalogue of a MariaDB database, read table by table on demand.
 
-A table of the connection's own database is known by its name alone; any other by database and name.
+A table of the connection's own database is named without it; any other is named with its database.
 """
 
 from __future__ import annotations
@@ -94,7 +94,7 @@ SELECT {for_schema} AS child_schema, {for_name} AS child
 FROM information_schema.INNODB_SYS_FOREIGN
 WHERE {ref_schema} = %s AND {ref_name} = %s
 """
-# A name as it is in the file system, as it is in statements.
+# Converts a name from its form in the file system.
 _DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING filename)"
             " USING utf8mb4)")  # fmt: skip
 _QUOTED = re.compile(r"`((?:[^`]|``)+)`")
@@ -136,11 +136,11 @@ class MariadbCatalogue:
         return {(self._database, name.name): name for name in self.table_names()}
 
     def part_names(self) -> tuple[TableName, ...]:
-        """None: partitions are no tables here."""
+        """Return nothing: partitions are not tables here."""
         return ()
 
     def part_of(self, name: TableName) -> None:
-        """None: partitions are no tables here."""
+        """Return nothing: partitions are not tables here."""
         del name
 
     def view_query(self, name: TableName) -> str:
@@ -149,7 +149,7 @@ class MariadbCatalogue:
         return str(self._rows(query, *self.place_of(name))[0][0])
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
-        """Foreign keys that were declared while checks were off, and whose parent is not there."""
+        """Return foreign keys that were declared while checks were off, without a parent."""
         return tuple(
             f"{child}.{','.join(part.ours for part in parts)} → {parts[0].parent}"
             for child, links in self._links()[0].items()
@@ -218,7 +218,7 @@ class MariadbCatalogue:
         return self._keys
 
     def _spelled(self, schema: str, name: str) -> TableName:
-        """A parent as its own table is spelled; the foreign key may hold it in lower case."""
+        """Return a parent as its own table is spelled; foreign keys may hold it in lower case."""
         known = self._list(schema)
         if name not in known:
             alike = [each for each in known if each.casefold() == name.casefold()]
@@ -244,7 +244,7 @@ class MariadbCatalogue:
         )
 
     def _action_as_written(self, child: TableName, constraint: str) -> str:
-        """Return the action from the CREATE statement, which users who may only look are shown."""
+        """Return the action from the CREATE statement, which even users without rights can see."""
         quote = self._connection.dialect.identifier_preparer.quote_identifier
         (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
         for line in str(list(row)[1]).splitlines():
@@ -263,7 +263,7 @@ class MariadbCatalogue:
         return False
 
     def unseen_references(self, name: TableName) -> tuple[str, ...] | None:
-        """The tables that reference a table and that this user does not see; None if unknown."""
+        """Return the tables that this user does not see and that reference a table."""
         if self._grants_everywhere("SELECT"):
             return ()
         if not self._grants_everywhere("PROCESS"):
@@ -278,12 +278,12 @@ class MariadbCatalogue:
 
     @cached_property
     def counted_twice(self) -> dict[str, int]:
-        """Partitioned tables: the server counts a row for the table and for its partition."""
+        """Partitioned tables, whose rows the server counts for the table and for its partition."""
         return {str(self._named(row.parts_schema, row.name)): 2 for row in self._rows(_PARTITIONED)}
 
     @cached_property
     def _grants(self) -> list[re.Match[str]]:
-        """What this user may do, by database."""
+        """The privileges of this user, by database."""
         return [found for (grant,) in self._rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
 
     def _grants_everywhere(self, privilege: str) -> bool:
@@ -298,8 +298,8 @@ class MariadbCatalogue:
     def lasting_effects(self, name: TableName, event: str) -> tuple[tuple[str, str], ...]:
         """Follow what triggers name, through routines and the triggers of other tables.
 
-        A name in a body counts as written to: nothing tells reading from writing for sure. Without
-        a database before it, it means one of the database that the body belongs to.
+        A table named in a body counts as written to, as reading cannot be told from writing for
+        sure. A name without a database belongs to the database of the body.
         """
         found: dict[tuple[str, str], None] = {}
         for trigger in self._bodies(name, event):
@@ -368,7 +368,7 @@ def _folded(schema: str, name: str) -> tuple[str, str]:
 
 
 def _places_in(body: str, own: str) -> set[tuple[str, str]]:
-    """What a body may name, by database and name.
+    """Return everything that a body may name, by database and name.
 
     Args:
         own: the database that names without one are looked for in.

@@ -1,6 +1,6 @@
-"""Connections to MariaDB, made without what nobody asked for, and for all text that it holds.
+"""Connections to MariaDB: their settings, and an encoding for all text that MariaDB holds.
 
-MariaDB keeps half of a surrogate pair in a text, which no UTF-8 has. Such text is read as Python
+MariaDB can hold half of a surrogate pair, which is not valid UTF-8. Such text is read as Python
 holds it, and a receipt keeps its bytes.
 """
 
@@ -25,20 +25,20 @@ _MODE = (
     "NO_ENGINE_SUBSTITUTION'"
 )
 _SETTINGS = (
-    # Values that stand in a table may not pass for errors: zero dates, 0 in a numbered column.
+    # Values that are in a table must not be refused: zero dates, 0 in a numbered column.
     _MODE,
     "max_recursive_iterations = 4294967295",
-    # Where a server or a client sets a limit, every longer result is cut without a word.
+    # If a server or a client sets a limit, every longer result is cut silently.
     "sql_select_limit = 18446744073709551615",
-    # With it on, `id IS NULL` matches the row that was added last.
+    # With this on, `id IS NULL` matches the row that was added last.
     "sql_auto_is_null = 0",
-    # So many bytes of a value are looked at when rows are sorted, or grouped by sorting.
+    # So many bytes of a value are compared when rows are sorted, or grouped by sorting.
     f"max_sort_length = {SORTED_BYTES}",
 )
 
 
 class _Connection(pymysql.connections.Connection):
-    """Loads no certificates where none is verified: that takes longer than all the rest."""
+    """A connection that loads no certificates if none is verified: that takes longest."""
 
     def _create_ssl_ctx(self, sslp: Any) -> ssl.SSLContext:
         return super()._create_ssl_ctx(sslp) if sslp else _unverified()  # type: ignore[misc]
@@ -46,7 +46,7 @@ class _Connection(pymysql.connections.Connection):
 
 @cache
 def _unverified() -> ssl.SSLContext:
-    """Encryption as the driver offers it where the URL asks for nothing: if the server has it."""
+    """Return the driver's default for URLs without options: encryption if the server has it."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
@@ -54,7 +54,7 @@ def _unverified() -> ssl.SSLContext:
 
 
 def set_up(connection: sa.Connection) -> None:
-    """Set a session up so that nothing that a server or a client has set bends a result."""
+    """Set a session up so that no setting of the server or a client changes a result."""
     connection.exec_driver_sql(f"SET SESSION {', '.join(_SETTINGS)}")
     connection.exec_driver_sql("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
 
@@ -72,13 +72,13 @@ def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
         ) from error
     if connection.charset == "utf8mb4":
         connection.encoding = _ENCODING
-    # Before the library asks for the mode: it quotes names by what it finds at its first look.
+    # Before the library reads the mode: it quotes names by what it finds then.
     connection.cursor().execute(f"SET SESSION {_MODE}")
     return connection
 
 
 class HalfPairs:
-    """Whether any text with half of a surrogate pair has been read."""
+    """Notes if any text with half of a surrogate pair has been read."""
 
     seen = False
 

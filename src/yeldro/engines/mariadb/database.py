@@ -1,8 +1,8 @@
-"""MariaDB servers, through PyMySQL; option files count as for any of its programs.
+"""MariaDB servers, through PyMySQL; option files are read as for MariaDB's own programs.
 
-InnoDB cascades fire no triggers and are counted nowhere, so Yeldro's own connection has it act on
-no foreign key. Sets are removed by statements of their own. Before the commit the core
-(`execution.run`) proves that nothing is left hanging, by a read that sees and holds what others
+Cascades of InnoDB fire no triggers and are not counted. So Yeldro's connection turns foreign key
+checks off and removes each set of rows by a statement. Before the commit the core
+(`execution.run`) proves that no dangling reference is left, by a locking read that sees what others
 have committed.
 """
 
@@ -39,7 +39,7 @@ class MariadbDatabase:
     """A database on a MariaDB server.
 
     Args:
-        url: where it is; what it leaves out comes from the option file.
+        url: its address; the option file adds what the URL leaves out.
 
     Raises:
         UsageError: the URL names no database.
@@ -69,7 +69,7 @@ class MariadbDatabase:
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
-        """A plain connection in one transaction, but that MariaDB commits each new table."""
+        """Open a plain connection in one transaction, in which MariaDB commits each new table."""
         try:
             with self._engine().begin() as connection:
                 yield connection
@@ -78,7 +78,7 @@ class MariadbDatabase:
 
     @contextmanager
     def reading(self, mode: Mode = USUAL) -> Iterator[MariadbSession]:
-        """Open a session in one read-only transaction; key tables come before the first look."""
+        """Open a session in one read-only transaction; key tables come first."""
         with self._session(mode) as session:
             session.look_only()
             yield session
@@ -87,13 +87,13 @@ class MariadbDatabase:
     def writing(
         self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[MariadbSession]:
-        """Open a session in one repeatable read transaction that acts on no foreign key itself."""
+        """Open a session in one repeatable read transaction without foreign key checks."""
         with self._session(mode) as session:
             if session.setting("sql_safe_updates"):
                 raise Refused(
                     "This user's sessions have sql_safe_updates on, which refuses every deletion "
                     "that looks rows up in a list of keys, as Yeldro does.",
-                    "Where the row count is lock enough, add "
+                    "If the row count is safe enough for you, add "
                     "?init_command=SET sql_safe_updates=0 to the URL.",
                 )
             if not session.catalogue.sees_all():
@@ -131,7 +131,7 @@ class MariadbDatabase:
                 sa.event.listen(connection, "after_cursor_execute", heed_warnings)
                 session = MariadbSession(connection, self._name, mode)
                 set_up(connection)
-                if mode.stored_forms:  # in UTC no hour of a year is there twice
+                if mode.stored_forms:  # in UTC no hour of a year occurs twice
                     connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
                 session.tells_changes = session.setting("innodb_snapshot_isolation") is not None
                 if session.tells_changes:
@@ -155,13 +155,13 @@ class MariadbDatabase:
             raise explained(error, self.shown, self._statement_limit) from error
 
     def _end(self, thread: int | None) -> None:
-        """Make the server stop what a session is doing, and forget the session."""
+        """Make the server end a session and what it is doing."""
         if thread is not None:
             with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
 
 
 def _socket() -> str | None:
-    """Return the local server's socket, where the environment or the usual places tell."""
+    """Return the local server's socket, from the environment or the usual places."""
     named = os.environ.get("MYSQL_UNIX_PORT")
     return named or next((path for path in _SOCKETS if Path(path).exists()), None)

@@ -1,4 +1,4 @@
-"""MariaDB's dialect of SQL, and its functions that only compute."""
+"""MariaDB's dialect of SQL, and its functions without side effects."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 from sqlglot import exp
 from sqlglot.dialects.mysql import MySQL
 
-COMPUTING = """
+FREE_OF_SIDE_EFFECTS = """
     addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
     convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set
     format_pico_time format from_base64 from_days from_unixtime get_format inet6_aton inet6_ntoa
@@ -23,7 +23,7 @@ COMPUTING = """
 
 
 class MariaDB(MySQL):
-    """MySQL's dialect of SQL, where MariaDB writes the same in another way."""
+    """MySQL's dialect of SQL, except where MariaDB differs."""
 
     class Generator(MySQL.Generator):  # type: ignore[misc, valid-type]
         """Write what MariaDB reads."""

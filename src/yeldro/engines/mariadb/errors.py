@@ -27,13 +27,13 @@ OPTION_FILE = "~/.my.cnf"
 _STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
 _STOPPING = (1053, 1927)  # the server shuts down, or ends the session
 _TRUNCATED = 1292
-# No label of an enum, no such date or number, null, too long, a check, raised by a trigger.
+# Null, out of range, no such label, date or number, too long, a check, raised by a trigger.
 _ABOUT_ROWS = (1048, 1264, 1265, 1292, 1364, 1366, 1406, 1411, 1644, 4025)
 _KEY_NAMED = re.compile(r"^Duplicate entry .* for key '(?:.*\.)?(.*)'$", re.DOTALL)
 
 
 def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
-    """What a failure of the server means for the data, and what to do."""
+    """Return what a failure of the server means for the data, and what to do."""
     code, reason = told(error)
     if code in (1020, 1213):
         what = "Somebody changed these rows at the same time."
@@ -45,13 +45,13 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if code == 1205:
         return LockTimeout(
             "Another session held a lock on these rows for too long.",
-            "Wait longer with --lock-wait SECONDS; SHOW ENGINE INNODB STATUS tells who holds it.",
+            "Wait longer with ‹lock_wait› SECONDS; SHOW ENGINE INNODB STATUS shows who holds it.",
             data=ROLLED_BACK,
         )
     if code == 1969:
         return StatementTimeout(
             f"A statement took longer than {limit or 0:g} seconds and was stopped.",
-            "Allow more with --time-limit SECONDS, or look for a missing index.",
+            "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
         )
     if code in (1044, 1142, 1143, 1227):
@@ -65,7 +65,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if code in (2006, 2013) or error.connection_invalidated:
         return ConnectionLost(
             f"The connection to {shown} was lost: {reason}.",
-            "Look at the rows again when it can be reached, then run it again.",
+            "Look at the rows when the server can be reached again, then repeat the run.",
             data=NOT_COMMITTED,
         )
     if code in (1045, 1049, 1698, 2002, 2003, 2005, 2059):
@@ -79,7 +79,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
 def heed_warnings(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
-    """Stop where the server only warns that a value was changed so that it could be compared."""
+    """Fail if the server warns that it changed a value in order to compare it."""
     del connection, statement, parameters, context
     if isinstance(cursor, pymysql.cursors.SSCursor) or not cursor.warning_count:
         return
@@ -91,7 +91,7 @@ def heed_warnings(
 def no_comparison(words: str) -> UsageError:
     return UsageError(
         f"A value does not fit what it is compared with: {words}.",
-        "Compare text with text, as in serial = '0'; MariaDB takes text that is no number for 0.",
+        "Compare text with text, as in serial = '0'; MariaDB reads other text than numbers as 0.",
     )
 
 
@@ -104,19 +104,19 @@ def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
 
 
 def row_refusal(error: sa.exc.DBAPIError) -> RowRefusal | None:
-    """What the server has against a row, None where an error tells of something else."""
+    """Return what the server has against a row; None if an error tells of something else."""
     code, reason = told(error)
     about_rows = isinstance(error.orig, pymysql.err.IntegrityError | pymysql.err.DataError)
     if not about_rows and code not in _ABOUT_ROWS:
         return None
     named = _KEY_NAMED.search(reason)
     if named:
-        return RowRefusal("another row has the same in a unique key", named[1])
+        return RowRefusal("another row has the same unique key", named[1])
     return RowRefusal(reason)
 
 
 def tells_of_a_stop(error: sa.exc.DBAPIError) -> bool:
-    """True if a statement was stopped on its way."""
+    """True if a statement was stopped."""
     return told(error)[0] in _STOPPED
 
 

@@ -1,4 +1,4 @@
-"""What is asked of a MariaDB server in one transaction, and how it is written there."""
+"""One session on a MariaDB server: its statements, values, locks and counts."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fa
 from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
-from yeldro.engines.mariadb.dialect import COMPUTING
+from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
@@ -63,7 +63,7 @@ class MariadbSession(StandardSession):
         self._key_column_types: dict[tuple[str, str], str] = {}
 
     def setting(self, name: str) -> Any:
-        """Return a session variable, None where this server has none of that name."""
+        """Return a session variable, None if this server does not have it."""
         row = self.connection.exec_driver_sql(f"SHOW SESSION VARIABLES LIKE '{name}'").first()
         if row is None:
             return None
@@ -79,7 +79,7 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql(_LOOKING)
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """Return a temporary table, which hides a table of the user's for this session alone."""
+        """Make a temporary table; it hides a user's table of that name from this session alone."""
         self._key_tables += 1
         name = f"yeldro_keys_{self._key_tables}"
         declared = [
@@ -103,7 +103,7 @@ class MariadbSession(StandardSession):
         ))  # fmt: skip
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """An index on the start of long texts."""
+        """Make an index, on the beginning of long texts."""
         parts = []
         for name in columns[:16]:
             column = self._key_column_types.get((key_table.name, name), "")
@@ -112,12 +112,12 @@ class MariadbSession(StandardSession):
         self._ddl(f"CREATE INDEX {name} ON {key_table.name} ({', '.join(parts)})")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """InnoDB counts by itself; from now on the transaction must stay as it is."""
+        """Note that the transaction has read rows, so it must not be begun anew."""
         del key_table
         self._has_looked = True
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """Return a SHA-256 over those of all columns' stored forms, so that NULL equals NULL."""
+        """Return a SHA-256 hash of all columns' hashes, in which NULL equals NULL."""
         parts = [
             sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
             for column in table.stored_columns
@@ -125,18 +125,18 @@ class MariadbSession(StandardSession):
         return sa.func.unhex(sa.func.sha2(sa.func.concat(*parts), 256))
 
     def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
-        """A locking read: it sees what others have committed, or fails where that has changed."""
+        """Return a locking read: it sees what others have committed, or fails if they have."""
         return query.with_for_update()
 
     def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
-        """The form for several tables: the plain one would read, and lock, the whole table."""
+        """Return the form for several tables; the plain form would read and lock all rows."""
         if isinstance(statement, sa.Delete):
             return statement.prefix_with(self._as_prefix(statement.table))
         one = sa.select(sa.literal_column("1").label("one")).subquery("yeldro_one")
         return statement.where(one.c.one == 1)
 
     def remove_copies(self, table: Table, keys: sa.TableClause) -> int:
-        """Each print by a statement with a limit; an index on any column is used."""
+        """Remove the rows of each hash by a statement with a limit, which can use any index."""
         rows = sql.rows_of(table)
         names = [column.name for column in table.stored_columns]
         removed = 0
@@ -166,7 +166,7 @@ class MariadbSession(StandardSession):
     def create_copy(
         self, name: TableName, table: Table, columns: Sequence[tuple[str, str]]
     ) -> None:
-        """Another connection makes it: the server commits whatever makes a table."""
+        """Make it on another connection, as the server commits when a table is made."""
         with self.connection.engine.connect() as another:
             set_up(another)
             another.exec_driver_sql(self._copy_statement(name, table, columns))
@@ -193,10 +193,10 @@ class MariadbSession(StandardSession):
         return self.connection.execute(limited).rowcount
 
     def lock_tables(self, locks: TableLocks) -> None:
-        """Lock tables before the first look at a row, so that nobody's last change is missed.
+        """Lock tables before the first row is read, so that no late change is missed.
 
-        All rows of a table that is to stay as it is are read with locks, and the gaps between
-        them, so that none can come.
+        All rows of a table that must not change are read with locks, and so are the gaps between
+        them, so that no row can be added.
 
         Raises:
             Refused: the table has no transactions, and so no such locks.
@@ -207,8 +207,8 @@ class MariadbSession(StandardSession):
             table = self.catalogue.table(each)
             if table.kind == "table" and not table.transactional:
                 raise Refused(
-                    f"{each} decides which rows go, and has no transactions: nothing keeps it from "
-                    f"changing meanwhile.",
+                    f"{each} decides which rows go, and has no transactions: nothing keeps it "
+                    f"from changing meanwhile.",
                     f"Convert it with ALTER TABLE {self._written(table)} ENGINE = InnoDB, or copy "
                     f"its rows into a table that has them and name that.",
                 )
@@ -222,7 +222,7 @@ class MariadbSession(StandardSession):
         condition: sql.Predicate,
         values: Sequence[sa.ColumnElement[Any]],
     ) -> int | None:
-        """A locking read; without snapshot isolation it is held against what was seen before."""
+        """Do a locking read; without snapshot isolation, compare it with what was read before."""
         number = sa.func.count()
         contents = sa.func.bit_xor(sa.func.crc32(sa.func.concat_ws("-", *values)))
         query = sa.select(number, contents).select_from(rows).where(condition)
@@ -238,7 +238,7 @@ class MariadbSession(StandardSession):
         return int(held[0])
 
     def _be_alone_in(self, table: Table) -> None:
-        """Lock a table; what else is looked at has to be named too, with its alias."""
+        """Lock a table alone; all other tables that are read must be named too, by alias."""
         name = self._name(table.name)
         locks = [f"{name} WRITE"]
         for key in table.foreign_keys:
@@ -247,7 +247,7 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql(f"LOCK TABLES {', '.join(locks)}")
 
     def truncation(self, table: Table) -> Truncation:
-        """The server commits before and after it, and begins to count anew."""
+        """Note that the server commits before and after, and resets counters."""
         counters = self.connection.exec_driver_sql(_COUNTERS, self.catalogue.place_of(table.name))
         notes = ["TRUNCATE commits by itself: nothing can be rolled back, and the receipt is on "
                  "disk before."]  # fmt: skip
@@ -255,10 +255,10 @@ class MariadbSession(StandardSession):
         return Truncation(commits_by_itself=True, notes=tuple(notes))
 
     def truncate(self, table: Table) -> None:
-        """The server does it whole or not at all.
+        """Empty a table; the server does that completely or not at all.
 
         Raises:
-            DatabaseFailure: it has done nothing.
+            DatabaseFailure: nothing was done.
         """
         try:
             super().truncate(table)
@@ -267,7 +267,7 @@ class MariadbSession(StandardSession):
                 raise
             raise DatabaseFailure(
                 f"{table.name} could not be truncated: {self.reason(error)}.",
-                "Drop --truncate: --all-rows alone removes the same rows by DELETE.",
+                "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
                 data=UNCHANGED,
             ) from error
 
@@ -276,7 +276,7 @@ class MariadbSession(StandardSession):
 
     @contextmanager
     def letting_the_system_check(self) -> Iterator[None]:
-        """InnoDB's own checks see tables that this user does not."""
+        """Turn InnoDB's own checks on, which see tables that this user does not."""
         self.set("foreign_key_checks", 1)
         try:
             yield
@@ -285,7 +285,7 @@ class MariadbSession(StandardSession):
                 self.set("foreign_key_checks", 0)
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Writing to a table without transactions; or what a routine does that is not shown."""
+        """Return writes to tables without transactions, and routines that this user cannot read."""
         return tuple(
             LastingEffect(
                 trigger,
@@ -306,7 +306,7 @@ class MariadbSession(StandardSession):
         ]
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
-        """What the server denies when it is asked how it would carry out such a statement."""
+        """Return what the server denies when it is asked to explain such a statement."""
         rows = sql.rows_of(table)
         statement: sa.Delete | sa.Update = sa.delete(rows).where(sa.false())
         wanted = f"DELETE on {table.name}"
@@ -337,7 +337,7 @@ class MariadbSession(StandardSession):
         return values.is_letters(column)
 
     def grouped(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """By a hash where sorting would look at a part of the value only."""
+        """Return a hash if sorting would compare only a part of the value."""
         if not values.may_be_cut(column):
             return value
         if values.is_hashed_exactly(column):
@@ -346,7 +346,7 @@ class MariadbSession(StandardSession):
         return value
 
     def check_order(self, rows: sa.FromClause, value: sa.ColumnElement[Any]) -> None:
-        """Numbers and moments have no weight string, and are never that long."""
+        """Check the lengths; numbers and times have no weight string, and are never that long."""
         name = value.name if isinstance(value, sa.ColumnClause) else str(value)
         self._check_length(sa.select(sa.literal_column("1")).select_from(rows), value, name)
 
@@ -356,11 +356,11 @@ class MariadbSession(StandardSession):
             raise Refused(
                 f"MariaDB sorts by the first {values.SORTED_BYTES:,} bytes of a value, and some of "
                 f"{name} are longer.",
-                "Name another column, or a part such as left(…, 200) where that is enough.",
+                "Name another column, or a part of it, such as left(…, 200).",
             )
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """A unique key, or one on the print of what is compared: NULL equals no NULL there."""
+        """Return a unique key, on a hash if NULL is to equal NULL or text is compared loosely."""
         columns = [table.by_name[name] for name in by]
         name, _, written = self._constraint(table, by).partition(" ON ")
         loose = any(
@@ -386,11 +386,11 @@ class MariadbSession(StandardSession):
         )
 
     def is_free_of_side_effects(self, function: str) -> bool:
-        """The server's own functions that compute; stored ones may write, whatever they declare."""
-        return function.lower() in COMPUTING.split()
+        """True for built-in functions that compute; stored functions may always write."""
+        return function.lower() in FREE_OF_SIDE_EFFECTS.split()
 
     def change_count(self) -> ChangeCount:
-        """All rows changed, by triggers too; cascades inside InnoDB would be missing here."""
+        """Return the rows changed in total, by triggers too, but not by InnoDB's own cascades."""
         counts = self.connection.exec_driver_sql(_COUNTS).all()
         total = sum(int(value) for _, value in counts)
         return ChangeCount(total=total, times=self.catalogue.counted_twice)
@@ -402,7 +402,7 @@ class MariadbSession(StandardSession):
         return values.typed(value, column)
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        """As they are, but for text that is no UTF-8: its bytes, marked as text."""
+        """Return the rows, with text that is not valid UTF-8 as bytes that are marked as text."""
         if not HalfPairs.seen:
             return super().stored(rows)
         return [(*map(_bytes_of_half_pairs, row), _forms_of(row)) for row in rows]
@@ -428,34 +428,34 @@ class MariadbSession(StandardSession):
         return row_refusal(error)
 
     def dropping(self, table: Table, constraint: str) -> str:
-        """Return a key, with the hidden column that Yeldro made for it."""
+        """Return the statement for a key, or for the hidden column that Yeldro made for it."""
         own = self.catalogue.table(table.name).by_name.get(constraint)
         what = "COLUMN" if own and own.generated else "KEY"
         return f"ALTER TABLE {self._written(table)} DROP {what} {self._plain(constraint)}"
 
     def notes(self) -> tuple[str, ...]:
-        """Foreign keys without a parent, and a user who sees too little."""
-        notes = [f"{key} references nothing that is there, and is left out"
+        """Return notes on foreign keys without a parent, and on a user who sees too little."""
+        notes = [f"{key} references a table or column that does not exist, and is ignored"
                  for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
         if not self.catalogue.sees_all():
             notes.append("this user does not see every table, so nothing can be removed")
         return tuple(notes)
 
     def _as_prefix(self, table: Any) -> str:
-        """A table's name as text in which the library finds neither parameters nor formats."""
+        """Return a table's name as text in which the library finds no parameters or formats."""
         written = self.connection.dialect.identifier_preparer.format_table(table)
         return written.replace("%%", "%").replace(":", "\\:")
 
     def _ddl(self, statement: str) -> None:
-        """Make a temporary table, which a read-only transaction would not allow.
+        """Make a temporary table, which a read-only transaction does not allow.
 
-        Where the system is to check each statement, waves need key tables later on, so that not
-        all is seen at one moment.
+        If the system is to check each statement, waves need key tables later on, so not all rows
+        are read from one snapshot.
         """
         if not self.traits.needs_key_tables_first:
             self.connection.exec_driver_sql(statement)
             return
-        late = "a key table was made after rows had been looked at"
+        late = "a key table was made after rows had been read"
         if self._has_looked and not self.mode.checked_by_system:
             raise Fault(late)
         self.connection.exec_driver_sql("COMMIT" if self.mode.checked_by_system else "ROLLBACK")

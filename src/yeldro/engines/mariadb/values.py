@@ -1,4 +1,4 @@
-"""MariaDB's values in a form that loses nothing, and back again."""
+"""Lossless forms of MariaDB's values, and conversions back."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _LONG = re.compile(r"(tiny|medium|long)?(text|blob)\b")
 
 
 def readable(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-    """MariaDB's own text form, but for what SQLite holds as it is."""
+    """Return MariaDB's own text form, or the value if SQLite can hold it as it is."""
     declared = column.type
     if _BYTES.match(declared):
         return _cast(value, "BINARY")
@@ -37,17 +37,17 @@ def readable(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[A
         filled = declared.startswith("year") or "zerofill" in declared
         return _cast(value, "UNSIGNED") if filled else value
     if declared.startswith("enum"):
-        error = sa.func.char(sa.literal_column("0"))  # no label, and the server takes it for none
+        error = sa.func.char(sa.literal_column("0"))  # the server takes it for no label
         return sa.case((value + 0 == 0, _as_text(error)), else_=_as_text(value))
     if declared.startswith("bit"):
         value = _cast(value, "UNSIGNED")
     if declared.startswith("timestamp"):
-        value = _moment_in_utc(value)
+        value = _timestamp_in_utc(value)
     return _as_text(value)
 
 
 def typed(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-    """A value in that form as one of the column's own type, compared as the column compares."""
+    """Return a value in that form as one of the column's type, compared as the column compares."""
     declared = column.type
     charset = (column.collation or "").partition("_")[0]
     if _LETTERS.match(declared) and charset:
@@ -63,7 +63,7 @@ def typed(value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]
 def is_as_it_was(
     value: sa.ColumnElement[Any], now: Column, stored: sa.ColumnElement[Any], then: Column
 ) -> sa.ColumnElement[bool]:
-    """True if a column of another type than once holds the very value that is stored.
+    """True if a column whose type has changed holds the very value that is stored.
 
     Exact numbers are compared as numbers, everything else by its text or bytes.
     """
@@ -94,12 +94,12 @@ def staging_type(column: Column) -> str:
 
 
 def text_of_bytes(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """Bytes of the text form as that text."""
+    """Return the text whose bytes are given."""
     return _as_text(value)
 
 
 def may_be_cut(column: Column) -> bool:
-    """True if sorting can leave a part of a column's value aside.
+    """True if sorting may compare only a part of a column's value.
 
     A character weighs up to 4 bytes, and by the Unicode collation algorithm up to 16.
     """
@@ -116,9 +116,9 @@ def may_be_cut(column: Column) -> bool:
 
 
 def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """Return a hash that is equal where values are equal by their collation, whatever their length.
+    """Return a hash that is equal if values are equal by their collation, whatever their length.
 
-    Trailing spaces count for nothing but in collations that say so in their name.
+    Trailing spaces are ignored, except by collations with `nopad` in their name.
     """
     weights = sa.func.weight_string(value)
     one_space = sa.func.left(sa.func.concat(sa.literal_column("' '"), value), sa.text("1"))
@@ -130,10 +130,10 @@ def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 
 
 def is_hashed_exactly(column: Column) -> bool:
-    """True if `collation_hash` is equal exactly where the collation's values are.
+    """True if `collation_hash` is equal exactly when values are equal by the collation.
 
-    Tried for every collation that the server knows; those of several levels, and a few that are
-    made for one language, say otherwise.
+    Tested with every collation of the server: it is not so for those of several levels, and for a
+    few that are made for one language.
     """
     return not re.search(r"_a[is]_c[is]$(?<!_ai_ci)|_w2$|^(big5|tis620|cp1250_czech)",
                          column.collation or "")  # fmt: skip
@@ -158,8 +158,8 @@ def is_long(declared: str) -> bool:
     return _LONG.match(declared.lower()) is not None
 
 
-def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    """Return a TIMESTAMP without the session's time zone; the zero moment stays zero."""
+def _timestamp_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """Return a TIMESTAMP in UTC; the zero timestamp stays zero."""
     start: sa.ColumnElement[Any] = sa.literal_column("TIMESTAMP '1970-01-01 00:00:00'")
     seconds = sa.func.unix_timestamp(value)
     moved = sa.func.timestampadd(sa.literal_column("MICROSECOND"), seconds * 1000000, start)
@@ -167,7 +167,7 @@ def _moment_in_utc(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 
 
 class _Converted(FunctionElement[Any]):
-    """CONVERT(value USING charset): text, and everything that has a text form."""
+    """CONVERT(value USING charset), for text and everything that has a text form."""
 
     inherit_cache = True
     name = "yeldro_converted"

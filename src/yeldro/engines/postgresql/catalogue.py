@@ -1,6 +1,6 @@
-"""What a PostgreSQL database declares, read table by table as it is asked for.
+"""The catalogue of a PostgreSQL database, read table by table on demand.
 
-A table that the search path finds is known by its name alone; any other by schema and name.
+A table that the search path finds is named without its schema; any other is named with it.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod) AS type, a.attn
        CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text END
            AS collation,
        EXISTS (SELECT 1 FROM pg_collation AS n
-               WHERE n.oid = a.attcollation AND NOT n.collisdeterministic) AS blurs,
+               WHERE n.oid = a.attcollation AND NOT n.collisdeterministic) AS equates_texts,
        ARRAY(SELECT o.attname::text FROM pg_depend AS u JOIN pg_attribute AS o
                  ON o.attrelid = u.refobjid AND o.attnum = u.refobjsubid
              WHERE a.attgenerated <> '' AND u.classid = 'pg_attrdef'::regclass AND u.objid = d.oid
@@ -128,7 +128,7 @@ class PostgresqlCatalogue:
         self._keys: tuple[dict[int, list[Any]], dict[int, list[Any]]] | None = None
 
     def table_names(self) -> tuple[TableName, ...]:
-        """Tables, views and the like; a partition counts as part of its table."""
+        """Return tables, views and the like; a partition counts as part of its table."""
         names = (name for name, row in self._list().items() if not row.relispartition)
         return tuple(sorted(names, key=str))
 
@@ -158,7 +158,7 @@ class PostgresqlCatalogue:
         return Part(self._by_oid[self._root(row.oid)], self._ids_of(row.oid))
 
     def _root(self, oid: int) -> int:
-        """The partitioned table that a partition belongs to at last; its own where it is none."""
+        """Return the outermost table that a partition belongs to, or the table itself."""
         return self._roots.get(oid, oid)
 
     @cached_property
@@ -166,12 +166,12 @@ class PostgresqlCatalogue:
         return {row.part: row.root for row in self._rows(_ROOTS)}
 
     def _ids_of(self, oid: int) -> tuple[int, ...]:
-        """The tables in which the rows of a partition live: its own, or those of its parts."""
+        """Return the tables in which the rows of a partition live: its own, or its parts'."""
         parts = {row.inhrelid for row in self._rows(_PARTS, oid)}
         return tuple(sorted({oid, *parts}))
 
     def counted_under(self) -> dict[str, str]:
-        """Partitions by name, each with the table under which its rows are counted."""
+        """Return partitions by name, each with the table under which its rows are counted."""
         self._list()
         pairs = ((self._by_oid.get(part), self._by_oid.get(root))
                  for part, root in self._roots.items())  # fmt: skip
@@ -185,7 +185,7 @@ class PostgresqlCatalogue:
         return ()
 
     def name_of(self, oid: int) -> TableName | None:
-        """Return the table with this object id; a partition's is that of its table."""
+        """Return the name of the table or partition with this object id."""
         self._list()
         return self._by_oid.get(oid)
 
@@ -221,7 +221,7 @@ class PostgresqlCatalogue:
                 generated=bool(each.attgenerated),
                 computed_from=frozenset(each.computed_from),
                 collation=each.collation,
-                blurs=each.blurs,
+                equates_texts=each.equates_texts,
             )
             for each in info
         )
@@ -282,14 +282,14 @@ class PostgresqlCatalogue:
         )
 
     def oids_of(self, name: TableName) -> set[int]:
-        """Return the numbers of a table and of its partitions."""
+        """Return the object ids of a table and of its partitions."""
         oid = self._list()[name].oid
         return {oid, *(row.inhrelid for row in self._rows(_PARTS, oid))}
 
     def _triggers(self, oid: int) -> list[Trigger]:
-        """Triggers and rules, those of partitions too, which run for the whole table's rows.
+        """Return triggers and rules, also those of partitions, which run for the table's rows.
 
-        One that runs on several events is listed for each.
+        A trigger for several events is listed for each.
         """
         found = []
         for row in self._rows(_TRIGGERS, oid, oid, oid):

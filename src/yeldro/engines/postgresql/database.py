@@ -1,4 +1,4 @@
-"""PostgreSQL servers, through psycopg; libpq's PG* variables and password file count."""
+"""PostgreSQL servers, through psycopg; libpq's PG* variables and password file are used."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
 # Settings under which the text of every value reads back as that value (manual, 20.11.2).
 _EXACT_TEXT = """SET LOCAL datestyle = 'ISO'; SET LOCAL intervalstyle = 'postgres';
 SET LOCAL extra_float_digits = 1; SET LOCAL array_nulls = on; SET LOCAL xmloption = content"""
-_MOMENTS = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
+_DATES_AND_TIMES = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 
 
 class PostgresqlDatabase:
     """A database on a PostgreSQL server.
 
     Args:
-        url: where it is; what it leaves out libpq looks up as for any of its programs.
+        url: its address; libpq adds what the URL leaves out, as for its own programs.
     """
 
     traits = TRAITS
@@ -41,7 +41,7 @@ class PostgresqlDatabase:
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
-        """A plain connection in one transaction."""
+        """Open a plain connection in one transaction."""
         engine = sa.create_engine(self._url, poolclass=sa.pool.NullPool)
         try:
             with engine.begin() as connection:
@@ -51,7 +51,7 @@ class PostgresqlDatabase:
 
     @contextmanager
     def reading(self, mode: Mode = USUAL) -> Iterator[PostgresqlSession]:
-        """Open a session in one repeatable read transaction, whose statements can only look."""
+        """Open a session in one repeatable read transaction, whose statements can only read."""
         with self._session(mode, looking=True) as session, session.looking():
             yield session
 
@@ -85,16 +85,16 @@ class PostgresqlDatabase:
             isolation_level="REPEATABLE READ",
             connect_args={"application_name": "yeldro", "client_encoding": "UTF8"},
         )
-        sa.event.listen(engine, "connect", _read_moments_as_text)
+        sa.event.listen(engine, "connect", _read_times_as_text)
         try:
             with engine.connect() as connection:
                 if looking and not _is_standby(connection):
-                    # Temporary tables are made where sessions only read by default, too.
+                    # Temporary tables are needed, even if sessions only read by default.
                     connection.exec_driver_sql("SET TRANSACTION READ WRITE")
                 connection.exec_driver_sql(_EXACT_TEXT)
                 if (connection.dialect.server_version_info or ()) >= (11,):
-                    # To compile a statement that is executed once takes longer than it saves.
-                    # By SET alone: a query would take the snapshot before a table is locked.
+                    # Compiling a statement that is executed once takes longer than it saves.
+                    # A query here would take the snapshot before tables are locked, SET does not.
                     connection.exec_driver_sql("SET LOCAL jit = off")
                 if self._statement_limit is not None:
                     milliseconds = max(int(self._statement_limit * 1000), 1)
@@ -112,14 +112,14 @@ class PostgresqlDatabase:
 
 
 def _is_standby(connection: sa.Connection) -> bool:
-    """True if the server follows another one; PostgreSQL tells it since version 14."""
+    """True if the server follows another one; the parameter exists since version 14."""
     raw: Any = connection.connection.driver_connection
     return bool(raw.info.parameter_status("in_hot_standby") == "on")
 
 
-def _read_moments_as_text(connection: Any, _: Any) -> None:
-    """Python has no date before the year 1 or after 9999, no infinity, and no 24 o'clock."""
-    for kind in _MOMENTS:
+def _read_times_as_text(connection: Any, _: Any) -> None:
+    """Load dates and times as text: Python has no year 0 or 10000, no infinity, no 24:00."""
+    for kind in _DATES_AND_TIMES:
         connection.adapters.register_loader(kind, TextLoader)
 
 
@@ -127,7 +127,7 @@ def _look_only(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, _: bool
 ) -> None:
     """Make the server refuse this one statement if it would change a table of the user's."""
-    del cursor, statement, parameters, context  # the cursor may be one on the server
+    del cursor, statement, parameters, context  # the cursor may be a server-side one
     if connection.get_execution_options().get(LOOKING):
         raw = connection.connection.cursor()
         raw.execute("SAVEPOINT yeldro_look")

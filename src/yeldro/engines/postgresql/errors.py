@@ -22,7 +22,7 @@ STOPPED = "57014"  # query_canceled
 
 
 def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
-    """What a failure of the server means for the data, and what to do."""
+    """Return what a failure of the server means for the data, and what to do."""
     state = getattr(error.orig, "sqlstate", None) or ""
     reason = str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
     if state.startswith("40"):
@@ -34,7 +34,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if state == "55P03":
         return LockTimeout(
             "Another session held a lock on these rows for too long.",
-            "Wait longer with --lock-wait SECONDS; pg_locks tells who holds it.",
+            "Wait longer with ‹lock_wait› SECONDS; pg_locks shows who holds it.",
             data=ROLLED_BACK,
         )
     if state == STOPPED and limit is None:
@@ -42,13 +42,13 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if state == STOPPED:
         return StatementTimeout(
             f"A statement took longer than {limit:g} seconds and was stopped.",
-            "Allow more with --time-limit SECONDS, or look for a missing index.",
+            "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
         )
     if state == "25006" or "during recovery" in reason:
         return DatabaseFailure(
-            f"This session may only read: {reason}. Yeldro keeps keys in temporary tables, and "
-            f"a standby, or a role with default_transaction_read_only, takes no changes.",
+            f"This session may only read: {reason}. Yeldro keeps keys in temporary tables, which "
+            f"neither a standby nor a role with default_transaction_read_only can make.",
             "Name the primary server, or a role that may write.",
         )
     if state == "42501":
@@ -58,7 +58,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if isinstance(error, sa.exc.OperationalError) and error.connection_invalidated:
         return ConnectionLost(
             f"The connection to {shown} was lost: {reason}.",
-            "Look at the rows again when it can be reached, then run it again.",
+            "Look at the rows when the server can be reached again, then repeat the run.",
             data=NOT_COMMITTED,
         )
     if isinstance(error, sa.exc.OperationalError) and not state:

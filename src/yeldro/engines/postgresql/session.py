@@ -37,9 +37,9 @@ _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygo
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 _NEVER_THE_SAME = {"setseed", "set_config"}
 _INTEGERS = {"smallint", "integer", "bigint"}
-_IN_ARRAYS = 20_000_000  # rows, more or less, up to which the keys of a group may be in one array
-LOOKING = "yeldro_looking"  # an option of statements that may only look
-# Classes of SQLSTATE: data exceptions, integrity, names in values, view checks, raised by hand.
+_IN_ARRAYS = 20_000_000  # about so many rows at most, as all keys of a group are in one array
+LOOKING = "yeldro_looking"  # an option of statements that may only read
+# Classes of SQLSTATE: data, integrity, names in values, view checks, raised by a trigger.
 _ABOUT_ROWS = ("22", "23", "42704", "42P01", "42883", "44", "P0")
 _PRECISION = re.compile(r"\([0-9,]*\)")
 _ALIKE = {
@@ -84,8 +84,8 @@ WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
 """
 _IN_AN_INDEX = 32  # columns at most
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
-# What makes, changes, empties or drops a table shows in the system's own tables alone; a large
-# object lies there too.
+# Statements that make, change, empty or drop a table show only in the system's own tables, which
+# also hold large objects.
 _COUNTS = """
 SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid, NULL AS name,
        sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
@@ -102,7 +102,7 @@ GROUP BY s.name
 """
 
 
-# What the driver logs of a connection that is lost anyway belongs to no user's terminal.
+# Keep the driver's log of lost connections off the user's terminal.
 logging.getLogger("psycopg").addHandler(logging.NullHandler())
 
 
@@ -135,7 +135,7 @@ class PostgresqlSession(StandardSession):
         return getattr(error.orig, "sqlstate", None) == STOPPED
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """Not if the server says why it could not; but for an operator's word to stop."""
+        """True unless the server gives a reason other than an operator's request to stop."""
         state = getattr(getattr(error, "orig", None), "sqlstate", None) or _OPERATOR
         return state.startswith((_OPERATOR, _CONNECTION))
 
@@ -144,12 +144,12 @@ class PostgresqlSession(StandardSession):
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
     def run_deferred(self) -> None:
-        """Run constraint triggers before their changes are counted; later ones wait again."""
+        """Run deferred triggers now, so that their changes are counted; then defer again."""
         self._ddl("SET CONSTRAINTS ALL IMMEDIATE")
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """A temporary table; system columns get names of their own, which tables may not use."""
+        """Make a temporary table; system columns get other names, as tables cannot use theirs."""
         self._key_tables += 1
         name = f"yeldro_keys_{self._key_tables}"
         kept = [_key_column(column) for column in columns]
@@ -172,7 +172,7 @@ class PostgresqlSession(StandardSession):
         conditions: Sequence[sql.Predicate],
         keep_highest: bool,
     ) -> bool:
-        """By a GROUP BY, for which the server need not sort, where the key is an integer."""
+        """Use a GROUP BY, for which the server need not sort, if the key is an integer."""
         (column,) = column_list(table, table.identity.columns)
         if self.mode.plain or column.type not in _INTEGERS:
             return False
@@ -192,7 +192,7 @@ class PostgresqlSession(StandardSession):
         return True
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """None where the values are too long for one; it only saves time."""
+        """Make an index, unless values are too long for one; it only saves time."""
         listed = ", ".join(self._quote(key_table.c[name].name) for name in columns[:_IN_AN_INDEX])
         self._ddl("SAVEPOINT yeldro_index")
         try:
@@ -204,22 +204,22 @@ class PostgresqlSession(StandardSession):
         self._ddl("RELEASE SAVEPOINT yeldro_index")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
-        """Tell the planner how many rows there are."""
+        """Give the planner statistics."""
         self._ddl(f"ANALYZE pg_temp.{key_table.name}")
 
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
-        """PostgreSQL compares both sides by the operator of the parent's index."""
+        """Return the value with the parent's collation, by which PostgreSQL compares both sides."""
         if child.collation != parent.collation and parent.collation:
             return _collated(value, parent.collation)
         return value
 
     def lock_tables(self, locks: TableLocks) -> None:
-        """Lock tables before the first look at a row, so that nobody's last change is missed.
+        """Lock tables before the first row is read, so that no late change is missed.
 
         Raises:
-            Refused: this role may not, or the server cannot lock such a thing.
+            Refused: this role may not lock one, or the server cannot.
         """
         if locks.exclusive:
             name = self._name(locks.exclusive)
@@ -239,10 +239,10 @@ class PostgresqlSession(StandardSession):
         self.locked_tables = frozenset(locks.unchanging)
 
     def count_rows(self) -> None:
-        """See to it that the server counts the rows that this transaction changes.
+        """Make the server count the rows that this transaction changes.
 
         Raises:
-            Refused: it does not, and this role may not have it do so.
+            Refused: it does not, and this role may not change that.
         """
         if self.connection.exec_driver_sql("SHOW track_counts").scalar_one() == "on":
             return
@@ -250,13 +250,13 @@ class PostgresqlSession(StandardSession):
             self.connection.exec_driver_sql("SET LOCAL track_counts = on")
         except sa.exc.ProgrammingError as error:
             raise Refused(
-                "The setting track_counts is off, so the server does not count the rows that are "
-                "changed, and nothing could be proved.",
-                "A superuser may say: ALTER DATABASE … SET track_counts = on.",
+                "The setting track_counts is off, so the server does not count changed rows, and "
+                "nothing could be proved.",
+                "A superuser can turn it on: ALTER DATABASE … SET track_counts = on.",
             ) from error
 
     def can_lock_rows(self, table: Table) -> bool:
-        """FOR SHARE asks for UPDATE on some column."""
+        """True if this role has UPDATE on some column, which FOR SHARE needs."""
         query = "SELECT has_any_column_privilege(%s::oid, 'UPDATE')"
         oid = self.catalogue.oid_of(table.name)
         return bool(self.connection.exec_driver_sql(query, (oid,)).scalar_one())
@@ -267,7 +267,7 @@ class PostgresqlSession(StandardSession):
         condition: sql.Predicate,
         values: Sequence[sa.ColumnElement[Any]],
     ) -> int | None:
-        """FOR SHARE keeps others from any change, and fails where somebody has made one."""
+        """Lock with FOR SHARE, which prevents any change, and fails if somebody has made one."""
         del values
         query: sa.Select[Any] = sa.select(sa.literal_column("1").label("one"))
         query = query.select_from(rows).where(condition)
@@ -275,12 +275,12 @@ class PostgresqlSession(StandardSession):
         return sql.count(self.connection, held)
 
     def truncation(self, table: Table) -> Truncation:
-        """It can be rolled back, and counters go on; subscribers may not be told of it."""
+        """Note that it can be rolled back, that counters go on, and what forbids it."""
         oid = self.catalogue.oid_of(table.name)
         forbidden = [row[0] for row in self.connection.exec_driver_sql(_NO_TRUNCATE, {"oid": oid})]
         counters = [row[0] for row in self.connection.exec_driver_sql(_COUNTERS, {"oid": oid})]
         notes = ["TRUNCATE locks everybody else out of the table until the commit."]
-        notes += [f"The counter of {name} goes on where it is." for name in counters]
+        notes += [f"The counter of {name} continues where it is." for name in counters]
         return Truncation(tuple(forbidden), notes=tuple(notes))
 
     def truncate(self, table: Table) -> None:
@@ -288,7 +288,7 @@ class PostgresqlSession(StandardSession):
         self.connection.exec_driver_sql(f"TRUNCATE TABLE {only}{self._name(table.name)}")
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
-        """By one statement: keys are checked at its end (postgresql.org/docs, 7.8.4)."""
+        """Use one statement, as keys are checked at its end (postgresql.org/docs, 7.8.4)."""
         if len(updates) == 1:
             return super().change_at_once(updates)
         changed = [
@@ -301,7 +301,7 @@ class PostgresqlSession(StandardSession):
         return [int(rows) for rows in self.connection.execute(sa.select(*counts)).one()]
 
     def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
-        """What the server's own has_…_privilege functions deny."""
+        """Return what the server's has_…_privilege functions deny."""
         oid = self.catalogue.oid_of(table.name)
         if changed is None:
             query = "SELECT has_table_privilege(%s::oid, 'DELETE')"
@@ -316,7 +316,7 @@ class PostgresqlSession(StandardSession):
         return f"UPDATE ({', '.join(denied)}) on {table.name}" if denied else ""
 
     def is_comparable(self, column: Column) -> bool:
-        """Types that have no order of their own cannot be grouped either."""
+        """True if the type has an order; types without one cannot be grouped either."""
         return column.type.partition("(")[0] not in _WITHOUT_ORDER
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
@@ -333,7 +333,7 @@ class PostgresqlSession(StandardSession):
         return super()._compared(column, same)
 
     def _names_beside(self, table: Table) -> set[str]:
-        """All relations of a schema have names of their own."""
+        """Return the names of all relations of the schema, which must differ."""
         rows = self.connection.exec_driver_sql(
             "SELECT relname FROM pg_class WHERE relnamespace ="
             " (SELECT relnamespace FROM pg_class WHERE oid = %s::oid)",
@@ -343,7 +343,7 @@ class PostgresqlSession(StandardSession):
 
     @contextmanager
     def looking(self) -> Iterator[None]:
-        """Every statement is executed in a savepoint of its own that is read-only."""
+        """Execute every statement in a read-only savepoint."""
         before = self.connection.get_execution_options().get(LOOKING)
         self.connection.execution_options(**{LOOKING: True})
         try:
@@ -354,13 +354,13 @@ class PostgresqlSession(StandardSession):
     def volatile_among(
         self, functions: Collection[str], operators: Collection[str], types: Collection[str]
     ) -> str:
-        """By what any function of that name, behind an operator or cast too, is declared."""
+        """Return one whose function, also that of an operator or cast, is declared volatile."""
         values = {"functions": [*functions], "operators": [*operators], "types": [*types]}
         found = self.connection.exec_driver_sql(_VOLATILE, values).scalars().first()
         return str(found or "")
 
     def is_free_of_side_effects(self, function: str) -> bool:
-        """Every function of that name is immutable or stable, so it may not write."""
+        """True if every function of that name is immutable or stable, so it cannot write."""
         rows = self.connection.exec_driver_sql(
             "SELECT bool_and(provolatile <> 'v') FROM pg_proc WHERE proname = %s",
             (function.lower(),),
@@ -368,17 +368,17 @@ class PostgresqlSession(StandardSession):
         return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
 
     def parameter(self, value: Any) -> Any:
-        """As a literal without a type of its own, which takes that of what it is compared with."""
+        """Return a literal without a type, which takes the type of what it is compared with."""
         return None if value is None else str(value)
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """What the functions of triggers name that is outside of this transaction."""
+        """Return what the functions of triggers name that a rollback may not undo."""
         if self._trigger_effects is None:
             self._trigger_effects = TriggerEffects(self.connection)
         return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)
 
     def change_count(self) -> ChangeCount:
-        """Rows changed in this transaction by table, cascades and triggers included."""
+        """Return the rows changed in this transaction by table, cascades and triggers included."""
         counted: dict[str, tuple[int, ...]] = {}
         for row in self.connection.exec_driver_sql(_COUNTS).all():
             name = row.name or str(self.catalogue.name_of(row.oid) or row.oid)
@@ -388,18 +388,18 @@ class PostgresqlSession(StandardSession):
         return ChangeCount(tables=counted, counted_under=self.catalogue.counted_under())
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """PostgreSQL's own text form, but for what SQLite holds as it is."""
+        """Return PostgreSQL's own text form, or the value if SQLite can hold it as it is."""
         if self.staging_type(column) != "text":
             return value
         text = sa.cast(value, sa.Text)
-        return _collated(text, '"C"') if column.blurs else text
+        return _collated(text, '"C"') if column.equates_texts else text
 
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        if column.blurs and column.collation:
+        if column.equates_texts and column.collation:
             return _collated(sa.cast(value, _Declared(column.type)), column.collation)
         if self.staging_type(column) != "text" or column.type == "text":
             return value
-        if column.type == "regclass":  # text is cast by name alone; what is gone is a number
+        if column.type == "regclass":  # text is cast by name; a dropped table is a number
             by_number = sa.case((value == "-", sa.literal_column("'0'")), else_=value)
             number = sa.cast(sa.cast(by_number, _Declared("oid")), _Declared("regclass"))
             is_number = value.regexp_match("^([0-9]+|-)$")
@@ -413,7 +413,7 @@ class PostgresqlSession(StandardSession):
     def converted(
         self, value: sa.ColumnElement[Any], then: Column, now: Column
     ) -> sa.ColumnElement[Any]:
-        """Numbers and moments by their own casts; everything else has a text form."""
+        """Cast numbers and times directly, and everything else through its text form."""
         typed = self.typed(value, then)
         if self._are_alike(then, now):
             return sa.cast(typed, _Declared(now.type))
@@ -428,7 +428,7 @@ class PostgresqlSession(StandardSession):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sql.Predicate:
-        """Numbers and moments once they have their former type again, others by their text."""
+        """Compare numbers and times in their former type, and everything else by its text."""
         if self._are_alike(then, now):
             was = self.readable(sa.cast(value, _Declared(then.type)), then)
             return was.is_not_distinct_from(stored)
@@ -439,7 +439,7 @@ class PostgresqlSession(StandardSession):
         return kinds[0] is not None and kinds[0] == kinds[1]
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
-        """Broken constraints, values that do not fit, and what triggers raise."""
+        """Return a broken constraint, a value that does not fit, or what a trigger raises."""
         state = getattr(error.orig, "sqlstate", None) or ""
         if not state.startswith(_ABOUT_ROWS):
             return None
@@ -459,7 +459,7 @@ class PostgresqlSession(StandardSession):
         return f"DROP INDEX {schema}{self._plain(constraint)}"
 
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
-        """Identity columns take the values they had."""
+        """Insert rows; identity columns get the values they had."""
         prepared = query.compile(dialect=self.connection.dialect)
         table = self.connection.dialect.identifier_preparer.format_table(rows)
         head = f"INSERT INTO {table} ({', '.join(map(self._quote, names))})"
@@ -467,7 +467,7 @@ class PostgresqlSession(StandardSession):
         return self.connection.exec_driver_sql(statement, prepared.params).rowcount
 
     def _ddl(self, statement: str) -> None:
-        """Execute a statement about temporary tables, which looking does not forbid."""
+        """Execute a statement on temporary tables, which `looking` does not forbid."""
         before = self.connection.get_execution_options().get(LOOKING)
         options = self.connection.execution_options(**{LOOKING: False})
         options.exec_driver_sql(statement)
@@ -483,5 +483,5 @@ def _key_column(column: Column) -> sa.ColumnClause[Any]:
 
 
 def _collated(value: sa.ColumnElement[Any], collation: str) -> sa.ColumnElement[Any]:
-    """Return a value compared by a collation, which is named as SQL and may be qualified."""
+    """Return a value with a collation, which is given as SQL and may be qualified."""
     return value.op("COLLATE")(sa.literal_column(collation))

@@ -1,8 +1,8 @@
-"""Triggers whose functions name what is outside the transaction, or what its counts leave out.
+"""Triggers whose functions can act outside the transaction, or without being counted.
 
-What a function does is not known before it runs. Its text is looked through for what it names:
-foreign tables, functions of dblink, languages that may do anything, COPY to a file or program. SQL
-that it puts together as it runs is not seen.
+What a function does is not known before it runs. Its text is searched for names: foreign tables,
+functions of dblink, languages that may do anything, COPY to a file or program. SQL that it builds
+while it runs is not seen.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ WHERE p.pronamespace <> 'pg_catalog'::regnamespace
 """
 _FOREIGN_TABLES = "SELECT relname AS name FROM pg_class WHERE relkind = 'f'"
 _COPY_OUT = re.compile(r"\bCOPY\b[^;]*\b(?:PROGRAM\b|TO\s+(?:E?'|\$))", re.IGNORECASE)
-_COMPILED = ("c", "internal")  # their text tells nothing; most do no more than compute
+_COMPILED = ("c", "internal")  # there is no text to search; most only compute
 
 
 @dataclass(frozen=True)
@@ -49,8 +49,8 @@ class _Code:
     """A function, or the statement of a rule.
 
     Args:
-        trusted: its language can do no more than its user may do in SQL.
-        extension: the one it belongs to.
+        trusted: its language can do no more than SQL.
+        extension: the extension it belongs to.
     """
 
     name: str
@@ -84,10 +84,10 @@ class TriggerEffects:
             self._runs[trigger.table_name].append(code)
 
     def of(self, oids: set[int], event: str) -> tuple[LastingEffect, ...]:
-        """What the triggers on some tables name, through the functions and tables named there.
+        """Return what the triggers on some tables name, also through other functions and tables.
 
         Args:
-            oids: of a table and its partitions.
+            oids: the object ids of a table and its partitions.
             event: insert, update or delete.
         """
         found: dict[LastingEffect, None] = {}
@@ -99,15 +99,14 @@ class TriggerEffects:
                     LastingEffect(
                         trigger.name,
                         named,
-                        f"uses {named}, and what that changes is neither counted nor rolled back "
-                        f"for certain",
+                        f"uses {named}, whose changes may be neither counted nor rolled back",
                         "Look at what it does there",
                     )
                 ] = None
         return tuple(found)
 
     def _named(self, code: _Code) -> Iterator[str]:
-        """What is named in a function, in those it calls and in triggers of tables it names."""
+        """Return what is named in a function, in those it calls and in triggers of its tables."""
         waiting = [code]
         seen: set[_Code] = set()
         while waiting:
@@ -129,6 +128,6 @@ class TriggerEffects:
 
 
 def _names_in(text: str) -> set[str]:
-    """Return what a text may name, with or without a schema."""
+    """Return all names in a text, with or without a schema."""
     written = {each for pair in names_in(text, '"') for each in pair}
     return {unquoted(each) if is_quoted(each) else each.lower() for each in written}

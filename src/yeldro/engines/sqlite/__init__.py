@@ -1,1 +1,1 @@
-"""SQLite: files of the user's own machine, changed by one writer at a time."""
+"""SQLite: files on the user's own machine, changed by one writer at a time."""

@@ -1,7 +1,7 @@
-"""What an SQLite file declares, read table by table as it is asked for.
+"""The catalogue of an SQLite file, read table by table on demand.
 
-The PRAGMA table-valued functions are read directly, since they tell what the text of a CREATE
-statement does not show: implicit keys, generated columns, collations, actions.
+The PRAGMA table-valued functions are read, as they tell what a CREATE statement does not show:
+implicit keys, generated columns, collations, actions.
 """
 
 from __future__ import annotations
@@ -55,10 +55,11 @@ def affinity(declared: str) -> str:
 
 @dataclass(frozen=True)
 class _Indexed:
-    """What a table's indexes tell: unique column lists, collations, whether the key has one.
+    """The indexes of a table, with its unique column lists and collations.
 
     Args:
-        names: by which the unique ones that were made by CREATE INDEX can be dropped.
+        has_primary: the primary key has an index of its own.
+        names: the names of unique indexes made by CREATE INDEX, which can be dropped.
     """
 
     indexes: tuple[Index, ...]
@@ -107,11 +108,11 @@ class SqliteCatalogue:
         return {("main", name.name): name for name in self.table_names()}
 
     def part_names(self) -> tuple[TableName, ...]:
-        """None: partitions are no tables here."""
+        """Return nothing: there are no partitions."""
         return ()
 
     def part_of(self, name: TableName) -> None:
-        """None: partitions are no tables here."""
+        """Return nothing: there are no partitions."""
         del name
 
     def view_query(self, name: TableName) -> str:
@@ -126,7 +127,7 @@ class SqliteCatalogue:
         return self._connection.exec_driver_sql(statement, values).all()
 
     def _listed(self) -> dict[str, tuple[str, bool, bool]]:
-        """Kind, WITHOUT ROWID and STRICT of every table."""
+        """Return kind, WITHOUT ROWID and STRICT of every table."""
         if self._kinds is None:
             listed = self._rows(
                 "SELECT name, type, wr, strict FROM pragma_table_list"
@@ -136,7 +137,7 @@ class SqliteCatalogue:
         return self._kinds
 
     def _spelling(self) -> dict[str, str]:
-        """Tables as the schema spells them, by name in lower case: SQLite compares without case."""
+        """Return the spelling of each table by its folded name, as SQLite ignores case."""
         if self._spelled is None:
             self._spelled = {_folded(name): name for name in self._listed()}
         return self._spelled
@@ -276,7 +277,7 @@ class SqliteCatalogue:
         return tuple(keys)
 
     def _referenced(self, parent: str, named: list[str | None]) -> tuple[str, ...] | None:
-        """Return the parent's columns as it spells them; its primary key where none are named."""
+        """Return the parent's columns in its spelling; its primary key if none are named."""
         info = self._info(parent)
         primary = tuple(row.name for row in sorted(info, key=lambda row: row.pk) if row.pk)
         if None in named:
@@ -301,5 +302,5 @@ class SqliteCatalogue:
 
 
 def _folded(name: str) -> str:
-    """A name as SQLite compares it: without the case of the letters A to Z, and of no others."""
+    """Return a name as SQLite compares it, without the case of the letters A to Z only."""
     return name.translate(_TO_LOWER)

@@ -1,8 +1,8 @@
 """SQLite files.
 
-Yeldro's own connection does not let SQLite act on foreign keys: SQLite would cascade row by row,
-count those rows in no statement, and stop at 1,000 levels. Sets are computed first and removed by
-statements of their own; the core (`execution.run`) proves before the commit that nothing hangs.
+Yeldro turns SQLite's foreign keys off: SQLite would cascade row by row, count these rows in no
+statement, and stop at 1,000 levels. Sets of rows are computed first and removed by separate
+statements. The core (`execution.run`) proves before the commit that no dangling reference is left.
 """
 
 from __future__ import annotations
@@ -75,7 +75,7 @@ TRAITS = Traits(
 
 
 class UndecodableText(bytes):
-    """Text whose bytes are not valid UTF-8, kept as they are; `seen` once there has been any."""
+    """The bytes of a text that is not valid UTF-8; `seen` is set once there has been any."""
 
     seen = False
 
@@ -100,7 +100,7 @@ class SqliteDatabase:
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
-        """A plain connection to the file, which is made where there is none."""
+        """Open a plain connection to the file, which is made if it does not exist."""
         self.path.parent.mkdir(parents=True, exist_ok=True)
         engine = sa.create_engine(f"sqlite:///{self.path}", poolclass=sa.pool.NullPool)
         with engine.begin() as connection:
@@ -117,7 +117,7 @@ class SqliteDatabase:
     def writing(
         self, lock_wait: float, locks: TableLocks = NOTHING, mode: Mode = USUAL
     ) -> Iterator[SqliteSession]:
-        """Open a session that holds the whole file's write lock from its first moment."""
+        """Open a session that holds the write lock of the file from the start."""
         del locks
         if self.path.exists() and not self.path.stat().st_mode & (
             stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
@@ -176,14 +176,14 @@ class SqliteDatabase:
             raise self._explained(error, lock_wait, writes=access == "rw") from error
 
     def _check_file(self) -> int:
-        """Refuse what is no database; the number of the encoding that its texts have."""
+        """Refuse a file that is not a database; return the number of its text encoding."""
         if not self.path.exists():
             near = self.path.parent if self.path.parent.is_dir() else None
             files = sorted(near.glob("*.db")) + sorted(near.glob("*.sqlite*")) if near else []
             there = ", ".join(str(file.name) for file in files[:5])
             raise OutOfReach(
                 f"There is no file {self.path}.",
-                f"Files that are there: {there}." if there else "Check the path.",
+                f"These files are there: {there}." if there else "Check the path.",
             )
         if self.path.is_dir():
             raise OutOfReach(f"{self.path} is a folder.", "Name the database file in it.")
@@ -201,20 +201,20 @@ class SqliteDatabase:
         return start[_ENCODING_AT] if len(start) > _ENCODING_AT else 0
 
     def _explained(self, error: sa.exc.DBAPIError, lock_wait: float, *, writes: bool) -> Exception:
-        """What a failure of SQLite means for the data, and what to do."""
+        """Return what a failure of SQLite means for the data, and what to do."""
         reason = str(error.orig)
         if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
             return Interrupted("The statement was stopped.")
         if reason == _INTERRUPTED:
             return StatementTimeout(
                 f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
-                "Allow more with --time-limit SECONDS, or look for a missing index.",
+                "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
                 data=ROLLED_BACK,
             )
         if "locked" in reason or "busy" in reason:
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
-            longer = ", or wait longer with --lock-wait SECONDS" if writes else ""
+            longer = ", or wait longer with ‹lock_wait› SECONDS" if writes else ""
             return LockTimeout(
                 f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
                 f"Let that program finish or close it{longer}.",
@@ -231,9 +231,9 @@ class SqliteDatabase:
             )
         if reason == _RAISED:
             return Refused(
-                "A text in these rows could not come back: SQLite reads or writes it as another "
-                "one (not well-formed UTF-16, or U+FFFE or U+FFFF in it).",
-                "Correct that text, or keep no rows: --without-rows.",
+                "A text in these rows could not be restored: SQLite reads or writes it as another "
+                "text, as it is not well-formed UTF-16, or contains U+FFFE or U+FFFF.",
+                "Correct that text, or run it without keeping rows: ‹without_rows›.",
                 data=ROLLED_BACK,
             )
         return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
@@ -243,8 +243,8 @@ class SqliteSession(StandardSession):
     """One connection in one transaction.
 
     Attributes:
-        seen_by_others: the URI under which other processes find the same rows; empty where this
-            session may have changed some, or others may.
+        seen_by_others: the URI under which other processes see the same rows; empty if this session
+            or others may change some.
         longest_wait: seconds that one statement may take, None for any time.
     """
 
@@ -256,7 +256,7 @@ class SqliteSession(StandardSession):
         self.longest_wait: float | None = None
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """Return a table in SQLite's temporary database; an integer row id is its own key."""
+        """Make a table in SQLite's temporary database; an integer row id is its own key."""
         name = self._free_name()
         quote = self._quote
         declared = [_declared(column, quote) for column in columns]
@@ -291,7 +291,7 @@ class SqliteSession(StandardSession):
         conditions: Sequence[sql.Predicate],
         keep_highest: bool,
     ) -> bool:
-        """By a plain GROUP BY, where the key is the row id."""
+        """Use a plain GROUP BY if the key is the row id."""
         (key,) = column_list(table, table.identity.columns)
         is_row_id = key.row_id or table.identity.kind is IdentityKind.PHYSICAL
         if self.mode.plain or not is_row_id or "json_group_array" not in self._functions:
@@ -308,7 +308,7 @@ class SqliteSession(StandardSession):
     def referencing_value(
         self, value: sa.ColumnElement[Any], child: Column, parent: Column
     ) -> sa.ColumnElement[Any]:
-        """The parent's collation and text affinity decide (sqlite.org/foreignkeys.html, 3)."""
+        """Apply the parent's collation and affinity (sqlite.org/foreignkeys.html, 3)."""
         if affinity(parent.type) != "TEXT":
             return value
         if affinity(child.type) in ("INTEGER", "REAL", "NUMERIC"):
@@ -319,33 +319,33 @@ class SqliteSession(StandardSession):
         return str(error.orig) == _INTERRUPTED
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """Only if something else than SQLite failed, and the transaction is over."""
+        """True only if something other than SQLite failed, and the transaction is over."""
         raw = self.connection.connection.driver_connection
         still_open = isinstance(raw, sqlite3.Connection) and raw.in_transaction
         return not isinstance(error, sa.exc.DBAPIError) and not still_open
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
-        """As it is; in a file in UTF-16 held against what SQLite makes of it in UTF-8."""
+        """Return the value; in a UTF-16 file fail if SQLite's UTF-8 would change it."""
         if not self._in_utf_16:
             return super().readable(value, column)
         return sa.func.yeldro_well_formed(value, sa.cast(value, sa.LargeBinary))
 
     def is_text(self, column: Column) -> bool:
-        """By affinity; where a column has none its values decide one by one."""
+        """True by affinity, or without a type, as then each value may be text."""
         return affinity(column.type) == "TEXT" or not column.type
 
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        """By a function of our own: SQLite's lower() knows the letters of English only."""
+        """Use a function of Yeldro's, as SQLite's lower() knows only the letters A to Z."""
         return sa.func.yeldro_without_case(value)
 
     def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """None where case is passed over: an index would take lower(), which knows A to Z only."""
+        """Return nothing if case is ignored, as an index has lower(), which knows only A to Z."""
         if same.ignore_case and any(self.is_text(table.by_name[name]) for name in by):
             return ""
         return super().prevention(table, by, same)
 
     def _names_beside(self, table: Table) -> set[str]:
-        """All indexes, tables and views of a file have names of their own."""
+        """Return the names of all indexes, tables and views of the file, which must differ."""
         rows = self.connection.exec_driver_sql("SELECT name FROM main.sqlite_master")
         return super()._names_beside(table) | {str(name) for (name,) in rows}
 
@@ -471,7 +471,7 @@ def _declared(column: Column, quote: Any) -> str:
 
 
 def _holders(path: Path) -> list[str]:
-    """Other processes that have the file open, where the operating system shows them."""
+    """Return the other processes that have the file open, as far as the system shows them."""
     found = []
     for process in Path("/proc").glob("[0-9]*"):
         if int(process.name) == os.getpid():

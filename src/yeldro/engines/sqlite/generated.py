@@ -1,4 +1,4 @@
-"""Which columns SQLite computes a generated column from: only the CREATE TABLE text tells."""
+"""The columns that SQLite computes a generated column from, found in the CREATE TABLE text."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def computed_from(create: str, generated: str, columns: Collection[str]) -> froz
         create: the text of CREATE TABLE.
 
     Returns:
-        All columns where the text cannot be taken apart.
+        All columns if the text cannot be parsed.
     """
     try:
         tokens = sqlglot.tokenize(create, read="sqlite")
@@ -32,7 +32,7 @@ def computed_from(create: str, generated: str, columns: Collection[str]) -> froz
 
 
 def _parts(tokens: list[Token]) -> list[list[Token]]:
-    """What commas part from each other between the outermost parentheses."""
+    """Split at the commas between the outermost parentheses."""
     parts: list[list[Token]] = [[]]
     depth = 0
     for token in tokens:

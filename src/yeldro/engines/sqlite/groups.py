@@ -1,8 +1,8 @@
-"""Groups of equal rows of an SQLite table, and the queries that find all rows of them but one.
+"""Groups of equal rows of an SQLite table, and the queries that find their surplus rows.
 
-SQLite numbers the rows of a group by copying each through a table of its own; a plain GROUP BY
-needs one sort and no copy. What an aggregate costs is paid for every row, most of which are alone:
-the cheapest that tells the rows of a group apart is chosen by a look at the table.
+To number the rows of a group, SQLite copies each row through a temporary table; a plain GROUP BY
+needs one sort and no copy. An aggregate costs time for every row, and most rows are alone in their
+group. So a sample of the table decides which is the cheapest aggregate that will do.
 """
 
 from __future__ import annotations
@@ -19,14 +19,14 @@ import sqlalchemy as sa
 if TYPE_CHECKING:
     from yeldro.core.database import sql
 
-MANY = 50_000  # rows, more or less, from which on a look at the table pays
-_LOOKED_AT = 500  # rows by which columns are compared
+MANY = 50_000  # about so many rows make a sample worth its time
+_SAMPLED = 500  # rows in the sample
 _GOLDEN = (5**0.5 - 1) / 2  # its multiples, modulo 1, are spread evenly but not at equal distances
-_FEW = 0.1  # of all rows: where no more are in groups of three and more, pairs are found first
-_CLOSE = 16  # part of the table's row ids, on each side of a row, in which rows are close to it
-_TELLING = 20  # groups of several rows that tell enough of all
-_LARGEST = 1_000_000  # rows of a group whose row ids are taken into memory
-_SUMMED = 10**9  # row ids up to which the sum of all, and three times as much, is a 64-bit integer
+_FEW = 0.1  # if at most this share of rows is in groups of three or more, pairs are found first
+_CLOSE = 16  # rows are close if their row ids differ by at most this fraction of the range
+_TELLING = 20  # so many groups of several rows are enough to judge by
+_LARGEST = 1_000_000  # the most rows of a group whose row ids are held in memory
+_SUMMED = 10**9  # up to this row id, three times the sum of all fits 64 bits
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Groups:
         values: what rows of one group agree in.
         conditions: what must hold of a row so that it is in a group.
         keep_highest: the row with the highest row id of a group is kept, else the lowest.
-        weight: where pairs are found first, more than any two row ids together; all are positive.
+        weight: if pairs are found first, a number above the sum of any two row ids, all positive.
     """
 
     rows: sa.TableClause
@@ -53,9 +53,9 @@ class Groups:
         return replace(self, conditions=(*self.conditions, *conditions))
 
     def surplus(self) -> sa.Select[Any]:
-        """The row id of every row that is not kept, and that of the row kept for it, in order.
+        """Select the row id of every row that is not kept, and that of the row kept for it.
 
-        Where pairs are found first, it is one row of each larger group, and 0 for the row kept.
+        If pairs are found first, a larger group gives one of its rows, and 0 for the kept row.
         """
         return self._by_array() if self.weight is None else self._by_sum(self.weight)
 
@@ -73,12 +73,12 @@ class Groups:
         )
 
     def _by_sum(self, weight: int) -> sa.Select[Any]:
-        """In two thirds of the time: of a pair, the sum and either row id tell the other.
+        """Take two thirds of the time: the sum of a pair and one row id give the other.
 
-        Each row adds the weight to the sum, so that it tells one, two and more rows apart.
+        Each row adds the weight to the sum, so that the sum shows if there are one, two or more.
         """
-        weighed = sa.func.sum(self.key + sa.literal_column(str(weight)))  # bound, it were two sums
-        one = self.key.label("yeldro_row")  # of a group's rows any: sqlite.org, lang_select, 2.5
+        weighed = sa.func.sum(self.key + sa.literal_column(str(weight)))  # bound: two sums
+        one = self.key.label("yeldro_row")  # any row of the group: sqlite.org, lang_select, 2.5
         grouped = sa.select(one, weighed.label("yeldro_sum")).where(*self.conditions)
         grouped = grouped.group_by(*self.values).having(weighed >= 2 * weight)
         several = grouped.subquery("yeldro_several")
@@ -90,7 +90,7 @@ class Groups:
         return found.order_by(sa.text("1"))
 
     def surplus_of_larger(self, one_of_each: sa.Select[Any]) -> sa.Select[Any]:
-        """Return the same for groups of three and more, in full.
+        """Select the same for groups of three or more, in full.
 
         Args:
             one_of_each: the row id of one row of each such group.
@@ -100,7 +100,7 @@ class Groups:
         return self.part(first.in_(known) | first.is_(None))._by_array(above=2)
 
     def sizes(self) -> sa.Select[Any]:
-        """How many rows each group has."""
+        """Return how many rows each group has."""
         grouped = sa.select(sa.func.count()).select_from(self.rows)
         return grouped.where(*self.conditions).group_by(*self.values)
 
@@ -112,12 +112,12 @@ class Groups:
 
 @dataclass(frozen=True)
 class Look:
-    """What some rows of a table tell about its groups.
+    """What a sample of a table shows about its groups.
 
     Args:
-        groups: with the value first that has the most different ones: so the sort is quickest; and
-            with a weight where row ids allow it and few rows are in groups of three and more.
-        middle: about half of the rows have a first value below this, if any value is known.
+        groups: with the most varied value first, which sorts fastest; and with a weight if row
+            ids allow it and few rows are in groups of three or more.
+        middle: about half of the rows have a first value below this; None if no value is known.
         too_large: some group may have more rows than there is memory for their row ids.
     """
 
@@ -127,12 +127,12 @@ class Look:
 
 
 def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -> Look:
-    """Look at some rows of a table.
+    """Look at a sample of a table.
 
     Args:
         lowest, highest: row ids of the table.
     """
-    arranged, rows = _looked_at(connection, groups, lowest, highest)
+    arranged, rows = _sampled(connection, groups, lowest, highest)
     span = highest - lowest
     too_large = _may_be_too_large(connection, groups, rows, span)
     known = [row for row in rows if row.is_known]
@@ -146,13 +146,13 @@ def look(connection: sa.Connection, groups: Groups, lowest: int, highest: int) -
 
 
 class _Row(NamedTuple):
-    """One of the rows looked at.
+    """A row of the sample.
 
     Args:
         key: its row id.
         is_known: its first value is not NULL.
-        times: how many of the rows have its first value, itself among them.
-        alike: how many of them are of its group.
+        times: how many rows of the sample have its first value, itself included.
+        alike: how many of them are in its group.
     """
 
     key: int
@@ -161,24 +161,24 @@ class _Row(NamedTuple):
     alike: int
 
 
-def _looked_at(
+def _sampled(
     connection: sa.Connection, groups: Groups, lowest: int, highest: int
 ) -> tuple[Groups, list[_Row]]:
-    """Rows from all over the table, at distances that nothing periodic in it agrees with.
+    """Select rows from all over the table, at distances that nothing periodic in it agrees with.
 
     Returns:
         The groups with their values arranged; and the rows in the order of the first value.
     """
-    parts = (number * _GOLDEN % 1 for number in range(_LOOKED_AT))
+    parts = (number * _GOLDEN % 1 for number in range(_SAMPLED))
     places = json.dumps([lowest + int((highest - lowest) * part) for part in parts])
     place = sa.func.json_each(places).table_valued("value", name="yeldro_place")
     later = groups.rows.alias("yeldro_other").c[groups.key.name]
     next_row = sa.select(sa.func.min(later)).where(later >= place.c.value)
     found = groups.key == next_row.correlate(place).scalar_subquery()
     labelled = [value.label(f"yeldro_{n}") for n, value in enumerate(groups.values)]
-    looked_at = sa.select(groups.key.label("yeldro_key"), *labelled)
-    looked_at = looked_at.select_from(place.join(groups.rows, found)).where(*groups.conditions)
-    seen = looked_at.distinct().subquery("yeldro_seen")
+    sampled = sa.select(groups.key.label("yeldro_key"), *labelled)
+    sampled = sampled.select_from(place.join(groups.rows, found)).where(*groups.conditions)
+    seen = sampled.distinct().subquery("yeldro_seen")
     counts = [sa.func.count(sa.distinct(seen.c[value.name])) for value in labelled]
     distinct = connection.execute(sa.select(*counts)).one()
     order = sorted(range(len(labelled)), key=lambda n: -distinct[n])
@@ -196,8 +196,8 @@ def _may_be_too_large(
     """True if some group may have more rows than there is memory for their row ids.
 
     Args:
-        rows: those looked at.
-        most: the table has no more rows than this, and is counted if these were too many.
+        rows: the sample.
+        most: an upper bound of the number of rows; they are counted if the bound is too high.
     """
     alike = max((row.alike for row in rows), default=1)
     bearable = _LARGEST * len(rows) if alike > 1 else math.inf
@@ -210,13 +210,13 @@ def _may_be_too_large(
 def _pairs_prevail(
     connection: sa.Connection, groups: Groups, known: list[_Row], reach: int
 ) -> bool:
-    """True if few rows are in groups of three and more, in a small part of the table.
+    """True if few rows are in groups of three or more, judged by a small part of the table.
 
-    Between two first values that are seen once each there are few rows of the table. All of them
-    are counted only where those that lie close together, as copies often do, tell too little.
+    There are few rows between two first values that each occur once in the sample. First those that
+    are close together, as copies often are, are counted; all of them only if that is not enough.
 
     Args:
-        reach: row ids up to which a row is close to another.
+        reach: the largest difference of row ids of rows that are close.
     """
     apart = [(one, other) for one, other in pairwise(known) if one.times == other.times == 1]
     if not apart:

@@ -1,8 +1,8 @@
-"""A program of its own: executes a query on an SQLite file and writes its integers out.
+"""A separate program that executes a query on an SQLite file and writes integers to its output.
 
-Standard input is a JSON list of the file's URI, a size for SQLite's cache and the query; standard
-output is native 64-bit integers, row after row. It is started without the other modules, so that it
-starts quickly.
+Standard input is a JSON list: the file's URI, a size for SQLite's cache, and the query. Standard
+output is native 64-bit integers, row after row. It imports no other module, so that it starts
+quickly.
 """
 
 import json
@@ -15,7 +15,7 @@ _ROWS_AT_ONCE = 10_000
 
 
 def main() -> None:
-    """Fail with a traceback where the file cannot be read or the query means nothing there."""
+    """Execute the query; fail with a traceback if that is not possible."""
     address, cache_size, query = json.load(sys.stdin)
     connection = sqlite3.connect(address, uri=True, isolation_level=None)
     connection.execute(f"PRAGMA cache_size = {int(cache_size)}")

@@ -1,6 +1,6 @@
 """Surplus rows of duplicates in SQLite, in half the time that numbering every row takes.
 
-A second process sorts half of the groups on a core of its own. Threads cannot: SQLite counts its
+A second process sorts half of the groups on another core. Threads do not help, as SQLite allocates
 memory under one lock.
 """
 
@@ -25,7 +25,7 @@ import sqlalchemy as sa
 from yeldro.engines.sqlite.groups import MANY, Groups, look
 
 _HELPER = Path(__file__).with_name("helper.py")
-_IN_MEMORY = 1 << 20  # bytes found by a second process that are not put on disk
+_IN_MEMORY = 1 << 20  # bytes of a second process's output that are kept off the disk
 _BYTES_AT_ONCE = 3200  # 200 rows of two row ids
 
 
@@ -39,14 +39,14 @@ def note_surplus(
     """Put the rows that are not kept into a key table, each with the row kept for it.
 
     Args:
-        address: where a second process finds the same rows as this connection; empty where it
-            might find others.
-        wait: seconds after which it is not waited for any longer.
+        address: the URI under which a second process sees the same rows; empty if it might see
+            others.
+        wait: the most seconds to wait for that process.
 
     Returns:
-        Whether it was done; not where a group may be too large for memory.
+        True if it was done; False if a group may be too large for memory.
     """
-    lowest, highest = (  # one at a time: both together would read all rows
+    lowest, highest = (  # in two queries: one would read all rows
         connection.execute(sa.select(end(groups.key)).select_from(groups.rows)).scalar() or 0
         for end in (sa.func.min, sa.func.max)
     )
@@ -79,7 +79,7 @@ def note_surplus(
 
 
 def _can_be_helped() -> bool:
-    """True if a second process can be started, and would find a core of its own."""
+    """True if a second process can be started, and there is a second core."""
     cores = len(os.sched_getaffinity(0)) if sys.platform == "linux" else os.cpu_count() or 1
     return cores > 1 and Path(sys.executable or "").name.startswith("python")
 
@@ -94,7 +94,7 @@ def _insert(
 def _insert_numbers(
     connection: sa.Connection, keys: sa.TableClause, numbers: Iterator[array[int]]
 ) -> None:
-    """Put rows in as they are read, a bounded number at a time, so that memory stays flat."""
+    """Insert rows as they are read, a bounded number at a time, so that memory stays flat."""
     raw: Any = connection.connection.driver_connection
     row = dict.fromkeys(keys.c.keys(), 0)
     for size, parts in groupby(numbers, len):
@@ -108,7 +108,7 @@ def _written(connection: sa.Connection, query: sa.Select[Any]) -> str:
 
 
 class _Helper:
-    """A second process that executes a query; what it finds is kept on disk where it is much."""
+    """A second process that executes a query; a large result is kept on disk."""
 
     def __init__(self, process: subprocess.Popen[bytes], kept: IO[bytes]) -> None:
         self._process = process
@@ -120,7 +120,7 @@ class _Helper:
         shutil.copyfileobj(cast(IO[bytes], self._process.stdout), self._kept)
 
     def ask(self, asked: list[Any]) -> None:
-        """Tell the process what to find."""
+        """Send the query to the process."""
         with suppress(BrokenPipeError), cast(IO[bytes], self._process.stdin) as reading:
             reading.write(json.dumps(asked).encode())
 
@@ -130,12 +130,12 @@ class _Helper:
         self._reader.join()
 
     def has_answered(self, wait: float | None) -> bool:
-        """True if it has found everything, within so many seconds."""
+        """True if it has finished within `wait` seconds."""
         self._reader.join(wait)
         return not self._reader.is_alive() and self._process.wait() == 0
 
     def numbers(self) -> Iterator[array[int]]:
-        """Row ids of rows that are not kept, each before that of the row kept for it; in parts."""
+        """Yield, in parts, pairs of row ids: of a surplus row and of the row kept for it."""
         self._kept.seek(0)
         while read := self._kept.read(_BYTES_AT_ONCE):
             yield array("q", read)
@@ -143,7 +143,7 @@ class _Helper:
 
 @contextmanager
 def _helped() -> Iterator[_Helper | None]:
-    """A second process that waits for a query, ended when this is left; None where none starts."""
+    """Yield a second process that waits for a query, None if none starts; it ends with this."""
     pipe = subprocess.PIPE
     with ExitStack() as stack:
         helper = None
@@ -155,7 +155,7 @@ def _helped() -> Iterator[_Helper | None]:
                 stdin=pipe,
                 stdout=pipe,
                 stderr=subprocess.DEVNULL,
-                start_new_session=True,  # a Ctrl-C is for this process, which then ends the other
+                start_new_session=True,  # a Ctrl-C reaches this process, which then ends the other
             )
             stack.enter_context(process)
             helper = _Helper(process, cast(IO[bytes], kept))

@@ -1,0 +1,112 @@
+"""What is measured: for each task the command, and the best hand-written statements for it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+RETENTION_DAY = "2020-09-28"
+_RETENTION = f"taken < '{RETENTION_DAY}'"
+_TWICE = (
+    "SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY spot, taken ORDER BY id) AS place"
+    " FROM upload) AS numbered WHERE place > 1"
+)
+_BUOYS = "SELECT id FROM buoy WHERE region_id <= 12"
+_SENSORS = f"SELECT id FROM sensor WHERE buoy_id IN ({_BUOYS})"
+_KEYS = ", ".join(str(number * 9001 + 17) for number in range(100))
+
+
+@dataclass(frozen=True)
+class Task:
+    """One task.
+
+    Args:
+        about: for the table, in a few words.
+        hand: the hand-written statements.
+        command: the words after `yeldro`; the database and the receipts are added.
+        goal: the ratio that is aimed at, by system.
+        before_hand, before: what is done first on either side, and not measured.
+    """
+
+    name: str
+    about: str
+    hand: Sequence[str]
+    command: Sequence[str]
+    goal: dict[str, float]
+    before_hand: Sequence[str] = ()
+    before: Sequence[str] = field(default=())
+
+
+def _same(goal: float) -> dict[str, float]:
+    return dict.fromkeys(("sqlite", "postgresql", "mariadb"), goal)
+
+
+def _counted(table: str, condition: str) -> list[str]:
+    return [
+        f"SELECT count(*) FROM {table} WHERE {condition}",
+        f"DELETE FROM {table} WHERE {condition}",
+    ]
+
+
+def _cascade() -> list[str]:
+    found = [
+        *_counted("reading", f"sensor_id IN ({_SENSORS})"),
+        *_counted("sensor", f"buoy_id IN ({_BUOYS})"),
+        *_counted("buoy", "region_id <= 12"),
+        *_counted("region", "id <= 12"),
+    ]
+    counts = [each for each in found if each.startswith("SELECT")]
+    deletes = [each for each in found if not each.startswith("SELECT")]
+    return [each for pair in zip(counts, deletes, strict=True) for each in pair]
+
+
+def _duplicates() -> list[str]:
+    count = (
+        "SELECT sum(rows_in_it - 1) FROM (SELECT count(*) AS rows_in_it FROM upload"
+        " GROUP BY spot, taken HAVING count(*) > 1) AS grouped"
+    )
+    return [count, f"DELETE FROM upload WHERE id IN ({_TWICE})"]
+
+
+_RUN = ("run", "--yes", "--quiet")
+_NO_ROWS = (*_RUN, "--without-rows")
+_PING = ("ping", "--where", _RETENTION, "--expect", "1..")
+_KEPT_TABLE = f"CREATE TABLE kept AS SELECT * FROM ping WHERE {_RETENTION}"
+
+TASKS = {
+    task.name: task
+    for task in (
+        Task(
+            "retention", "rows older than a day, no rows stored",
+            _counted("ping", _RETENTION),
+            (*_NO_ROWS, *_PING), _same(0.9),
+        ),
+        Task(
+            "cascade", "a cascade over 4 levels, no rows stored", _cascade(),
+            (*_NO_ROWS, "region", "--where", "id <= 12", "--expect", "1.."), _same(0.9),
+        ),
+        Task(
+            "duplicates", "surplus copies, no rows stored", _duplicates(),
+            (*_NO_ROWS, "upload", "--duplicates-by", "spot,taken", "--keep", "lowest:id",
+             "--expect", "1.."),
+            _same(0.5),
+        ),
+        Task(
+            "kept", "rows older than a day, stored; against copy, then delete",
+            [_KEPT_TABLE, *_counted("ping", _RETENTION)],
+            (*_RUN, *_PING), _same(1.2) | {"postgresql": 1.6},
+        ),
+        Task(
+            "restore", "these rows put back; against an insert from the copy",
+            ["INSERT INTO ping SELECT * FROM kept"],
+            ("restore", "last", "--yes", "--quiet"), _same(1.5),
+            before_hand=[_KEPT_TABLE, *_counted("ping", _RETENTION)],
+            before=(*_RUN, *_PING),
+        ),
+        Task(
+            "keys", "100 rows by key, no rows stored",
+            _counted("ping", f"id IN ({_KEYS})"),
+            (*_NO_ROWS, "ping", "--where", f"id IN ({_KEYS})", "--expect", "1.."), _same(1.0),
+        ),
+    )
+}  # fmt: skip

@@ -70,7 +70,7 @@ def statements(system: str, rows: int) -> Iterator[str]:
     yield (f"INSERT INTO buoy SELECT n, n % {REGIONS} + 1, 'buoy ' || n FROM {numbers(buoys)}")
     yield table("sensor", "id integer PRIMARY KEY, buoy_id integer NOT NULL, kind varchar(20),"
                 " FOREIGN KEY (buoy_id) REFERENCES buoy (id) ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO sensor SELECT n, n % {buoys} + 1, 'kind ' || n % 7"
+    yield (f"INSERT INTO sensor SELECT n, n % {buoys} + 1, 'kind ' || (n % 7)"
            f" FROM {numbers(5 * buoys)}")  # fmt: skip
     yield table("reading", "id integer PRIMARY KEY, sensor_id integer NOT NULL, taken date,"
                 f" value {dialect.real}, quality varchar(10), FOREIGN KEY (sensor_id)"
@@ -84,7 +84,7 @@ def statements(system: str, rows: int) -> Iterator[str]:
                 f" volts {dialect.real}, state varchar(20), note varchar(60),"
                 " FOREIGN KEY (station_id) REFERENCES station (id)")  # fmt: skip
     yield (f"INSERT INTO ping SELECT n, n * 7919 % {buoys} + 1, {day(n=f'n * 31 % {DAYS}')},"
-           f" n % 991 / 8.0, 'state ' || n % 9, CASE WHEN n % 2 = 0 THEN 'sent at night, '"
+           f" n % 991 / 8.0, 'state ' || (n % 9), CASE WHEN n % 2 = 0 THEN 'sent at night, '"
            f" || n END FROM {numbers(rows)}")  # fmt: skip
     yield table("upload", "id integer PRIMARY KEY, spot integer NOT NULL,"
                 f" taken varchar(20) NOT NULL, value {dialect.real}")  # fmt: skip

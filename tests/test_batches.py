@@ -109,7 +109,7 @@ def test_rows_without_a_key_go_in_batches_where_they_can_come_back(
         return
     before = database.contents()
     told = yeldro("run", *words, "--yes", db=database.url, code=3).err
-    assert "heap has no key, and rows of it that go or change are equal" in told
+    assert "heap has no key, and some of its rows that go or change equal others" in told
     assert database.contents() == before
     yeldro("run", *words, "--yes", "--without-rows", db=database.url)
     assert database.value("SELECT count(*) FROM mast") == 0

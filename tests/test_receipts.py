@@ -16,7 +16,7 @@ from conftest import PROGRAM, Yeldro
 from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.model.counts import Changes, Ledger, Tally
-from yeldro.core.model.errors import DatabaseFailure, UsageError
+from yeldro.core.model.errors import CountMismatch, DatabaseFailure, UsageError
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Plan
@@ -36,10 +36,19 @@ def write(folder: Path) -> ReceiptWriter:
     writer.add_step(STEP, TableName("mast"))
     columns = [("value", "id", "INTEGER"), ("value", "Name", "TEXT"), ("value", "name", "BLOB")]
     rows = [(1, "a", b"\0", None), (2, b"\xff", None, '{"1": "text"}')]
-    writer.add_rows(STEP, columns, [rows])
+    writer.add_rows(STEP, columns, [rows], len(rows))
     writer.add_orphans(STEP, "mast.port_id", 1)
     writer.ready(TALLY, Ledger({"mast": Changes(removed=2)}))
     return writer
+
+
+def test_a_receipt_holds_every_row_of_a_step_or_there_is_none(tmp_path: Path) -> None:
+    for stored in ([], [[(1,)]], [[(1,), (2,)], [(3,)]]):
+        writer = ReceiptWriter(tmp_path, "mast", "SQLite", "sqlite:///masts.db", "mast")
+        writer.add_step(STEP, TableName("mast"))
+        with pytest.raises(CountMismatch, match="2 were planned"):
+            writer.add_rows(STEP, [("value", "id", "INTEGER")], stored, 2)
+        writer.discard()
 
 
 def test_what_is_written_is_read_back(tmp_path: Path) -> None:

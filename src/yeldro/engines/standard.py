@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import replace
 from itertools import count
 from typing import TYPE_CHECKING, Any
@@ -62,6 +62,12 @@ class StandardSession:
 
     def run_deferred(self) -> None:
         """Do nothing: no trigger can be deferred to the commit."""
+
+    def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
+        """Use an INSERT of many rows, or whatever the driver makes of it."""
+        names = list(staged.c.keys())
+        values = [dict(zip(names, row, strict=True)) for row in rows]
+        self.connection.execute(sa.insert(staged), values)
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Do nothing: the planner needs no statistics."""
@@ -273,9 +279,52 @@ class StandardSession:
         del table
         return f"DROP INDEX {self._plain(constraint)}"
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+        """Read from the driver's own cursor: a library in between costs as much again.
+
+        The library itself fetches the first row when it executes the query.
+        """
+        result = self.connection.execute(query.execution_options(stream_results=True))
+        cursor: Any = result.cursor
+        try:
+            first = result.fetchone()
+            if first is None:
+                return
+            rows: Sequence[Sequence[Any]] = [tuple(first), *self._fetched(cursor, size)]
+            while rows:
+                yield rows
+                rows = self._fetched(cursor, size)
+        finally:
+            result.close()
+
+    def _fetched(self, cursor: Any, size: int) -> Sequence[Sequence[Any]]:
+        """Return the next rows of a cursor of the driver."""
+        with self._driver():
+            found: Sequence[Sequence[Any]] = cursor.fetchmany(size)
+            return found
+
+    @contextmanager
+    def _driver(self) -> Iterator[Any]:
+        """Yield the driver's connection; its errors become those of any statement."""
+        dialect = self.connection.dialect
+        kind = dialect.loaded_dbapi.Error
+        raw = self.connection.connection
+        try:
+            yield raw.driver_connection
+        except KeyboardInterrupt:
+            self.connection.invalidate()
+            raise
+        except kind as error:
+            lost = dialect.is_disconnect(error, raw, None)
+            if lost:
+                self.connection.invalidate(error)
+            raise sa.exc.DBAPIError.instance(
+                "rows", None, error, kind, connection_invalidated=lost, dialect=dialect
+            ) from error
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
         """Return the rows as they are: SQLite has types for all values."""
-        return [(*row, None) for row in rows]
+        return rows
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """Return the value: the column's type tells how it is written back."""

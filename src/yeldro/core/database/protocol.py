@@ -6,7 +6,7 @@ say which part it needs, and the author of an engine can go through them one by 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -63,6 +63,11 @@ class KeyTables(Protocol):
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """Make an empty temporary table; the first `unique` of the columns are its key."""
+
+    def insert_rows(
+        self, staged: sa.TableClause, rows: Sequence[tuple[int | float | str | bytes | None, ...]]
+    ) -> None:
+        """Put rows into a temporary table; each has a value for every column, in their order."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Note that a temporary table has been filled, so that the planner gets statistics."""
@@ -155,12 +160,20 @@ class Values(Protocol):
             stored: as `readable` gave it of the column's former type.
         """
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+        """Yield the rows of a query as the driver gives them, at most `size` at a time.
+
+        Raises:
+            DBAPIError: as for any statement.
+        """
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
         """Return selected rows as a receipt holds them.
 
         Returns:
-            For each row its values and, last, a JSON object from position to form for the values
-            that SQLite has no type for; None where there are none.
+            The rows as they are, if SQLite has types for all values. Otherwise each row with one
+            more value: a JSON object from position to form for those values that SQLite has no
+            type for, None if it has for all.
         """
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import sqlalchemy as sa
 
@@ -14,7 +15,10 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import ForeignKey, Table
 
-_ROWS_AT_ONCE = 1000
+Part = TypeVar("Part")
+
+_VALUES_AT_ONCE = 20_000
+_MOST_ROWS = 2000
 
 
 def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.Predicate:
@@ -29,10 +33,24 @@ def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.
     return sa.and_(*linked, *sql.in_parts(rows, key.child_parts), ~has_parent)
 
 
-def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[list[tuple[Any, ...]]]:
-    """Yield the rows of a query as a receipt holds them, a bounded number at a time."""
-    streamed = session.connection.execute(query.execution_options(stream_results=True))
-    return map(session.stored, streamed.partitions(_ROWS_AT_ONCE))
+def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[Sequence[Sequence[Any]]]:
+    """Yield the rows of a query as a receipt holds them, a bounded number at a time.
+
+    From a server the next rows are read while the ones before are used.
+    """
+    size = max(1, min(_MOST_ROWS, _VALUES_AT_ONCE // len(query.selected_columns)))
+    parts = map(session.stored, session.in_parts(query, size))
+    return parts if session.traits.has_single_writer else _read_ahead(parts)
+
+
+def _read_ahead(parts: Iterator[Part]) -> Iterator[Part]:
+    """Yield the parts; another thread gets the next one meanwhile, but for the first."""
+    coming = next(parts, None)
+    with ThreadPoolExecutor(1) as worker:
+        while coming is not None:
+            waiting = worker.submit(next, parts, None)
+            yield coming
+            coming = waiting.result()
 
 
 def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> sa.TableClause:

@@ -74,7 +74,8 @@ def store(
             _copy(session, work, receipt, receipt_options.copy_to, stored_columns(columns), values)
         else:
             held = query if work.rows.copies else session.locking_read(query)
-            receipt.add_rows(work.step, columns, stored_in_parts(session, held))
+            parts = stored_in_parts(session, held)
+            receipt.add_rows(work.step, columns, parts, work.step.rows)
         if counted_only(session, table):
             removed = work.step.action is Action.REMOVE
             left = (

@@ -67,7 +67,7 @@ class Watched:
             )
         labelled = [value.label(f"v{place}") for place, value in enumerate(values)]
         query = sa.select(*labelled).select_from(joined).order_by(self.staged.c.yeldro_row)
-        receipt.add_rows(self.step, columns, stored_in_parts(self.session, query))
+        receipt.add_rows(self.step, columns, stored_in_parts(self.session, query), self.step.rows)
 
 
 def changed_by_triggers(work: Work) -> bool:

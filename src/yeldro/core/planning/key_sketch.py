@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -127,7 +127,7 @@ def sketch_of(session: Session, work: Work) -> KeySketch:
     found = session.connection.execute(query.execution_options(stream_results=True))
     made = KeySketch()
     for part in found.partitions(_ROWS_AT_ONCE):
-        for key in _keys(session.stored(part)):
+        for key in _keys(session.stored(part), len(columns)):
             made.add(key)
     return made
 
@@ -139,9 +139,11 @@ def key_names(table: Table) -> tuple[str, ...]:
     return tuple(column.name for column in table.stored_columns)
 
 
-def _keys(rows: Iterable[tuple[Any, ...]]) -> Iterator[bytes]:
-    for *values, _ in rows:
-        key = json.dumps(values, ensure_ascii=False, default=_shown).encode("utf-8", "replace")
+def _keys(rows: Iterable[Sequence[Any]], width: int) -> Iterator[bytes]:
+    for row in rows:
+        key = json.dumps(tuple(row[:width]), ensure_ascii=False, default=_shown).encode(
+            "utf-8", "replace"
+        )
         if len(key) > _LONGEST_KEY:
             key = json.dumps(["SHA-256", hashlib.sha256(key).hexdigest()]).encode()
         yield key

@@ -12,7 +12,7 @@ from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.writer import ReceiptWriter, ledger_rows, stored_columns, sync
+from yeldro.core.receipts.writer import ReceiptWriter, check_stored, ledger_rows, sync
 
 if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger, Tally
@@ -126,6 +126,7 @@ class BatchReceipt(ReceiptWriter):
         step: Step,
         columns: Sequence[tuple[str, str, str]],
         parts: Iterable[Sequence[Sequence[Any]]],
+        rows: int,
     ) -> None:
         """Add rows to those that the same step of earlier batches stored."""
         with self._failures_told():
@@ -134,11 +135,10 @@ class BatchReceipt(ReceiptWriter):
                 "SELECT rows_table FROM step WHERE n = ?", (whole.n,)
             ).fetchone()
             if there[0] is None:
-                super().add_rows(whole, columns, parts)
+                super().add_rows(whole, columns, parts, rows)
                 return
-            marks = ", ".join("?" * (len(stored_columns(columns)) + 1))
-            for part in parts:
-                self._file.executemany(f"INSERT INTO rows_{whole.n} VALUES ({marks})", part)
+            inserted = self._insert(f"rows_{whole.n}", len(columns), parts)
+        check_stored(step, inserted, rows)
 
     def add_equal_rows_left(self, step: Step, rows: int) -> None:
         """No two batches have equal rows, so the numbers add up."""

@@ -170,16 +170,41 @@ def stored_rows(
     Args:
         where: only rows for which this checked condition, in SQLite's SQL, is true.
     """
-    if step.rows_table is None:
-        raise Fault(f"the receipt holds no rows of step {step.n}")
-    chosen = f"WHERE ({where}) " if where else ""
-    listed = ", ".join(form.quoted(column.stored_as) for column in step.columns)
     with _opened(path) as file:
-        for *values, forms in file.execute(
-            f"SELECT {listed}, {form.FORMS} FROM {step.rows_table} {chosen}ORDER BY rowid"
-        ):
+        for *values, forms in file.execute(_query(step, where)):
             known = {int(place): kind for place, kind in json.loads(forms or "{}").items()}
             yield [(value, known.get(place)) for place, value in enumerate(values)]
+
+
+def native_rows(
+    path: Path, step: ReceiptStep, where: str | None, at_once: int
+) -> Iterator[list[tuple[Any, ...]]]:
+    """Yield the rows of a step whose values all have types of SQLite, `at_once` at a time."""
+    with _opened(path) as file:
+        file.row_factory = None
+        found = file.execute(_query(step, where, f"{form.FORMS} IS NULL", with_forms=False))
+        while rows := found.fetchmany(at_once):
+            yield rows
+
+
+def formed_rows(
+    path: Path, step: ReceiptStep, where: str | None
+) -> Iterator[list[tuple[Any, str | None]]]:
+    """Yield the other rows of a step, as `stored_rows` does."""
+    formed = f"{form.FORMS} IS NOT NULL"
+    return stored_rows(path, step, f"({where}) AND {formed}" if where else formed)
+
+
+def _query(
+    step: ReceiptStep, where: str | None, condition: str = "", *, with_forms: bool = True
+) -> str:
+    if step.rows_table is None:
+        raise Fault(f"the receipt holds no rows of step {step.n}")
+    conditions = [f"({each})" for each in (where, condition) if each]
+    chosen = f" WHERE {' AND '.join(conditions)}" if conditions else ""
+    listed = [form.quoted(column.stored_as) for column in step.columns]
+    listed += [form.FORMS] if with_forms else []
+    return f"SELECT {', '.join(listed)} FROM {step.rows_table}{chosen} ORDER BY rowid"
 
 
 def receipts_in(folder: Path) -> list[Receipt]:

@@ -12,10 +12,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
+from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
 
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.copies import CopyPlace
 
+_ROWS_IN_A_STATEMENT = 100
+_CACHED = 8_000  # KiB of pages in memory before they are written
 _BYTES_IN_A_CELL = 4  # small numbers take fewer, most values more
 
 
@@ -51,13 +54,23 @@ class ReceiptWriter:
         title: what was asked, in one line.
         system, database: the database system, and its URL without a password.
         table: the first table named.
+        restored: the receipt whose rows are put back, so that rows can be taken from it.
 
     Raises:
         DatabaseFailure: the folder or file cannot be written.
     """
 
-    def __init__(self, folder: Path, title: str, system: str, database: str, table: str) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        title: str,
+        system: str,
+        database: str,
+        table: str,
+        restored: Path | None = None,
+    ) -> None:
         started = datetime.now(UTC)
+        self._restored = restored
         self.copies: list[TableName] = []
         self.id = secrets.token_hex(3)
         label = re.sub(r"[^\w-]+", "_", table)[:40]
@@ -73,8 +86,13 @@ class ReceiptWriter:
 
     def _begin(self, title: str, system: str, database: str, table: str, started: datetime) -> None:
         with self._failures_told():
-            self._file = sqlite3.connect(self.path, isolation_level=None)
+            address = f"{self.path.resolve().as_uri()}?mode=rw"
+            self._file = sqlite3.connect(address, uri=True, isolation_level=None)
             self._file.execute("PRAGMA synchronous = FULL")
+            if self._restored:
+                other = f"{self._restored.resolve().as_uri()}?mode=ro"
+                self._file.execute("ATTACH ? AS restored", (other,))
+            self._file.execute(f"PRAGMA cache_size = -{_CACHED}")
             self._file.executescript(form.TABLES)  # begins the transaction
             self._file.execute(
                 "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
@@ -121,24 +139,75 @@ class ReceiptWriter:
         step: Step,
         columns: Sequence[tuple[str, str, str]],
         parts: Iterable[Sequence[Sequence[Any]]],
+        rows: int,
     ) -> None:
         """Store the rows that a step is about to remove or change.
 
         Args:
             columns: (role, name, type) of each value.
-            parts: lists of rows; each row has its values and then the forms of those values that
-                SQLite has no type for, as `Session.stored` gives them.
+            parts: lists of rows as `Session.stored` gives them: with the forms of values that
+                SQLite has no type for as one more value, if there are any.
+            rows: how many rows there must be.
+
+        Raises:
+            CountMismatch: there are more or fewer.
         """
-        stored = stored_columns(columns)
-        name = f"rows_{step.n}"
         with self._failures_told():
-            declared = ", ".join(form.quoted(column.stored_as) for column in stored)
-            self._file.execute(f"CREATE TABLE {name} ({declared}, {form.FORMS})")
-            self._file.execute("UPDATE step SET rows_table = ? WHERE n = ?", (name, step.n))
-            self._add_columns(step, stored)
-            insert = f"INSERT INTO {name} VALUES ({', '.join('?' * (len(stored) + 1))})"
-            for part in parts:
-                self._file.executemany(insert, part)
+            name = self._create_rows(step, columns)
+            inserted = self._insert(name, len(columns), parts)
+        check_stored(step, inserted, rows)
+
+    def add_rows_of(
+        self, step: Step, columns: Sequence[tuple[str, str, str]], rows_table: str, rows: int
+    ) -> None:
+        """Store the very rows that a table of the restored receipt holds.
+
+        Args:
+            columns, rows: as in `add_rows`; the rows table has the same columns.
+
+        Raises:
+            CountMismatch: there are more or fewer.
+        """
+        with self._failures_told():
+            name = self._create_rows(step, columns)
+            insert = f"INSERT INTO {name} SELECT * FROM restored.{rows_table} ORDER BY rowid"
+            inserted = self._file.execute(insert).rowcount
+        check_stored(step, inserted, rows)
+
+    def _create_rows(self, step: Step, columns: Sequence[tuple[str, str, str]]) -> str:
+        """Make the rows table of a step; return its name."""
+        stored, name = stored_columns(columns), f"rows_{step.n}"
+        declared = ", ".join(form.quoted(column.stored_as) for column in stored)
+        self._file.execute(f"CREATE TABLE {name} ({declared}, {form.FORMS})")
+        self._file.execute("UPDATE step SET rows_table = ? WHERE n = ?", (name, step.n))
+        self._add_columns(step, stored)
+        return name
+
+    def _insert(self, name: str, width: int, parts: Iterable[Sequence[Sequence[Any]]]) -> int:
+        """Insert rows into a rows table, many by each statement, which takes less time.
+
+        Args:
+            width: the number of stored columns; the forms come after them.
+
+        Returns:
+            The number of rows inserted.
+        """
+        inserted = 0
+        most = self._file.getlimit(sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER)
+        for part in parts:
+            if not part:
+                continue
+            values = len(part[0])
+            row = f"({', '.join('?' * values)}{'' if values > width else ', NULL'})"
+            together = max(1, min(_ROWS_IN_A_STATEMENT, most // values))
+            insert = f"INSERT INTO {name} VALUES {', '.join([row] * together)}"
+            whole = len(part) - len(part) % together
+            for start in range(0, whole, together):
+                rows = part[start : start + together]
+                self._file.execute(insert, list(chain.from_iterable(rows)))
+            self._file.executemany(f"INSERT INTO {name} VALUES {row}", part[whole:])
+            inserted += len(part)
+        return inserted
 
     def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
         """Note the table that holds the rows of a step instead of the receipt."""
@@ -230,6 +299,20 @@ class ReceiptWriter:
     def _failures_told(self) -> Iterator[None]:
         with _failures_told(self.path):
             yield
+
+
+def check_stored(step: Step, stored: int, rows: int) -> None:
+    """Refuse a receipt that would not hold exactly the rows of a step.
+
+    Raises:
+        CountMismatch: it would hold more or fewer.
+    """
+    if stored != rows:
+        raise CountMismatch(
+            f"The receipt would hold {stored:,} rows of step {step.n} ({step.action} "
+            f"{step.table}), and {rows:,} were planned.",
+            "Somebody changed the data meanwhile; look at the plan again.",
+        )
 
 
 def ledger_rows(ledger: Ledger) -> list[tuple[str, int, int, int]]:

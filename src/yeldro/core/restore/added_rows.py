@@ -105,5 +105,5 @@ class AddedRows(UndoneRows):
                 self.table,
                 sa.exists(found.where(number == n, *self.agree(values)).correlate(self.rows)),
             )
-            for n in range(1, self.stored + 1)
+            for n in self.row_numbers()
         )

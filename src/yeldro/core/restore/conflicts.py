@@ -210,24 +210,24 @@ def _compare_removed(
     else:
         there = each.is_there
         same = as_before(each, others)
-        name = each.table.name
-        back, missing = each.count(same), each.count(~there)
+        missing = each.count(~there)
+        none_is_back = missing == each.stored and not _changed_before(each, others)
+        back = 0 if none_is_back else each.count(same)
         taken = each.stored - back - missing
-        said = counted(
-            taken,
-            f"key of {name} is taken by another row",
-            f"keys of {name} are taken by other rows",
-        )
-        other = sa.and_(there, ~same)
-        said += sample(each, other)
-        problems = (
-            [Conflict(ConflictKind.KEY_TAKEN, str(name), taken, said, other)] if taken else []
-        )
+        problems = [_key_taken(each, taken, sa.and_(there, ~same))] if taken else []
     problems += _taken_elsewhere(each, there, others)
     problems += _columns_to_fill(each, missing) if missing else []
     for key in each.table.foreign_keys:
         problems += parents_gone(each, key, others, there)
     return Restored(each.step, each.stored, back, missing), problems
+
+
+def _key_taken(each: StagedRows, taken: int, which: sql.Predicate) -> Conflict:
+    name = each.table.name
+    said = counted(
+        taken, f"key of {name} is taken by another row", f"keys of {name} are taken by other rows"
+    )
+    return Conflict(ConflictKind.KEY_TAKEN, str(name), taken, f"{said}{sample(each, which)}", which)
 
 
 def _compare_by_count(each: StagedRows) -> tuple[int, sql.Predicate, list[Conflict]]:

@@ -57,7 +57,7 @@ def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: S
     if not with_rows:
         return step.rows
     if each.told_by_count or step.action is Action.REMOVE:
-        receipt.add_rows(step, *_as_staged(each))
+        receipt.add_rows(step, *_as_staged(each), step.rows)
         if each.told_by_count:
             stay = each.equal_rows() - (each.missing if step.action is Action.REMOVE else 0)
             receipt.add_equal_rows_left(step, stay)
@@ -86,15 +86,30 @@ def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: S
     if with_rows:
         columns, expressions = _swapped(each, others)
         receipt.add_rows(
-            step, columns, stored_in_parts(each.session, sa.select(*expressions).where(*told))
+            step,
+            columns,
+            stored_in_parts(each.session, sa.select(*expressions).where(*told)),
+            rows,
         )
         if each.told_by_count:
             receipt.add_equal_rows_left(step, each.equal_rows("old"))
     return rows
 
 
-def store_after(each: UndoneRows, step: Step, receipt: ReceiptWriter) -> None:
-    """Store added rows as they are now that everything is in place."""
+def store_after(
+    each: UndoneRows,
+    step: Step,
+    receipt: ReceiptWriter,
+    others: Sequence[UndoneRows],
+    *,
+    as_stored: bool,
+) -> None:
+    """Store added rows as they are now that everything is in place.
+
+    Args:
+        others: all steps of the restore.
+        as_stored: it is proved that all rows are as the restored receipt holds them.
+    """
     if step.action is not Action.ADD or each.told_by_count:
         return
     table = each.table
@@ -105,11 +120,17 @@ def store_after(each: UndoneRows, step: Step, receipt: ReceiptWriter) -> None:
         each.session.readable(each.rows.c[column.name], column).label(f"c{place}")
         for place, column in enumerate([*table.stored_columns, *computed])
     ]
+    alone = all(other is each or other.table.name != table.name for other in others)
+    whole = each.stored == each.missing == each.step.affected
+    same = columns == [(column.role, column.name, column.type) for column in each.step.columns]
+    if as_stored and alone and whole and same and not computed and each.step.rows_table:
+        receipt.add_rows_of(step, columns, each.step.rows_table, step.rows)
+        return
     if each.row_id:
         columns.insert(0, ("row id", each.row_id, ""))
         expressions.insert(0, each.rows.c[each.row_id].label("yeldro_id"))
     query = sa.select(*expressions).select_from(each.rows).where(each.is_stored_row(each.rows))
-    receipt.add_rows(step, columns, stored_in_parts(each.session, query))
+    receipt.add_rows(step, columns, stored_in_parts(each.session, query), step.rows)
 
 
 def _swapped(
@@ -148,7 +169,7 @@ def _not_added(each: UndoneRows, others: Sequence[UndoneRows]) -> Iterator[sql.P
                          .correlate(each.staged))  # fmt: skip
 
 
-def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[list[tuple[Any, ...]]]]:
+def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[Sequence[Sequence[Any]]]]:
     """Return the rows as they are staged, with the row ids that they have and will have."""
     roles = {"value", "computed"}
     roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()

@@ -6,7 +6,7 @@ anything is written.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import count
 from pathlib import Path
@@ -196,6 +196,7 @@ def restore(
                 session.traits.name,
                 database.shown,
                 receipt.named_table,
+                receipt.path,
             )
             before = Savepoint(session, "yeldro_before")
             before.set()
@@ -349,12 +350,11 @@ def _put_back(
             late.append((each, each.set_late_links()))
     session.run_deferred()
     after = session.change_count()
-    mended = _mended(session, mend(staged_steps, meanwhile), after)
-    found = differences(staged_steps, meanwhile)
+    found, mended = _verified(session, staged_steps, meanwhile, after)
     check_differences(found, allowed.differences)
     for step, each in to_do:
         if receipt_options.with_rows:
-            store_after(each, step, writer)
+            store_after(each, step, writer, staged_steps, as_stored=not found)
         if session.traits.core_checks_foreign_keys:
             prove_step_leaves_none_dangling(each)
     writer.add_total(sum(rows for _, rows in done))
@@ -365,6 +365,24 @@ def _put_back(
     check_ledger(ledger, triggers_fired(fired), allowed.triggers)
     writer.ready(_tally(told), ledger)
     return found, _tally(done), ledger
+
+
+def _verified(
+    session: Session,
+    staged_steps: Sequence[UndoneRows],
+    meanwhile: Mapping[tuple[int, str], int],
+    after: ChangeCount,
+) -> tuple[list[Difference], Ledger]:
+    """Compare all rows with the receipt; set those that differ anew, once, and compare again.
+
+    Returns:
+        What still differs, and the ledger of what was set anew.
+    """
+    found = differences(staged_steps, meanwhile)
+    if not found:
+        return [], Ledger({})
+    mended = _mended(session, mend(staged_steps, meanwhile), after)
+    return differences(staged_steps, meanwhile), mended
 
 
 def _mended(

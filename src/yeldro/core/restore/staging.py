@@ -15,15 +15,13 @@ from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.reader import Receipt, stored_rows
+from yeldro.core.receipts.reader import Receipt, formed_rows, native_rows
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.key_swaps import reassigned
 from yeldro.core.restore.order import in_order
 from yeldro.core.restore.undoing import UndoneRows
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import TableName
 
@@ -114,7 +112,11 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
 
 
 def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
-    """Stage the stored rows of a step that meet a condition."""
+    """Stage the stored rows of a step that meet a condition.
+
+    Raises:
+        DatabaseFailure: there is no condition, and some rows that the step affected are missing.
+    """
     if each.step.copy:
         if condition is not None:
             raise UsageError(
@@ -129,41 +131,18 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
         from yeldro.core.selection.filters import parse_stored_filter
 
         where = parse_stored_filter(condition, names)
-    rows = stored_rows(receipt.path, each.step, where)
-    _fill_from_receipt(each, rows, all_of_them=where is None)
-
-
-def _fill_from_receipt(
-    each: UndoneRows, rows: Iterable[list[tuple[Any, str | None]]], *, all_of_them: bool
-) -> None:
-    """Stage stored rows.
-
-    Args:
-        all_of_them: these must be all rows that the step affected.
-
-    Raises:
-        DatabaseFailure: some of them are missing.
-    """
-    names = list(each.roles)
-    plain: list[dict[str, Any]] = []
     number = 0
-    for row in rows:
+    for part in native_rows(receipt.path, each.step, where, _AT_ONCE):
+        numbered = [(place, *row) for place, row in enumerate(part, number + 1)]
+        each.session.insert_rows(each.staged, numbered)
+        number += len(part)
+    for row in formed_rows(receipt.path, each.step, where):
         number += 1
         values: dict[str, Any] = {"yeldro_row": number}
-        values |= dict(zip(names, (value for value, _ in row), strict=True))
-        if not any(kind for _, kind in row):
-            plain.append(values)
-            if len(plain) == _AT_ONCE:
-                each.session.connection.execute(sa.insert(each.staged), plain)
-                plain = []
-            continue
-        for name, (value, kind) in zip(names, row, strict=True):
-            if kind:
-                values[name] = each.session.restored(value, kind)
+        for name, (value, kind) in zip(each.roles, row, strict=True):
+            values[name] = each.session.restored(value, kind) if kind else value
         each.session.connection.execute(sa.insert(each.staged).values(values))
-    if plain:
-        each.session.connection.execute(sa.insert(each.staged), plain)
-    _filled(each, number, all_of_them=all_of_them)
+    _filled(each, number, all_of_them=where is None)
 
 
 def _fill_from_copy(each: UndoneRows, place: TableName) -> None:

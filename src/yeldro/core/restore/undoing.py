@@ -55,7 +55,7 @@ class UndoneRows(StagedRows):
         if self.step.action is Action.REMOVE:
             return self._insert()
         if self.is_ambiguous():
-            return sum(self._change_one(number) for number in range(1, self.stored + 1))
+            return sum(self._change_one(number) for number in self.row_numbers())
         return self._execute(self.change_back())
 
     def change_back(self) -> sa.Update:

@@ -23,7 +23,7 @@ from yeldro.core.database.facts import (
 )
 from yeldro.core.database.identity import COPIES, ROW_HASH
 from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
-from yeldro.engines.mariadb import values
+from yeldro.engines.mariadb import literals, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
 from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
@@ -101,6 +101,14 @@ class MariadbSession(StandardSession):
             sa.column(sql.quoted(each.name), sa.Double() if each.type == "double" else None)
             for each in columns
         ))  # fmt: skip
+
+    def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
+        """Write many rows into a statement: the driver's own way takes several times as long."""
+        insert = f"INSERT INTO {staged.name} VALUES "
+        for some in literals.statements(rows):
+            self.connection.exec_driver_sql(
+                insert + some, execution_options={"no_parameters": True}
+            )
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Make an index, on the beginning of long texts."""
@@ -401,7 +409,7 @@ class MariadbSession(StandardSession):
     def typed(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return values.typed(value, column)
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
+    def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
         """Return the rows, with text that is not valid UTF-8 as bytes that are marked as text."""
         if not HalfPairs.seen:
             return super().stored(rows)
@@ -435,7 +443,7 @@ class MariadbSession(StandardSession):
 
     def notes(self) -> tuple[str, ...]:
         """Return notes on foreign keys without a parent, and on a user who sees too little."""
-        notes = [f"{key} references a table or column that does not exist, and is ignored"
+        notes = [f"{key} references what does not exist, and is ignored"
                  for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
         if not self.catalogue.sees_all():
             notes.append("this user does not see every table, so nothing can be removed")

@@ -14,9 +14,11 @@ from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
 
-# Settings under which the text of every value reads back as that value (manual, 20.11.2).
+# Settings under which the text of every value reads back as that value (manual, 20.11.2), and a
+# backslash in a literal is read as the parser reads it.
 _EXACT_TEXT = """SET LOCAL datestyle = 'ISO'; SET LOCAL intervalstyle = 'postgres';
-SET LOCAL extra_float_digits = 1; SET LOCAL array_nulls = on; SET LOCAL xmloption = content"""
+SET LOCAL extra_float_digits = 1; SET LOCAL array_nulls = on; SET LOCAL xmloption = content;
+SET LOCAL standard_conforming_strings = on; SET LOCAL bytea_output = 'hex'"""
 _DATES_AND_TIMES = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 
 

@@ -191,6 +191,14 @@ class PostgresqlSession(StandardSession):
         self.connection.execute(insert)
         return True
 
+    def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
+        """Use COPY, which takes a fraction of the time of INSERT."""
+        names = ", ".join(self._quote(column.name) for column in staged.c)
+        statement = f"COPY pg_temp.{staged.name} ({names}) FROM STDIN"
+        with self._driver() as raw, raw.cursor() as cursor, cursor.copy(statement) as copy:
+            for row in rows:
+                copy.write_row(row)
+
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Make an index, unless values are too long for one; it only saves time."""
         listed = ", ".join(self._quote(key_table.c[name].name) for name in columns[:_IN_AN_INDEX])

@@ -7,7 +7,6 @@ statements. The core (`execution.run`) proves before the commit that no dangling
 
 from __future__ import annotations
 
-import json
 import math
 import os
 import re
@@ -15,7 +14,7 @@ import sqlite3
 import stat
 import time
 import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
 from functools import cached_property
@@ -52,6 +51,14 @@ from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite.groups import Groups
 from yeldro.engines.sqlite.surplus import note_surplus
+from yeldro.engines.sqlite.texts import (
+    UndecodableText,
+    bytes_of,
+    decoded,
+    forms_of,
+    well_formed,
+    without_case,
+)
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
@@ -62,7 +69,8 @@ _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
 _INTERRUPTED = "interrupted"
-_RAISED = "user-defined function raised exception"  # only `_well_formed` raises any
+_UNDECODABLE = "Could not decode to UTF-8"
+_RAISED = "user-defined function raised exception"  # only `well_formed` raises any
 _UTF_16 = {2: "utf-16-le", 3: "utf-16-be"}  # sqlite.org/fileformat2.html, 1.3.13
 _ENCODING_AT = 59
 _CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
@@ -72,12 +80,6 @@ _STEPS_BETWEEN_SIGNALS = 100_000
 TRAITS = Traits(
     name="SQLite", sql_dialect="sqlite", core_checks_foreign_keys=True, has_single_writer=True
 )
-
-
-class UndecodableText(bytes):
-    """The bytes of a text that is not valid UTF-8; `seen` is set once there has been any."""
-
-    seen = False
 
 
 class SqliteDatabase:
@@ -150,10 +152,10 @@ class SqliteDatabase:
             raw = sqlite3.connect(
                 address, uri=True, timeout=lock_wait, isolation_level=None, check_same_thread=False
             )
-            raw.text_factory = _text
-            raw.create_function("yeldro_without_case", 1, _without_case, deterministic=True)
+            raw.text_factory = decoded
+            raw.create_function("yeldro_without_case", 1, without_case, deterministic=True)
             if codec:
-                check = _well_formed(codec)
+                check = well_formed(codec)
                 raw.create_function("yeldro_well_formed", 2, check, deterministic=True)
             raw.execute(f"PRAGMA cache_size = -{_CACHED}")
             raw.set_progress_handler(is_over, _STEPS_BETWEEN_SIGNALS)
@@ -300,6 +302,17 @@ class SqliteSession(StandardSession):
         groups = Groups(rows, rows.c[key.name], tuple(values), tuple(conditions), keep_highest)
         return note_surplus(self.connection, keys, groups, self.seen_by_others, self.longest_wait)
 
+    def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
+        marks = ", ".join("?" * len(staged.c))
+        with self._driver() as raw:
+            raw.executemany(f"INSERT INTO temp.{staged.name} VALUES ({marks})", rows)
+
+    def _raw(self) -> sqlite3.Connection:
+        raw = self.connection.connection.driver_connection
+        if not isinstance(raw, sqlite3.Connection):
+            raise Fault("the driver is not the one that was asked for")
+        return raw
+
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         listed = ", ".join(self._quote(name) for name in columns)
         name = f"{key_table.name}_by_{zlib.crc32(listed.encode())}"
@@ -350,7 +363,7 @@ class SqliteSession(StandardSession):
         return super()._names_beside(table) | {str(name) for (name,) in rows}
 
     def is_free_of_side_effects(self, function: str) -> bool:
-        """SQLite marks what is safe in any context as innocuous."""
+        """True if SQLite marks the function as innocuous, that is safe in any context."""
         name = function.lower()
         return name not in _NEVER_THE_SAME and bool(self._functions.get(name, 0) & _INNOCUOUS)
 
@@ -361,33 +374,62 @@ class SqliteSession(StandardSession):
         return {str(name).lower(): int(flags) for name, flags in listed}
 
     def parameter(self, value: Any) -> Any:
-        """Dates as the text that SQLite's own functions read and write."""
+        """Return dates as the text that SQLite's own functions read and write."""
         if isinstance(value, datetime):
             return value.isoformat(sep=" ")
         return value.isoformat() if isinstance(value, date) else value
 
     def change_count(self) -> ChangeCount:
-        """All rows changed, by triggers too; SQLite does not tell in which tables."""
+        """Return all rows changed, by triggers too; SQLite does not tell in which tables."""
         self.seen_by_others = ""  # changes are about to come
-        raw = self.connection.connection.driver_connection
-        if not isinstance(raw, sqlite3.Connection):
-            raise Fault("the driver is not the one that was asked for")
-        return ChangeCount(total=raw.total_changes)
+        return ChangeCount(total=self._raw().total_changes)
 
     def staging_type(self, column: Column) -> str:
-        """As for the column itself where that is numeric, else none.
+        """Return the column's own affinity if it is numeric, else none.
 
-        Nothing that stood in a numeric column is converted by another one of its kind; without a
-        type, SQLite would convert for each comparison with the column, and use no index.
+        A numeric column does not convert values from another one of its kind. Without a type,
+        SQLite would convert values for each comparison with the column, and use no index.
         """
         kind = affinity(column.type)
         return kind if kind in ("INTEGER", "REAL", "NUMERIC") else ""
 
-    def stored(self, rows: Sequence[Sequence[Any]]) -> list[tuple[Any, ...]]:
-        """Everything is stored as it is, but for text that no Python string can hold."""
+    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+        """Let the driver decode texts; only if it cannot, read all rows again and decode here.
+
+        The same query on the same state of the file gives its rows in the same order.
+        """
+        read, last = 0, None
         if not UndecodableText.seen:
-            return [(*row, None) for row in rows]
-        return [(*map(_bytes_of, row), _forms_of(row)) for row in rows]
+            try:
+                for part in super().in_parts(query, size):
+                    read, last = read + len(part), part[-1]
+                    yield part
+                return
+            except sa.exc.DBAPIError as error:
+                if _UNDECODABLE not in str(error.orig):
+                    raise
+                UndecodableText.seen = True
+        for part in super().in_parts(query, size):
+            again, fresh = part[:read], part[read:]
+            read -= len(again)
+            if again and not read and again[-1] != last:
+                raise Fault("rows were read twice in different orders")
+            if fresh:
+                yield fresh
+
+    def _fetched(self, cursor: Any, size: int) -> Sequence[Sequence[Any]]:
+        raw = self._raw()
+        raw.text_factory = decoded if UndecodableText.seen else str
+        try:
+            return super()._fetched(cursor, size)
+        finally:
+            raw.text_factory = decoded
+
+    def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
+        """Return the rows, with text that no Python string can hold as bytes marked as text."""
+        if not UndecodableText.seen:
+            return rows
+        return [(*map(bytes_of, row), forms_of(row)) for row in rows]
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         if form != "text":
@@ -395,14 +437,14 @@ class SqliteSession(StandardSession):
         return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
 
     def restorable_row_id(self, table: Table) -> str | None:
-        """The row id is part of a file's contents, though no column shows it."""
+        """Return the row id, which is part of a file's contents though no column shows it."""
         if any(column.row_id for column in table.columns):
             return None
         return table.row_id_columns[0].name if table.row_id_columns else None
 
     def notes(self) -> tuple[str, ...]:
-        """SQLite enforces foreign keys only where a connection asks for it."""
-        notes = [f"{key} references nothing that is there, or nothing unique, and is left out"
+        """Return notes on loose foreign keys, and that SQLite checks keys only if asked to."""
+        notes = [f"{key} references what does not exist, or is not unique, and is ignored"
                  for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
         if any(self.catalogue.table(name).foreign_keys for name in self.catalogue.table_names()):
             notes.append(
@@ -412,7 +454,7 @@ class SqliteSession(StandardSession):
         return tuple(notes)
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
-        """What breaks a constraint, and what a trigger raises."""
+        """Return a broken constraint, or what a trigger raises."""
         if not isinstance(error.orig, sqlite3.IntegrityError):
             return None
         reason = self.reason(error)
@@ -426,41 +468,6 @@ class SqliteSession(StandardSession):
         raw = self.connection.connection.driver_connection
         if isinstance(raw, sqlite3.Connection) and raw.in_transaction:
             raw.rollback()
-
-
-def _text(raw: bytes) -> str | UndecodableText:
-    try:
-        return raw.decode()
-    except UnicodeDecodeError:
-        UndecodableText.seen = True
-        return UndecodableText(raw)
-
-
-def _well_formed(codec: str) -> Callable[[Any, bytes], Any]:
-    """Return a function that gives a value back, but fails on a text that SQLite's UTF-8 changes.
-
-    SQLite reads two characters of UTF-8 as U+FFFD (sqlite.org/src/file/src/utf.c, READ_UTF8).
-    """
-
-    def checked(value: Any, raw: bytes) -> Any:
-        if isinstance(value, str) and not {"\ufffe", "\uffff"}.isdisjoint(raw.decode(codec)):
-            raise ValueError(value)
-        return value
-
-    return checked
-
-
-def _without_case(value: Any) -> Any:
-    return value.casefold() if isinstance(value, str) else value
-
-
-def _bytes_of(value: Any) -> Any:
-    return bytes(value) if isinstance(value, UndecodableText) else value
-
-
-def _forms_of(row: Sequence[Any]) -> str | None:
-    forms = {place: "text" for place, v in enumerate(row) if isinstance(v, UndecodableText)}
-    return json.dumps(forms) if forms else None
 
 
 def _declared(column: Column, quote: Any) -> str:

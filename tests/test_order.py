@@ -184,8 +184,7 @@ def test_a_view_that_shows_one_tables_key_names_its_rows(yeldro, network) -> Non
            "3", "--yes", db=network.url)  # fmt: skip
     assert not network.rows(f"SELECT id FROM alert WHERE id IN {tuple(row[0] for row in latest)}")
     assert (
-        "several tables"
-        in yeldro("plan", "pairs", "--where", "id = 1", db=network.url, code=3).err
+        "several tables" in yeldro("plan", "pairs", "--where", "id = 1", db=network.url, code=3).err
     )
     assert "groups" in yeldro("plan", "sizes", "--where", "n = 1", db=network.url, code=3).err
 

@@ -1,0 +1,66 @@
+"""The measuring program runs, and both sides of its tasks do the same work."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+pytestmark = pytest.mark.slow
+
+
+@pytest.mark.parametrize("task", ["retention", "cascade", "duplicates", "kept", "restore", "keys"])
+def test_both_sides_of_a_task_leave_the_same_rows(tmp_path: Path, task: str) -> None:
+    sys.path.insert(0, str(ROOT))
+    try:
+        from benchmarks.measure import measured, yeldro
+        from benchmarks.systems import Sqlite
+        from benchmarks.tasks import TASKS
+    finally:
+        sys.path.remove(str(ROOT))
+
+    def contents(path: str) -> dict[str, list[tuple[object, ...]]]:
+        connection = sqlite3.connect(path)
+        names = [name for (name,) in connection.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"
+        ) if name != "kept"]  # fmt: skip
+        found = {name: sorted(connection.execute(f"SELECT * FROM {name}")) for name in names}
+        connection.close()
+        return found
+
+    system, work = Sqlite(tmp_path), TASKS[task]
+    system.make(2000)
+    system.refresh()
+    made = contents(system.url)
+    by_hand = [sys.executable, "-m", "benchmarks.hand"]
+    for statements in (work.before_hand, work.hand):
+        if statements:
+            measured(system, by_hand, json.dumps([system.name, system.place, list(statements)]))
+    hand = contents(system.url)
+    system.refresh()
+    for words in (work.before, work.command):
+        if words:
+            measured(system, yeldro(system, words, tmp_path / "receipts"))
+    assert contents(system.url) == hand
+    assert (hand == made) is (task == "restore")
+
+
+def test_one_command_prints_a_line_for_each_task_and_writes_all_measurements(
+    tmp_path: Path,
+) -> None:
+    words = ["--system", "sqlite", "--task", "keys", "--rows", "2000", "--pairs", "1"]
+    words += ["--folder", str(tmp_path), "--json", str(tmp_path / "measured.json")]
+    done = subprocess.run(
+        [sys.executable, "-m", "benchmarks", *words], cwd=ROOT, capture_output=True, text=True,
+        check=True,
+    )  # fmt: skip
+    (line,) = done.stdout.splitlines()
+    assert line.split()[:2] == ["sqlite", "keys"]
+    (measured,) = json.loads((tmp_path / "measured.json").read_text())["measured"]
+    assert len(measured["hand"]) == len(measured["yeldro"]) == 1
+    assert f"ratio {measured['ratio']:5.2f}" in line

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
-from pymysql.converters import escape_string
+from pymysql.converters import escape_bytes, escape_string
 
 _CHARACTERS = 500_000  # of a statement, about; a server takes 1 MB at the least
 
@@ -31,10 +31,6 @@ def _text(value: str) -> str:
     return f"'{escape_string(value)}'"
 
 
-def _bytes(value: bytes) -> str:
-    return f"x'{value.hex()}'"
-
-
 def _null(value: None) -> str:
     del value
     return "NULL"
@@ -44,6 +40,6 @@ _LITERALS: dict[type, Callable[[Any], str]] = {
     int: str,
     float: lambda value: f"{value!r}e0" if "e" not in repr(value) else repr(value),
     str: _text,
-    bytes: _bytes,
+    bytes: escape_bytes,
     type(None): _null,
 }

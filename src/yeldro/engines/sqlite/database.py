@@ -304,8 +304,8 @@ class SqliteSession(StandardSession):
 
     def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
         marks = ", ".join("?" * len(staged.c))
-        with self._driver() as raw:
-            raw.executemany(f"INSERT INTO temp.{staged.name} VALUES ({marks})", rows)
+        insert = f"INSERT INTO temp.{staged.name} VALUES ({marks})"
+        self.connection.exec_driver_sql(insert, list(rows))
 
     def _raw(self) -> sqlite3.Connection:
         raw = self.connection.connection.driver_connection

@@ -54,7 +54,7 @@ def statements(text: str, dialect: str) -> Iterator[Statement]:
             near = (place.get("highlight") or "").strip()
             raise UsageError(
                 f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
-                "If it is written for another system, add ‹sql_dialect› NAME.",
+                "If it is written for another system, add ‹dialect› NAME.",
             ) from error
         for tree in trees[:1]:
             yield Statement(tree, first.line, column)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import resource
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -408,3 +409,44 @@ def test_batches_refuse_what_needs_all_rows_at_once(yeldro: Yeldro, demo) -> Non
     assert alike["outcome"] == "committed"  # by row id
     slow = yeldro(*words[:-2], "--all-rows", "--batch-seconds", "0.2", "--json", db=demo.url)
     assert slow.one()["steps"][-1]["affected"] == slow.one()["matched"]
+
+
+def test_a_ctrl_c_at_any_moment_rolls_back_or_tells_what_is_committed(
+    made: Callable[[str], AnyDatabase], tmp_path: Path
+) -> None:
+    """Also while rows are read ahead: no session is used twice at once, and nothing hangs."""
+    digits = " UNION ALL ".join(f"SELECT {n} AS d" for n in range(10))
+    places = ", ".join(f"({digits}) AS d{n}" for n in range(4))
+    number = " + ".join(f"{10**n} * d{n}.d" for n in range(4))
+    database = made(
+        "CREATE TABLE mast (id INTEGER PRIMARY KEY, name VARCHAR(40));"
+        f"INSERT INTO mast SELECT {number}, 'a mast that has a name' FROM {places}"
+    )
+    before = database.contents()
+    folder = tmp_path / "kept"
+    environment = os.environ | {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(folder)}
+    chance = random.Random(len(database.url))
+    took, codes = 0.0, set()
+    for _ in range(12):
+        started = time.monotonic()
+        child = subprocess.Popen(
+            [PROGRAM, "run", "mast", "--all-rows", "--expect", "10000", "--yes", "--quiet"],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment,
+        )  # fmt: skip
+        if took:
+            time.sleep(chance.uniform(0.3, 1.1) * took)
+            child.send_signal(signal.SIGINT)
+        told = child.communicate(timeout=120)[1]
+        took = took or time.monotonic() - started
+        codes.add(child.returncode)
+        if database.value("SELECT count(*) FROM mast"):
+            assert child.returncode != 0
+            assert "ommitted" not in told.replace("Nothing was committed", "")
+            assert database.contents() == before
+            assert receipts_in(folder) == []
+        else:
+            assert child.returncode == 0 or "ommitted" in told
+            _finish(["restore", "last", "--yes", "--quiet"], environment)
+            assert database.contents() == before
+            shutil.rmtree(folder)
+    assert codes >= {0, 130}

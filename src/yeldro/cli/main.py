@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import signal
 import sys
 from typing import TYPE_CHECKING, NoReturn
 
@@ -86,7 +87,9 @@ def cli() -> None:
 
 def main() -> NoReturn:
     """Run the command line and leave with its exit code."""
-    sys.exit(execute(sys.argv[1:]))
+    code = execute(sys.argv[1:])
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is told: a late Ctrl-C must not change it
+    sys.exit(code)
 
 
 def execute(arguments: list[str]) -> int:

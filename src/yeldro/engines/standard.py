@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Generator, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import replace
 from itertools import count
@@ -279,7 +279,9 @@ class StandardSession:
         del table
         return f"DROP INDEX {self._plain(constraint)}"
 
-    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+    def in_parts(
+        self, query: sa.Select[Any], size: int
+    ) -> Generator[Sequence[Sequence[Any]], None, None]:
         """Read from the driver's own cursor: a library in between costs as much again.
 
         The library itself fetches the first row when it executes the query.

@@ -6,7 +6,7 @@ say which part it needs, and the author of an engine can go through them one by 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Generator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -160,7 +160,9 @@ class Values(Protocol):
             stored: as `readable` gave it of the column's former type.
         """
 
-    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+    def in_parts(
+        self, query: sa.Select[Any], size: int
+    ) -> Generator[Sequence[Sequence[Any]], None, None]:
         """Yield the rows of a query as the driver gives them, at most `size` at a time.
 
         Raises:

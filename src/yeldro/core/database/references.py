@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing, suppress
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import sqlalchemy as sa
@@ -36,21 +37,30 @@ def without_parent(key: ForeignKey, rows: sa.TableClause, parent: Table) -> sql.
 def stored_in_parts(session: Session, query: sa.Select[Any]) -> Iterator[Sequence[Sequence[Any]]]:
     """Yield the rows of a query as a receipt holds them, a bounded number at a time.
 
-    From a server the next rows are read while the ones before are used.
+    From a server the next rows are read while the ones before are used. Close the iterator if not
+    all rows are wanted: nothing else may use the session before that.
     """
     size = max(1, min(_MOST_ROWS, _VALUES_AT_ONCE // len(query.selected_columns)))
-    parts = map(session.stored, session.in_parts(query, size))
-    return parts if session.traits.has_single_writer else _read_ahead(parts)
+    with closing(session.in_parts(query, size)) as read:
+        parts = map(session.stored, read)
+        yield from parts if session.traits.has_single_writer else _read_ahead(parts)
 
 
 def _read_ahead(parts: Iterator[Part]) -> Iterator[Part]:
     """Yield the parts; another thread gets the next one meanwhile, but for the first."""
     coming = next(parts, None)
-    with ThreadPoolExecutor(1) as worker:
+    worker = ThreadPoolExecutor(1)
+    try:
         while coming is not None:
             waiting = worker.submit(next, parts, None)
             yield coming
             coming = waiting.result()
+    finally:
+        is_reading = True
+        while is_reading:  # whoever stops the program must wait until it is not
+            with suppress(KeyboardInterrupt):
+                worker.shutdown()
+                is_reading = False
 
 
 def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> sa.TableClause:

@@ -8,7 +8,7 @@ import re
 import secrets
 import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Generator, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -193,21 +193,26 @@ class ReceiptWriter:
             The number of rows inserted.
         """
         inserted = 0
-        most = self._file.getlimit(sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER)
-        for part in parts:
-            if not part:
-                continue
-            values = len(part[0])
-            row = f"({', '.join('?' * values)}{'' if values > width else ', NULL'})"
-            together = max(1, min(_ROWS_IN_A_STATEMENT, most // values))
-            insert = f"INSERT INTO {name} VALUES {', '.join([row] * together)}"
-            whole = len(part) - len(part) % together
-            for start in range(0, whole, together):
-                rows = part[start : start + together]
-                self._file.execute(insert, list(chain.from_iterable(rows)))
-            self._file.executemany(f"INSERT INTO {name} VALUES {row}", part[whole:])
-            inserted += len(part)
+        try:
+            for part in parts:
+                self._insert_part(name, width, part)
+                inserted += len(part)
+        finally:
+            if isinstance(parts, Generator):
+                parts.close()  # else it goes on reading what is about to be rolled back
         return inserted
+
+    def _insert_part(self, name: str, width: int, part: Sequence[Sequence[Any]]) -> None:
+        most = self._file.getlimit(sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER)
+        values = len(part[0]) if part else width
+        row = f"({', '.join('?' * values)}{'' if values > width else ', NULL'})"
+        together = max(1, min(_ROWS_IN_A_STATEMENT, most // values))
+        insert = f"INSERT INTO {name} VALUES {', '.join([row] * together)}"
+        whole = len(part) - len(part) % together
+        for start in range(0, whole, together):
+            rows = part[start : start + together]
+            self._file.execute(insert, list(chain.from_iterable(rows)))
+        self._file.executemany(f"INSERT INTO {name} VALUES {row}", part[whole:])
 
     def add_copy(self, step: Step, name: TableName, columns: Sequence[StoredColumn]) -> None:
         """Note the table that holds the rows of a step instead of the receipt."""

@@ -14,7 +14,7 @@ import sqlite3
 import stat
 import time
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
 from functools import cached_property
@@ -393,7 +393,9 @@ class SqliteSession(StandardSession):
         kind = affinity(column.type)
         return kind if kind in ("INTEGER", "REAL", "NUMERIC") else ""
 
-    def in_parts(self, query: sa.Select[Any], size: int) -> Iterator[Sequence[Sequence[Any]]]:
+    def in_parts(
+        self, query: sa.Select[Any], size: int
+    ) -> Generator[Sequence[Sequence[Any]], None, None]:
         """Let the driver decode texts; only if it cannot, read all rows again and decode here.
 
         The same query on the same state of the file gives its rows in the same order.

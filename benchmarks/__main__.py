@@ -60,7 +60,7 @@ def compared(system: System, task: Task, folder: Path, pairs: int) -> dict[str, 
         if task.before:
             measured(system, yeldro(system, task.before, receipts))
         ours.append(measured(system, yeldro(system, task.command, receipts)))
-        start.append(measured(system, [*yeldro(system, look, receipts)[:-4], "--db", system.url]))
+        start.append(measured(system, yeldro(system, look)))
     return {
         "system": system.name,
         "task": task.name,

@@ -69,10 +69,14 @@ def measured(system: System, command: Sequence[str], text: str = "") -> Measured
     )
 
 
-def yeldro(system: System, words: Sequence[str], receipts: Path) -> list[str]:
-    """Return the command line of Yeldro for the system's copy."""
-    command = [sys.executable, "-m", "yeldro", *words, "--receipts", str(receipts)]
-    return [*command, "--db", system.url]
+def yeldro(system: System, words: Sequence[str], receipts: Path | None = None) -> list[str]:
+    """Return the command line of Yeldro for the system's copy.
+
+    Args:
+        receipts: where receipts go, None for a command that writes none.
+    """
+    folder = [] if receipts is None else ["--receipts", str(receipts)]
+    return [sys.executable, "-m", "yeldro", *words, *folder, "--db", system.url]
 
 
 def _written() -> int | None:

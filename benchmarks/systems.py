@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from benchmarks.data import statements
+from benchmarks.hand import connect
 
 SERVERS = {
     "postgresql": os.environ.get("YELDRO_BENCH_POSTGRESQL", "postgresql:///postgres"),
@@ -180,13 +181,9 @@ class Mariadb(System):
 
     @contextmanager
     def _cursor(self) -> Iterator[Any]:
-        import pymysql
-
-        connection = pymysql.connect(read_default_file="~/.my.cnf", **self._options)
-        cursor = connection.cursor()
-        cursor.execute("SET SESSION sql_mode = CONCAT(@@sql_mode, ',PIPES_AS_CONCAT')")
+        connection = connect(self.name, json.dumps(self._options))
         try:
-            yield cursor
+            yield connection.cursor()
         finally:
             connection.close()
 

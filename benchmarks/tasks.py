@@ -49,15 +49,12 @@ def _counted(table: str, condition: str) -> list[str]:
 
 
 def _cascade() -> list[str]:
-    found = [
+    return [
         *_counted("reading", f"sensor_id IN ({_SENSORS})"),
         *_counted("sensor", f"buoy_id IN ({_BUOYS})"),
         *_counted("buoy", "region_id <= 12"),
         *_counted("region", "id <= 12"),
     ]
-    counts = [each for each in found if each.startswith("SELECT")]
-    deletes = [each for each in found if not each.startswith("SELECT")]
-    return [each for pair in zip(counts, deletes, strict=True) for each in pair]
 
 
 def _duplicates() -> list[str]:

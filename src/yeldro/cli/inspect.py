@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from yeldro.cli import options as opt
 from yeldro.cli import settings
 from yeldro.cli.output import show as print_view
-from yeldro.cli.output import show_csv, show_json
+from yeldro.cli.output import show_csv, show_json, views
 from yeldro.core.model.errors import UsageError
 from yeldro.report import documents
 
@@ -29,7 +29,7 @@ def survey(
         _print(
             as_json,
             lambda: documents.settings_document(found_settings),
-            lambda: _views().settings_view(found_settings),
+            lambda: views().settings_view(found_settings),
         )
         return
     database = settings.database_of(db)
@@ -39,14 +39,14 @@ def survey(
             _print(
                 as_json,
                 lambda: documents.survey_document(found),
-                lambda: _views().survey_view(found, database.shown),
+                lambda: views().survey_view(found, database.shown),
             )
         else:
             detail = survey_table(session, table, opt.columns_of(show), rows)
             _print(
                 as_json,
                 lambda: documents.detail_document(detail),
-                lambda: _views().detail_view(detail),
+                lambda: views().detail_view(detail),
             )
 
 
@@ -74,7 +74,7 @@ def preview(
         show_json(documents.preview_document(what.job.title, found, what.job.after))
     else:
         for each in found:
-            print_view(_views().preview_view(each))
+            print_view(views().preview_view(each))
 
 
 def duplicates(
@@ -98,7 +98,7 @@ def duplicates(
         _print(
             as_json,
             lambda: documents.repeats_document(searched),
-            lambda: _views().repeats_view(searched),
+            lambda: views().repeats_view(searched),
         )
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
@@ -108,7 +108,7 @@ def duplicates(
     _print(
         as_json,
         lambda: documents.duplicates_document(found),
-        lambda: _views().duplicates_view(found),
+        lambda: views().duplicates_view(found),
     )
 
 
@@ -121,7 +121,7 @@ def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None
     _print(
         as_json,
         lambda: documents.orphans_document(found),
-        lambda: _views().orphans_view(found),
+        lambda: views().orphans_view(found),
     )
 
 
@@ -130,10 +130,3 @@ def _print(as_json: bool, document: Callable[[], Any], view: Callable[[], Render
         show_json(document())
     else:
         print_view(view())
-
-
-def _views() -> Any:
-    """Load the views, which no document needs."""
-    from yeldro.report import tables
-
-    return tables

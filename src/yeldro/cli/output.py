@@ -49,6 +49,13 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
     print("\n".join(line.rstrip() for line in text.getvalue().splitlines()), file=stream)
 
 
+def views() -> Any:
+    """Load the views, which no document needs."""
+    from yeldro.report import tables
+
+    return tables
+
+
 def show_json(document: Any) -> None:
     """Keep one JSON document, to be printed when the command has ended."""
     _ending.document = document

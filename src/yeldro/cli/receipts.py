@@ -6,13 +6,13 @@ import shlex
 import sys
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from yeldro.cli import settings
 from yeldro.cli.ask import agreed_number
-from yeldro.cli.output import note_commit, show_json
+from yeldro.cli.output import note_commit, show_json, views
 from yeldro.cli.output import show as show_text
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
@@ -51,7 +51,7 @@ def list_(
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
-        show_text(_views().receipts_view(found, str(folder), len(kept)))
+        show_text(views().receipts_view(found, str(folder), len(kept)))
 
 
 def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
@@ -60,7 +60,7 @@ def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
     if as_json:
         show_json(documents.receipt_document(found))
     else:
-        show_text(_views().receipt_view(found))
+        show_text(views().receipt_view(found))
 
 
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
@@ -72,7 +72,7 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
     if as_json:
         show_json(documents.restore_document(planned, "compared"))
     else:
-        show_text(_views().restore_view(planned, "receipt check"))
+        show_text(views().restore_view(planned, "receipt check"))
 
 
 def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
@@ -131,7 +131,7 @@ def restore(
         show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))
     elif not quiet:
         if yes:
-            show_text(_views().restore_view(done.plan, "restore"))
+            show_text(views().restore_view(done.plan, "restore"))
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
         told = [(each.step.action, str(each.step.table)) for each in done.plan.steps]
@@ -143,13 +143,6 @@ def restore(
             click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
-
-
-def _views() -> Any:
-    """Load the views, which no document needs."""
-    from yeldro.report import tables
-
-    return tables
 
 
 def _why_nothing(planned: RestorePlan, scope: Scope) -> str:
@@ -170,7 +163,7 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
     if not sys.stdin.isatty():
         raise UsageError("There is no terminal to type the count at.", "Add --yes.")
     planned = restoring.compare(database, found, scope)
-    show_text(_views().restore_view(planned, "restore"), beside=as_json)
+    show_text(views().restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
         what = "rows to change back" if found.is_of_restore else "rows to put back"
         agreed_number(planned.total, what, UNCHANGED)

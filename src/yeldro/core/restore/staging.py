@@ -95,7 +95,6 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     ]
     for each in staged_steps:
         _fill(each, receipt, scope.where)
-        each.add_indexes(are_filled=True)
     for each in staged_steps:
         if each.holds_whole_rows and each.table.has_key:
             each.reassigned = reassigned(each, staged_steps)
@@ -107,7 +106,6 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     ]
     for each in parents:
         _fill(each, receipt, None)
-        each.add_indexes(are_filled=True)
     return StagedSteps(in_order(staged_steps), parents)
 
 
@@ -178,3 +176,4 @@ def _filled(each: UndoneRows, number: int, *, all_of_them: bool) -> None:
         )
     each.stored = number
     each.session.key_table_filled(each.staged)
+    each.add_indexes(are_filled=True)

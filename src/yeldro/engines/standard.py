@@ -224,10 +224,12 @@ class StandardSession:
         del table
         return ()
 
-    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+    def missing_privileges(
+        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
+    ) -> list[str]:
         """Return nothing: the system has no privileges."""
-        del table, changed
-        return ""
+        del wanted
+        return []
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
         """Return the first line of the system's own words for an error."""

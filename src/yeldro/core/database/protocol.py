@@ -302,14 +302,17 @@ class Knowledge(Protocol):
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
         """Return which rows the system may not take back: in words, and as a condition."""
 
-    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
-        """Return the privilege that this user lacks, empty if none.
+    def missing_privileges(
+        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
+    ) -> list[str]:
+        """Return the privileges that this user lacks.
 
         Args:
-            changed: the columns that would be changed, None where rows would be removed.
+            wanted: tables, each with the columns that would be changed, or None where rows would
+                be removed.
 
         Returns:
-            The privilege and the table, such as `DELETE on reading`.
+            Each privilege and its table, such as `DELETE on reading`.
         """
 
     def is_free_of_side_effects(self, function: str) -> bool:

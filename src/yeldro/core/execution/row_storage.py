@@ -51,16 +51,19 @@ def store(
     if receipt_options.with_rows and not receipt_options.copy_to:
         widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
         receipt.check_space(sum(rows * width for rows, width in widths))
-    for place, work in enumerate(prepared.work):
+    of_table: dict[TableName, list[Work]] = {}
+    for work in prepared.work:
+        of_table.setdefault(work.rows.table.name, []).append(work)
+    for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)
         if not receipt_options.with_rows or work.step.auxiliary:
             continue
-        changes = _changes(prepared, table)
+        changes = _changes(of_table[table.name])
         if is_watched(work, receipt_options):
             watched.append(watch(session, work, changes))
             continue
-        earlier = [other for other in prepared.work[:place] if other.rows.table == table]
+        earlier = [each for each in of_table[table.name] if each.step.n < work.step.n]
         columns, values = _columns_to_store(session, work, earlier, changes)
         known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
         forms = [
@@ -83,15 +86,20 @@ def store(
             )
             receipt.add_equal_rows_left(work.step, left)
         if work.step.action is Action.REMOVE:
-            for key in table.foreign_keys:
-                parent = session.catalogue.table(key.parent)
-                lost = without_parent(key, work.rows.source, parent)
-                rows = sql.count(session.connection, work.rows.source, work.rows.condition, lost)
-                if rows:
-                    receipt.add_orphans(work.step, key.name, rows)
+            _note_orphans(session, work, receipt)
     if receipt_options.with_rows:
         watched += [count_changed(session, works) for works in _changed_unseen(prepared)]
     return watched
+
+
+def _note_orphans(session: Session, work: Work, receipt: ReceiptWriter) -> None:
+    """Note how many rows that go have no parent row, by foreign key: a restore tells them."""
+    rows, keys = work.rows, work.rows.table.foreign_keys
+    lost = [without_parent(key, rows.source, session.catalogue.table(key.parent)) for key in keys]
+    wanted = [(rows.source, sa.and_(rows.condition, each)) for each in lost]
+    for key, orphans in zip(keys, sql.counts(session.connection, wanted), strict=True):
+        if orphans:
+            receipt.add_orphans(work.step, key.name, orphans)
 
 
 def _check_width(
@@ -133,7 +141,8 @@ def counted_only(session: Session, table: Table) -> bool:
 def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
     """True if rows of a step are equal to others of their table, once the step is done."""
     rows = work.rows
-    changes = _changes(prepared, rows.table)
+    name = rows.table.name
+    changes = _changes([each for each in prepared.work if each.rows.table.name == name])
     if work.step.action is Action.REMOVE:
         columns, left = list(rows.table.stored_columns), _equal_rows_left(session, work)
     else:
@@ -144,14 +153,9 @@ def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
     return left > 0 or sql.count(session.connection, different.subquery()) < rows.rows
 
 
-def _changes(prepared: Prepared, table: Table) -> dict[str, sa.ColumnElement[Any]]:
-    """Return the new values by column, of all steps on a table."""
-    return {
-        name: value
-        for work in prepared.work
-        if work.rows.table == table
-        for name, value in work.changes.items()
-    }
+def _changes(works: Iterable[Work]) -> dict[str, sa.ColumnElement[Any]]:
+    """Return the new values by column, of all steps on one table."""
+    return {name: value for work in works for name, value in work.changes.items()}
 
 
 def _changed_unseen(prepared: Prepared) -> Iterable[list[Work]]:

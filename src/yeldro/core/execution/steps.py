@@ -122,6 +122,7 @@ def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> Non
     Raises:
         Refused: there is such a table; or the system's own check, which sees it, cannot be used.
     """
+    last = {table.name: place for place, (_, table) in enumerate(steps)}
     for place, (action, table) in enumerate(steps):
         if action is not Action.REMOVE:
             continue
@@ -131,8 +132,8 @@ def check_unseen(session: Session, steps: Sequence[tuple[Action, Table]]) -> Non
                 f"{', '.join(unseen)} references {table.name}, and this user does not see it.",
                 "Use a user with SELECT on that database too.",
             )
-        later = {other.name for _, other in steps[place:]}
-        in_turn = [key for key in session.catalogue.referencing(table.name) if key.child in later]
+        referencing = session.catalogue.referencing(table.name)
+        in_turn = [key for key in referencing if last.get(key.child, -1) >= place]
         if unseen is None and in_turn:
             raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "

@@ -95,11 +95,13 @@ class KeyTables:
         more = [name for name in keys.c.keys() if name not in (*names, *marks)]  # noqa: SIM118
         return values | {name: rows.c[name] for name in more}
 
-    def insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> None:
-        self.session.connection.execute(
-            sa.insert(keys).from_select(sql.columns_of(keys, names), rows)
-        )
-        self.session.key_table_filled(keys)
+    def insert(self, keys: sa.TableClause, names: Sequence[str], rows: sa.Select[Any]) -> int:
+        """Add the rows of a query to a key table; return their number."""
+        insert = sa.insert(keys).from_select(sql.columns_of(keys, names), rows)
+        added = sql.inserted(self.session.connection, insert)
+        if added:
+            self.session.key_table_filled(keys)
+        return added
 
     def count(self, table: Table, keys: sa.FromClause, held: int) -> int:
         """Return the number of rows that `held` entries of a key table stand for."""

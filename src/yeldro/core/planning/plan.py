@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from yeldro.core.planning.dependents import Repointed
     from yeldro.core.planning.row_sets import RowSet
 
+_FEW_ROWS = 1000  # reading these costs nothing that anybody notices
 _FATES = {
     Treatment.REMOVE: Fate.REMOVED,
     Treatment.DETACH: Fate.DETACHED,
@@ -406,14 +407,16 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
     warnings = [_without_effect(name) for name in ripple.reach.unused]
     start = ripple.reach.tables[0]
     warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
-    for link in ripple.reach.links:
-        if link.key.parent not in ripple.removed:
-            continue
-        child = session.catalogue.table(link.key.child)
-        if not child.has_index_on(link.key.columns):
-            scanned = sql.count(session.connection, sql.rows_of(child))
-            if scanned > 1000:
-                warnings.append(_no_index(session, link, child, scanned))
+    unindexed = [
+        (link, child)
+        for link in ripple.reach.links
+        if link.key.parent in ripple.removed
+        and not (child := session.catalogue.table(link.key.child)).has_index_on(link.key.columns)
+    ]
+    sizes = sql.sizes(session.connection, [child for _, child in unindexed])
+    for link, child in unindexed:
+        if sizes[child.name] > _FEW_ROWS:
+            warnings.append(_no_index(session, link, child, sizes[child.name]))
     for found in ripple.removed.values():
         warnings += _unsure(session, found)
     for found, event in _touched(ripple):
@@ -468,16 +471,11 @@ def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
 
 def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
     """Return the privileges that this user lacks for the cleanup, such as `DELETE on reading`."""
-    missing = [session.missing_privileges(found.table, None) for found in ripple.removed.values()]
-    missing += [
-        session.missing_privileges(found.table, link.key.changed_columns)
-        for link, found in ripple.detached.items()
-    ]
-    missing += [
-        session.missing_privileges(found.rows.table, list(found.changes))
-        for found in ripple.repointed
-    ]
-    return [each for each in dict.fromkeys(missing) if each]
+    wanted: list[tuple[Table, Collection[str] | None]] = []
+    wanted += [(found.table, None) for found in ripple.removed.values()]
+    wanted += [(found.table, link.key.changed_columns) for link, found in ripple.detached.items()]
+    wanted += [(found.rows.table, list(found.changes)) for found in ripple.repointed]
+    return list(dict.fromkeys(session.missing_privileges(wanted)))
 
 
 def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:

@@ -69,23 +69,36 @@ def trace(
 
 def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
     """Return how many rows depend on removed rows through each link, where any do."""
-    counted = {}
+    counted: dict[Link, int] = {}
+    asked: dict[Link, tuple[sa.FromClause, sql.Predicate]] = {}
     for link in ripple.reach.links:
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         if link.propagated and not link.only_conflicts:
             if ripple.moved_keys and link.key in ripple.moved_keys.filled:
-                condition = ripple.moved_keys.references(link)
-                counted[link] = sql.count(session.connection, rows, condition)
+                asked[link] = rows, ripple.moved_keys.references(link)
             continue
         parents = ripple.removed.get(link.key.parent)
-        if link.only_conflicts and link.key.child in ripple.removed:
-            counted[link] = ripple.removed[link.key.child].rows
+        going = ripple.removed.get(link.key.child)
+        if link.only_conflicts and going:
+            counted[link] = going.rows
         if link.only_conflicts or parents is None or not parents.rows or parents.keys is None:
             continue
-        condition = depends_on(session, link, child, rows, parents)
-        counted[link] = sql.count(session.connection, rows, condition)
-    return {link: rows for link, rows in counted.items() if rows}
+        if link.treatment is Treatment.REMOVE and _is_only_way(ripple, link):
+            counted[link] = going.rows if going else 0
+            continue
+        asked[link] = rows, depends_on(session, link, child, rows, parents)
+    counted |= zip(asked, sql.counts(session.connection, list(asked.values())), strict=True)
+    return {link: counted[link] for link in ripple.reach.links if counted.get(link)}
+
+
+def _is_only_way(ripple: Ripple, link: Link) -> bool:
+    """True if rows of a table go only because they depend on others through this one link."""
+    child = link.key.child
+    return child != ripple.reach.tables[0].name and not any(
+        other is not link and other.key.parent in ripple.removed
+        for other in ripple.reach.links_from(child, Treatment.REMOVE)
+    )
 
 
 class _Tracing:
@@ -246,9 +259,10 @@ class _Tracing:
             if self.start.grouping is None:
                 raise Fault("rows are moved to kept rows, and no duplicates were asked for")
             note_surplus(self.session, table, self.start.grouping, keys, list(values))
+            held = sql.count(self.connection, keys)
         else:
-            self.keys.insert(keys, list(values), once(table, query(*values.values())))
-        self._know_keys(table, keys)
+            held = self.keys.insert(keys, list(values), once(table, query(*values.values())))
+        self._know_keys(table, keys, held)
 
     def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
         """Find the rows that go where several are identical: the first N rows of each set."""
@@ -303,8 +317,8 @@ class _Tracing:
             if condition is None:
                 return 0
             query = sa.select(*values.values(), *more).where(condition)
-        self.keys.insert(keys, [*values, *([WAVE] if more else [])], once(table, query))
-        seeded = sql.count(self.connection, keys)
+        names = [*values, *([WAVE] if more else [])]
+        seeded = self.keys.insert(keys, names, once(table, query))
         if table.name == self.start.table.name:
             first = keys.c[WAVE] == 0 if more else sa.true()
             self.matched_keys = sa.select(keys).where(first).subquery("yeldro_matched_keys")
@@ -315,7 +329,8 @@ class _Tracing:
         """Find the rows of a table that references itself once, by one recursive query."""
         seeds = self.keys.create(table, "seeds")
         keys = seeds
-        if self._seed(table, seeds):
+        held = self._seed(table, seeds)
+        if held:
             keys = self.keys.create(table)
             names = list(keys.c.keys())
             rows = sql.rows_of(table)
@@ -334,24 +349,32 @@ class _Tracing:
                 .join(rows, sa.and_(*same))
             )
             found = found.union(deeper)
-            self.keys.insert(keys, names, sa.select(*sql.columns_of(found, names)))
-        self._know_keys(table, keys, counted_matched=True)
+            reached = sa.select(*sql.columns_of(found, names))
+            self.connection.execute(
+                sa.insert(keys).from_select(sql.columns_of(keys, names), reached)
+            )
+            self.session.key_table_filled(keys)
+            held = sql.count(self.connection, keys)  # not every driver counts what WITH inserts
+        self._know_keys(table, keys, held, counted_matched=True)
 
     def _repeat(self, tables: Sequence[Table], inside: Sequence[Link]) -> None:
         """Find the rows of tables on a cycle in waves; each wave depends on the one before."""
         keys = {}
+        held: dict[TableName, int] = {}
         for table in tables:
             keys[table.name] = self.keys.create(table, wave=True)
-            self._seed(table, keys[table.name], sa.literal(0))
-        wave, fresh = 0, 1
+            held[table.name] = self._seed(table, keys[table.name], sa.literal(0))
+        wave, fresh = 0, sum(held.values())
         while fresh:
-            before = sum(sql.count(self.connection, each) for each in keys.values())
+            fresh = 0
             for table in tables:
-                self._next_wave(table, keys, [k for k in inside if k.key.child == table.name], wave)
-            fresh = sum(sql.count(self.connection, each) for each in keys.values()) - before
+                links = [link for link in inside if link.key.child == table.name]
+                added = self._next_wave(table, keys, links, wave)
+                held[table.name] += added
+                fresh += added
             wave += 1
         for table in tables:
-            self._know_keys(table, keys[table.name], counted_matched=True)
+            self._know_keys(table, keys[table.name], held[table.name], counted_matched=True)
 
     def _next_wave(
         self,
@@ -359,7 +382,8 @@ class _Tracing:
         keys: dict[TableName, sa.TableClause],
         links: Sequence[Link],
         wave: int,
-    ) -> None:
+    ) -> int:
+        """Add the rows that depend on those of one wave; return their number."""
         rows = sql.rows_of(table)
         mine = keys[table.name]
         values = self.keys.values(table, rows, mine)
@@ -371,7 +395,7 @@ class _Tracing:
         query = sa.select(*values.values(), sa.literal(wave + 1)).where(
             sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
         )
-        self.keys.insert(mine, [*values, WAVE], once(table, query))
+        return self.keys.insert(mine, [*values, WAVE], once(table, query))
 
     def _dependents(self, table: Table, links: Sequence[Link]) -> sql.Predicate | None:
         """True if a row depends on removed rows that are known, through one of the links."""
@@ -397,9 +421,12 @@ class _Tracing:
         is_start = table.name == self.start.table.name
         return bool(self.reach.links_to(table.name) or is_child or (is_start and self.keys.extra))
 
-    def _know_keys(self, table: Table, keys: sa.TableClause, counted_matched: bool = False) -> None:
+    def _know_keys(
+        self, table: Table, keys: sa.TableClause, held: int, counted_matched: bool = False
+    ) -> None:
+        """Note the rows of a table that `held` entries of its key table stand for."""
         rows = sql.rows_of(table)
-        counted = self.keys.count(table, keys, sql.count(self.connection, keys))
+        counted = self.keys.count(table, keys, held)
         self._know(
             RowSet(table, rows, stands_in(self.session, table, rows, keys), counted, keys),
             counted_matched,

@@ -23,6 +23,7 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+from yeldro.engines.catalogue_rows import RowsByTable, by_table
 from yeldro.engines.code_names import names_in, unquoted
 
 if TYPE_CHECKING:
@@ -36,17 +37,18 @@ FROM information_schema.TABLES
 WHERE TABLE_SCHEMA = %s AND TABLE_TYPE NOT IN ('SEQUENCE', 'TEMPORARY')
 """
 _COLUMNS = """
-SELECT COLUMN_NAME AS name, COLUMN_TYPE AS type, IS_NULLABLE = 'YES' AS nullable,
+SELECT TABLE_NAME AS of_table, COLUMN_NAME AS name, COLUMN_TYPE AS type,
+       IS_NULLABLE = 'YES' AS nullable,
        COLUMN_DEFAULT AS default_value, EXTRA AS extra, CHARACTER_SET_NAME AS charset,
        COLLATION_NAME AS collation, GENERATION_EXPRESSION AS expression
 FROM information_schema.COLUMNS
-WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s ORDER BY ORDINAL_POSITION
+WHERE TABLE_SCHEMA = %s{which} ORDER BY ORDINAL_POSITION
 """
 _INDEXES = """
-SELECT INDEX_NAME AS name, NON_UNIQUE = 0 AS is_unique, COLUMN_NAME AS column_name,
-       SUB_PART AS part, INDEX_TYPE AS type
+SELECT TABLE_NAME AS of_table, INDEX_NAME AS name, NON_UNIQUE = 0 AS is_unique,
+       COLUMN_NAME AS column_name, SUB_PART AS part, INDEX_TYPE AS type
 FROM information_schema.STATISTICS
-WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s
+WHERE TABLE_SCHEMA = %s{which}
 ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX
 """
 _LINKS = """
@@ -83,9 +85,10 @@ SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM informatio
 WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
 """
 _TRIGGERS = """
-SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event
+SELECT EVENT_OBJECT_TABLE AS of_table, TRIGGER_NAME AS name,
+       LOWER(EVENT_MANIPULATION) AS event
 FROM information_schema.TRIGGERS
-WHERE EVENT_OBJECT_SCHEMA = %s AND EVENT_OBJECT_TABLE = %s ORDER BY TRIGGER_NAME
+WHERE EVENT_OBJECT_SCHEMA = %s{which} ORDER BY TRIGGER_NAME
 """
 
 
@@ -116,6 +119,7 @@ class MariadbCatalogue:
         self._tables: dict[TableName, Table] = {}
         self._keys: tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]] | None = None
         self._engines: dict[str, bool] | None = None
+        self._kinds_of_rows: dict[tuple[str, str], RowsByTable[str]] = {}
 
     def table_names(self) -> tuple[TableName, ...]:
         return tuple(sorted(TableName(name) for name in self._list(self._database)))
@@ -160,6 +164,20 @@ class MariadbCatalogue:
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
 
+    def _of_table(self, statement: str, name: TableName) -> Sequence[Any]:
+        """Return the rows of one kind of a table."""
+        schema, bare = self.place_of(name)
+        if (statement, schema) not in self._kinds_of_rows:
+            column = "EVENT_OBJECT_TABLE" if statement is _TRIGGERS else "TABLE_NAME"
+            one = statement.replace("{which}", f" AND {column} = %s")
+            every = statement.replace("{which}", "")
+            self._kinds_of_rows[statement, schema] = RowsByTable(
+                lambda table: self._rows(one, schema, table),
+                lambda: by_table(self._rows(every, schema), lambda row: row.of_table),
+                len(self._list(schema)),
+            )
+        return self._kinds_of_rows[statement, schema].of(bare)
+
     def place_of(self, name: TableName) -> tuple[str, str]:
         return name.schema or self._database, name.name
 
@@ -174,10 +192,10 @@ class MariadbCatalogue:
     def _read(self, name: TableName) -> Table:
         schema, bare = self.place_of(name)
         row = self._list(schema)[bare]
-        columns = tuple(map(_column, self._rows(_COLUMNS, schema, bare)))
+        columns = tuple(map(_column, self._of_table(_COLUMNS, name)))
         nullable = {column.name for column in columns if column.nullable}
         indexes, keys = [], []
-        for index, grouped in groupby(self._rows(_INDEXES, schema, bare), lambda part: part.name):
+        for index, grouped in groupby(self._of_table(_INDEXES, name), lambda part: part.name):
             parts = list(grouped)
             whole = all(part.part is None and part.column_name for part in parts)
             listed = tuple(part.column_name for part in parts) if whole else ()
@@ -194,7 +212,7 @@ class MariadbCatalogue:
             candidate_keys=tuple(keys),
             foreign_keys=tuple(key for key in links if key),
             triggers=tuple(
-                Trigger(each.name, each.event) for each in self._rows(_TRIGGERS, schema, bare)
+                Trigger(each.name, each.event) for each in self._of_table(_TRIGGERS, name)
             ),
             indexes=tuple(indexes),
             kind=_KINDS.get(row.type, row.type.lower()),

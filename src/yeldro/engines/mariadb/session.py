@@ -313,24 +313,30 @@ class MariadbSession(StandardSession):
             if column.type.startswith("enum")
         ]
 
-    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+    def missing_privileges(
+        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
+    ) -> list[str]:
         """Return what the server denies when it is asked to explain such a statement."""
-        rows = sql.rows_of(table)
-        statement: sa.Delete | sa.Update = sa.delete(rows).where(sa.false())
-        wanted = f"DELETE on {table.name}"
-        if changed is not None:
-            statement = sa.update(rows).where(sa.false())
-            statement = statement.values({rows.c[name]: sa.null() for name in changed})
-            wanted = f"UPDATE ({', '.join(changed)}) on {table.name}"
-        written = statement.compile(dialect=self.connection.dialect)
-        try:  # a read-only transaction refuses even the question
-            with self.connection.engine.connect() as another:
-                another.exec_driver_sql(f"EXPLAIN {written}", written.params)
-        except sa.exc.DBAPIError as error:
-            if told(error)[0] in (1142, 1143):
-                return wanted
-            raise
-        return ""
+        missing = []
+        # A read-only transaction refuses even the question.
+        with self.connection.engine.connect() as another:
+            for table, changed in wanted:
+                try:
+                    another.exec_driver_sql(f"EXPLAIN {self._example(table, changed)}")
+                except sa.exc.DBAPIError as error:
+                    if told(error)[0] not in (1142, 1143):
+                        raise
+                    columns = f"UPDATE ({', '.join(changed)})" if changed is not None else "DELETE"
+                    missing.append(f"{columns} on {table.name}")
+        return missing
+
+    def _example(self, table: Table, changed: Collection[str] | None) -> str:
+        """Return a statement that would change or remove no row, but needs the privilege."""
+        name = self._name(table.name)
+        if changed is None:
+            return f"DELETE FROM {name} WHERE 1 = 0"
+        columns = ", ".join(f"{self._quote(each)} = NULL" for each in changed)
+        return f"UPDATE {name} SET {columns} WHERE 1 = 0"
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
         return told(error)[1]

@@ -6,7 +6,7 @@ A table that the search path finds is named without its schema; any other is nam
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +21,7 @@ from yeldro.core.model.schema import (
     TableName,
     Trigger,
 )
+from yeldro.engines.catalogue_rows import RowsByTable, by_table
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -52,8 +53,9 @@ WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_t%%'
 """
 _COLUMNS = """
-SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod) AS type, a.attnotnull,
-       a.attgenerated, pg_get_expr(d.adbin, d.adrelid) AS default_value,
+SELECT a.attrelid AS of_table, a.attnum, a.attname,
+       format_type(a.atttypid, a.atttypmod) AS type, a.attnotnull, a.attgenerated,
+       pg_get_expr(d.adbin, d.adrelid) AS default_value,
        CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text END
            AS collation,
        EXISTS (SELECT 1 FROM pg_collation AS n
@@ -66,14 +68,14 @@ SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod) AS type, a.attn
 FROM pg_attribute AS a
 JOIN pg_type AS t ON t.oid = a.atttypid
 LEFT JOIN pg_attrdef AS d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
-WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
+WHERE a.attrelid {which} AND a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attnum
 """
 _INDEXES = """
-SELECT c.relname, i.indkey::int2[] AS attnums, i.indnkeyatts, i.indisprimary, i.indisunique,
-       i.indpred IS NOT NULL AS partial
+SELECT i.indrelid AS of_table, c.relname, i.indkey::int2[] AS attnums, i.indnkeyatts,
+       i.indisprimary, i.indisunique, i.indpred IS NOT NULL AS partial
 FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indexrelid
-WHERE i.indrelid = %s AND i.indisvalid ORDER BY i.indisprimary DESC, c.relname
+WHERE i.indrelid {which} AND i.indisvalid ORDER BY i.indisprimary DESC, c.relname
 """
 _FOREIGN_KEYS = """
 SELECT k.conname, k.conrelid, k.confrelid, k.confdeltype, k.condeferrable,
@@ -105,14 +107,20 @@ SELECT inhrelid FROM parts
 _FOREIGN_PARTS = f"""
 SELECT 1 FROM ({_PARTS}) AS p JOIN pg_class ON oid = inhrelid WHERE relkind = 'f' LIMIT 1
 """
-_TRIGGERS = f"""
+_TRIGGERS = """
+SELECT tgrelid AS of_table, tgname AS name, tgtype & 8 > 0 AS on_delete,
+       tgtype & 16 > 0 AS on_update, tgtype & 4 > 0 AS on_insert
+FROM pg_trigger WHERE NOT tgisinternal AND tgtype & 28 > 0 AND tgrelid {which}
+UNION ALL
+SELECT ev_class, rulename, ev_type = '4', ev_type = '2', ev_type = '3' FROM pg_rewrite
+WHERE ev_class {which} AND rulename <> '_RETURN'
+ORDER BY 2
+"""
+_TRIGGERS_OF_PARTS = f"""
 SELECT DISTINCT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update,
        tgtype & 4 > 0 AS on_insert
-FROM pg_trigger WHERE NOT tgisinternal AND tgtype & 28 > 0 AND (tgrelid = %s OR tgrelid IN (
-    SELECT inhrelid FROM ({_PARTS}) AS p JOIN pg_class ON oid = inhrelid WHERE relispartition))
-UNION ALL
-SELECT rulename, ev_type = '4', ev_type = '2', ev_type = '3' FROM pg_rewrite
-WHERE ev_class = %s AND rulename <> '_RETURN'
+FROM pg_trigger WHERE NOT tgisinternal AND tgtype & 28 > 0 AND tgrelid IN (
+    SELECT inhrelid FROM ({_PARTS}) AS p JOIN pg_class ON oid = inhrelid WHERE relispartition)
 ORDER BY 1
 """
 
@@ -126,6 +134,7 @@ class PostgresqlCatalogue:
         self._listed: dict[TableName, Any] | None = None
         self._tables: dict[TableName, Table] = {}
         self._keys: tuple[dict[int, list[Any]], dict[int, list[Any]]] | None = None
+        self._kinds_of_rows: dict[str, RowsByTable[int]] = {}
 
     def table_names(self) -> tuple[TableName, ...]:
         """Return tables, views and the like; a partition counts as part of its table."""
@@ -193,8 +202,39 @@ class PostgresqlCatalogue:
         """Return a table's object id."""
         return int(self._list()[name].oid)
 
+    def not_to_remove_from(self, names: Sequence[TableName]) -> list[TableName]:
+        """Return those of some tables from which this role may not remove rows."""
+        query = (
+            "SELECT u.oid FROM unnest(%s::oid[]) AS u (oid)"
+            " WHERE NOT has_table_privilege(u.oid, 'DELETE')"
+        )
+        oids = [self.oid_of(name) for name in names]
+        return [self._by_oid[row.oid] for row in self._rows(query, oids)] if oids else []
+
+    def not_to_change(self, name: TableName, columns: Iterable[str]) -> list[str]:
+        """Return those of some columns of a table that this role may not change."""
+        query = (
+            "SELECT u.name FROM unnest(%s::text[]) AS u (name)"
+            " WHERE NOT has_column_privilege(%s::oid, u.name, 'UPDATE')"
+        )
+        return [row.name for row in self._rows(query, list(columns), self.oid_of(name))]
+
     def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
+
+    def _of_table(self, statement: str, oid: int) -> Sequence[sa.Row[Any]]:
+        """Return the rows of one kind of a table."""
+        if statement not in self._kinds_of_rows:
+            one = statement.replace("{which}", "= %s")
+            every = statement.replace("{which}", "= ANY (%s::oid[])")
+            marks = one.count("%s")
+            oids = [row.oid for row in self._list().values()]
+            self._kinds_of_rows[statement] = RowsByTable(
+                lambda table: self._rows(one, *[table] * marks),
+                lambda: by_table(self._rows(every, *[oids] * marks), lambda row: row.of_table),
+                len(oids),
+            )
+        return self._kinds_of_rows[statement].of(oid)
 
     def _list(self) -> dict[TableName, Any]:
         if self._listed is None:
@@ -210,7 +250,7 @@ class PostgresqlCatalogue:
         kind = _KINDS[row.relkind]
         if (row.relkind == "p" or row.inherited) and self._rows(_FOREIGN_PARTS, row.oid):
             kind = "table with a foreign table among its parts"
-        info = self._rows(_COLUMNS, row.oid)
+        info = self._of_table(_COLUMNS, row.oid)
         names = {each.attnum: each.attname for each in info}
         columns = tuple(
             Column(
@@ -227,7 +267,7 @@ class PostgresqlCatalogue:
         )
         nullable = {column.name for column in columns if column.nullable}
         indexes, keys = [], []
-        for index in self._rows(_INDEXES, row.oid):
+        for index in self._of_table(_INDEXES, row.oid):
             listed = [names.get(number) for number in index.attnums[: index.indnkeyatts]]
             plain = tuple(str(each) for each in listed if each)
             complete = len(plain) == len(listed)
@@ -242,7 +282,7 @@ class PostgresqlCatalogue:
             foreign_keys=tuple(
                 self._foreign_key(each) for each in self._foreign_key_rows()[0][row.oid]
             ),
-            triggers=tuple(self._triggers(row.oid)),
+            triggers=tuple(self._triggers(row)),
             indexes=tuple(indexes),
             row_id_columns=_ROW_IDS.get(row.relkind, ()),
             kind=kind,
@@ -286,13 +326,19 @@ class PostgresqlCatalogue:
         oid = self._list()[name].oid
         return {oid, *(row.inhrelid for row in self._rows(_PARTS, oid))}
 
-    def _triggers(self, oid: int) -> list[Trigger]:
+    def _triggers(self, listed: Any) -> list[Trigger]:
         """Return triggers and rules, also those of partitions, which run for the table's rows.
 
         A trigger for several events is listed for each.
         """
+        rows = list(self._of_table(_TRIGGERS, listed.oid))
+        if listed.relkind == "p":
+            own = {tuple(row)[1:] for row in rows}
+            parts = self._rows(_TRIGGERS_OF_PARTS, listed.oid)
+            rows += [row for row in parts if tuple(row) not in own]
+            rows.sort(key=lambda row: str(row.name))
         found = []
-        for row in self._rows(_TRIGGERS, oid, oid, oid):
+        for row in rows:
             found += [Trigger(row.name, "delete")] if row.on_delete else []
             found += [Trigger(row.name, "update")] if row.on_update else []
             found += [Trigger(row.name, "insert")] if row.on_insert else []

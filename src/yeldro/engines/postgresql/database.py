@@ -132,8 +132,7 @@ def _look_only(
     del cursor, statement, parameters, context  # the cursor may be a server-side one
     if connection.get_execution_options().get(LOOKING):
         raw = connection.connection.cursor()
-        raw.execute("SAVEPOINT yeldro_look")
-        raw.execute("SET LOCAL transaction_read_only = on")
+        raw.execute("SAVEPOINT yeldro_look; SET LOCAL transaction_read_only = on")
         raw.close()
 
 

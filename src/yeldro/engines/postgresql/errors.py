@@ -19,6 +19,7 @@ from yeldro.core.model.errors import (
 )
 
 STOPPED = "57014"  # query_canceled
+_NO_ROOM = "53200"  # out_of_memory
 
 
 def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
@@ -43,6 +44,14 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
         return StatementTimeout(
             f"A statement took longer than {limit:g} seconds and was stopped.",
             "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
+            data=ROLLED_BACK,
+        )
+    if state == _NO_ROOM and "shared memory" in reason:
+        return DatabaseFailure(
+            "The server has no room for more locks: a transaction locks every table that it looks "
+            "at and all of its indexes, and this one reaches too many.",
+            "Raise max_locks_per_transaction and restart the server, or name fewer tables with "
+            "‹follow›.",
             data=ROLLED_BACK,
         )
     if state == "25006" or "during recovery" in reason:

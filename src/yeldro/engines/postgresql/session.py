@@ -308,20 +308,17 @@ class PostgresqlSession(StandardSession):
         ]
         return [int(rows) for rows in self.connection.execute(sa.select(*counts)).one()]
 
-    def missing_privileges(self, table: Table, changed: Collection[str] | None) -> str:
+    def missing_privileges(
+        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
+    ) -> list[str]:
         """Return what the server's has_…_privilege functions deny."""
-        oid = self.catalogue.oid_of(table.name)
-        if changed is None:
-            query = "SELECT has_table_privilege(%s::oid, 'DELETE')"
-            allowed = self.connection.exec_driver_sql(query, (oid,)).scalar_one()
-            return "" if allowed else f"DELETE on {table.name}"
-        query = "SELECT has_column_privilege(%s::oid, %s::text, 'UPDATE')"
-        denied = [
-            name
-            for name in changed
-            if not self.connection.exec_driver_sql(query, (oid, name)).scalar_one()
-        ]
-        return f"UPDATE ({', '.join(denied)}) on {table.name}" if denied else ""
+        removed = [table.name for table, changed in wanted if changed is None]
+        missing = [f"DELETE on {name}" for name in self.catalogue.not_to_remove_from(removed)]
+        for table, changed in wanted:
+            denied = self.catalogue.not_to_change(table.name, changed) if changed else []
+            if denied:
+                missing.append(f"UPDATE ({', '.join(denied)}) on {table.name}")
+        return missing
 
     def is_comparable(self, column: Column) -> bool:
         """True if the type has an order; types without one cannot be grouped either."""

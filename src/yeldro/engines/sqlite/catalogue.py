@@ -90,6 +90,10 @@ class SqliteCatalogue:
     def has_table(self, name: TableName) -> bool:
         return name.schema is None and name.name in self._listed()
 
+    def has_spelling(self, name: str) -> bool:
+        """True if a table is called `name` in any case: to SQLite that is one name."""
+        return _folded(name) in self._spelling()
+
     def table(self, name: TableName) -> Table:
         if name.name not in self._tables:
             self._tables[name.name] = self._read(name.name)

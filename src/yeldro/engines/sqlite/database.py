@@ -278,11 +278,10 @@ class SqliteSession(StandardSession):
 
     def _free_name(self) -> str:
         """Return a name for a temporary table that hides no table of the user's."""
-        taken = {table.name.lower() for table in self.catalogue.table_names()}
         while True:
             self._key_tables += 1
             name = f"yeldro_keys_{self._key_tables}"
-            if name not in taken:
+            if not self.catalogue.has_spelling(name):
                 return name
 
     def note_surplus(

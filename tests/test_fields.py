@@ -25,6 +25,7 @@ from yeldro.formats.fields import CLEANUP, Field
 NAME = st.text(st.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_size=8).filter(
     lambda text: text == text.strip() and not set(text) & set(",:=")
 )
+EMPTYING = {"truncate", "keep_survivors", "by_partition"}  # of which one at a time
 RULE = st.sampled_from(["fullest", "referenced"]) | NAME.map("lowest:{}".format)
 RELATED = NAME | st.tuples(NAME, NAME, NAME).map("{0[0]}:{0[1]}={0[2]}".format)
 
@@ -49,6 +50,7 @@ def _values(field: Field) -> st.SearchStrategy[Any]:
 @st.composite
 def values(draw: st.DrawFn) -> dict[str, Any]:
     names = draw(st.sets(st.sampled_from(sorted(CLEANUP))))
+    names -= EMPTYING - {draw(st.sampled_from(sorted(EMPTYING)))}
     return {name: draw(_values(CLEANUP[name])) for name in sorted(names)}
 
 
@@ -69,7 +71,7 @@ def test_every_field_is_an_option_and_an_argument() -> None:
         return {option.name for option in command.params if option.name in CLEANUP}
 
     assert fields_of(remove.run) == set(CLEANUP)
-    acceptances = {"allow_trigger", "no_way_back", "add_constraint", "truncate"}
+    acceptances = {"allow_trigger", "no_way_back", "add_constraint", *EMPTYING}
     for command in (inspect.preview, remove.plan, files.script, remove.check):
         assert fields_of(command) == set(CLEANUP) - acceptances
     known = {**api.EqualityFields.__annotations__, **api.CleanupFields.__annotations__}
@@ -117,12 +119,12 @@ def test_a_file_and_a_saved_plan_can_truncate(yeldro: Yeldro, made: Any, tmp_pat
         assert "TRUNCATE" in yeldro("plan", "job.toml", db=database.url, code=3).err
         return
     assert yeldro("plan", "job.toml", "--json", db=database.url).one()["matched"] == 2
-    assert "drop truncate" in yeldro("script", "job.toml", db=database.url, code=3).err.lower()
+    assert "drop --truncate" in yeldro("script", "job.toml", db=database.url, code=3).err.lower()
     batches = ("run", "job.toml", "--batch", "1", "--yes")
     assert "--truncate" in yeldro(*batches, db=database.url, code=2).err
     file.write_text(one + '[[remove]]\nfrom = "spar"\nall_rows = true\n')
     for command in ("plan", "rehearse"):
-        assert "TRUNCATE goes alone" in yeldro(command, "job.toml", db=database.url, code=2).err
+        assert "--truncate goes alone" in yeldro(command, "job.toml", db=database.url, code=2).err
     file.write_text(one)
     yeldro("plan", "job.toml", "-o", "plan.json", db=database.url)
     before = database.contents()

@@ -83,6 +83,8 @@ class CleanupFields(EqualityFields, total=False):
     no_way_back: Names
     add_constraint: bool
     truncate: bool
+    keep_survivors: bool
+    by_partition: bool
 
 
 def cleanup(

@@ -138,7 +138,7 @@ what_options = _all(
 
 ripple_options = _all(*_options(*fields.DEPENDENTS))
 add_constraint_option = option(fields.ADD_CONSTRAINT)
-truncate_option = option(fields.TRUNCATE)
+emptying_options = _all(*_options(*fields.EMPTYING))
 batch_options = _all(
     option(fields.BATCHES[0], type=click.IntRange(min=1)),
     option(fields.BATCHES[1]),

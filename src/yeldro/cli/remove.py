@@ -178,7 +178,7 @@ def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
     if typed.strip() != table:
         raise CountMismatch(
             f"You typed {typed.strip()!r}, and the table is {table}.",
-            "Drop --truncate to remove the rows in a transaction.",
+            "Without --truncate and --by-partition the rows go in a transaction.",
             data=UNCHANGED,
         )
     accepted = replace(cleanup, no_way_back=(*cleanup.no_way_back, table))

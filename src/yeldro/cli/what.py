@@ -32,7 +32,7 @@ _CHOOSES = tuple(name for name in CLEANUP if name not in ("allow_trigger", "no_w
 _ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
 _NOT_ASKED = (
     "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect", "yes", "allow_more",
-    "batch", "pause", "batch_seconds", "truncate",
+    "batch", "pause", "batch_seconds", "truncate", "keep_survivors", "by_partition",
 )  # fmt: skip
 
 

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.facts import Truncation
 from yeldro.core.model.errors import Fault, Refused
 
 if TYPE_CHECKING:
@@ -196,14 +195,6 @@ class StandardSession:
         listed = ", ".join(f"{self._quote(own)} AS {self._quote(new)}" for new, own in columns)
         source = self._name(table.name)
         return f"CREATE TABLE {self._name(name)} AS SELECT {listed} FROM {source} WHERE 1 = 0"
-
-    def truncation(self, table: Table) -> Truncation:
-        """Forbid it: the system has no such statement."""
-        del table
-        return Truncation((f"{self.traits.name} has no TRUNCATE",))
-
-    def truncate(self, table: Table) -> None:
-        self.connection.exec_driver_sql(f"TRUNCATE TABLE {self._name(table.name)}")
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
         """Return nothing: everybody sees the whole catalogue."""

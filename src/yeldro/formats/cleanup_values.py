@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
+from yeldro.core.database.facts import Emptying
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
@@ -14,7 +15,7 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.selection import RelatedTable, Selection
-from yeldro.formats.fields import CLEANUP, EQUALITY, KINDS, Field
+from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, KINDS, Field
 
 Reading = Callable[[str], AbstractContextManager[None]]
 
@@ -37,7 +38,7 @@ _OUTSIDE_SELECTION = (
     "allow_trigger",
     "no_way_back",
     "add_constraint",
-    "truncate",
+    *(field.name for field in EMPTYING),
 )
 
 
@@ -79,8 +80,19 @@ def cleanup_from(
         allowed_triggers=others["allow_trigger"],
         no_way_back=others["no_way_back"],
         add_constraint=others["add_constraint"],
-        truncate=others["truncate"],
+        emptying=_emptying(others),
     )
+
+
+def _emptying(values: Mapping[str, Any]) -> Emptying | None:
+    """Return how the table is emptied, None if rows are removed by DELETE."""
+    chosen = [field.name for field in EMPTYING if values[field.name]]
+    if len(chosen) > 1:
+        first, second = chosen[:2]
+        raise UsageError(
+            f"‹{first}› and ‹{second}› are two ways to do the same.", "Keep one of them."
+        )
+    return Emptying(chosen[0]) if chosen else None
 
 
 def values_of(cleanup: Cleanup) -> dict[str, Any]:
@@ -93,8 +105,8 @@ def values_of(cleanup: Cleanup) -> dict[str, Any]:
         "allow_trigger": cleanup.allowed_triggers,
         "no_way_back": cleanup.no_way_back,
         "add_constraint": cleanup.add_constraint,
-        "truncate": cleanup.truncate,
     }
+    outside |= {field.name: cleanup.emptying == field.name for field in EMPTYING}
     outside |= {field.name: getattr(selection.same, field.name) for field in EQUALITY}
     values = {}
     for name in CLEANUP:

@@ -112,11 +112,20 @@ NO_WAY_BACK = Field(
 ADD_CONSTRAINT = Field(
     "add_constraint", "flag", "Duplicates: add the constraint that keeps new ones out."
 )
-TRUNCATE = Field("truncate", "flag", "All rows: empty the table by the system's TRUNCATE.")
+EMPTYING = (
+    Field("truncate", "flag", "All rows: empty the table by the system's TRUNCATE."),
+    Field(
+        "keep_survivors", "flag", "Set the rows that stay aside, empty the table, and write them "
+        "back: quicker where most rows go."
+    ),
+    Field(
+        "by_partition", "flag", "Empty a partition at once where all of its rows go."
+    ),
+)  # fmt: skip
 
 CLEANUP = {
     field.name: field
-    for field in (*SELECTION, *DEPENDENTS, ALLOW_TRIGGER, NO_WAY_BACK, ADD_CONSTRAINT, TRUNCATE)
+    for field in (*SELECTION, *DEPENDENTS, ALLOW_TRIGGER, NO_WAY_BACK, ADD_CONSTRAINT, *EMPTYING)
 }
 
 BATCHES = (

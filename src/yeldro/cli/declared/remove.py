@@ -63,7 +63,7 @@ def rehearse(**options: Any) -> None:
 @opt.triggers_option
 @opt.no_way_back_option
 @opt.add_constraint_option
-@opt.truncate_option
+@opt.emptying_options
 @opt.batch_options
 @opt.allow_more_option
 @click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -90,19 +91,31 @@ class TableLocks:
 NOTHING = TableLocks()
 
 
+class Emptying(StrEnum):
+    """A quicker way than DELETE, named like the option that asks for it."""
+
+    TRUNCATE = "truncate"
+    KEEP_SURVIVORS = "keep_survivors"
+    BY_PARTITION = "by_partition"
+
+
 @dataclass(frozen=True)
-class Truncation:
-    """How a system empties a table at once.
+class Consequences:
+    """What emptying a table at once means on a system.
 
     Args:
         forbidden: what stands in the way, as phrases; empty if nothing does.
         commits_by_itself: it ends the transaction, so nothing can be rolled back.
         notes: what to know before, as sentences.
+        beside_others: other tables may reference it, and other steps may go before and after.
+        cost_of_writing: how many rows are removed in the time that writing one back takes, about.
     """
 
     forbidden: tuple[str, ...] = ()
     commits_by_itself: bool = False
     notes: tuple[str, ...] = ()
+    beside_others: bool = False
+    cost_of_writing: int = 1
 
 
 @dataclass(frozen=True)

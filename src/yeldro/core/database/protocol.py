@@ -17,12 +17,14 @@ if TYPE_CHECKING:
 
     from yeldro.core.database.facts import (
         ChangeCount,
+        Consequences,
+        Emptying,
         LastingEffect,
         Part,
         RowRefusal,
         Traits,
-        Truncation,
     )
+    from yeldro.core.database.sql import Predicate
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
 
@@ -221,9 +223,6 @@ class RowChanges(Protocol):
             columns: the new table's names, each with the column of `table` that it is like.
         """
 
-    def truncate(self, table: Table) -> None:
-        """Empty a table at once."""
-
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
         """Insert rows that were removed, with their keys even where the system generates keys.
 
@@ -279,11 +278,35 @@ class RowLocks(Protocol):
         """
 
 
+class EmptyingTables(Protocol):
+    """Ways to remove many rows of a table at once; nobody else can use the table meanwhile."""
+
+    def means(self, how: Emptying, table: Table) -> Consequences:
+        """Return what it means to empty a table in this way, or what forbids it."""
+
+    def truncate(self, table: Table) -> None:
+        """Empty a table."""
+
+    def keep_only(self, table: Table, stays: Predicate) -> tuple[int, int]:
+        """Remove all rows but some: set these aside, empty the table, and write them back.
+
+        Returns:
+            The numbers of rows before and afterwards.
+
+        Raises:
+            CountMismatch: the rows that stay are not all as they were.
+        """
+
+    def empty_partitions(self, table: Table, goes: Predicate) -> int:
+        """Empty each partition of which all rows go; return the number of these rows."""
+
+
 class Knowledge(Protocol):
     """What the system knows and forbids, and what cannot be undone."""
 
-    def truncation(self, table: Table) -> Truncation:
-        """Return how this system would empty a table at once."""
+    @property
+    def emptying(self) -> EmptyingTables:
+        """The ways to remove many rows of a table at once."""
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
         """Return the tables that reference `table` and that this user does not see.
@@ -347,7 +370,10 @@ class Errors(Protocol):
         """Return the system's own words for an error, in one line."""
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        """True if the statement was stopped on its way: by its time limit, or by somebody."""
+        """True if the statement itself is not the reason.
+
+        It was stopped by its time limit or by somebody, or the server has no room for it.
+        """
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True if a commit that ended with this error may have taken effect all the same.

@@ -177,9 +177,9 @@ def _checked(job: Job) -> tuple[Cleanup]:
     cleanup = job.cleanups[0]
     if cleanup.selection.limit is not None:
         raise UsageError("‹batch› and ‹limit› both cut the rows.", "Keep one of them.")
-    if cleanup.truncate:
+    if cleanup.emptying:
         raise UsageError(
-            "‹truncate› empties the table at once, and ‹batch› removes rows in parts.",
+            f"‹{cleanup.emptying}› removes all rows at once, and ‹batch› in parts.",
             "Drop one of them.",
         )
     if cleanup.add_constraint:

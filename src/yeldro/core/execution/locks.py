@@ -8,6 +8,7 @@ decide which rows go are locked before they are read, unless a foreign key secur
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
@@ -19,8 +20,8 @@ from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
+from yeldro.core.planning.emptying import table_to_lock
 from yeldro.core.planning.job import Job, check_alone, with_error_context
-from yeldro.core.planning.truncation import table_to_lock
 from yeldro.core.selection.duplicates import kept_rows
 from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
 
@@ -37,8 +38,14 @@ def tables_to_lock(database: Database, job: Job) -> TableLocks:
     """
     check_alone(job)
     for cleanup in job.cleanups:
-        if cleanup.truncate:
-            return TableLocks(exclusive=table_to_lock(database, cleanup.selection))
+        if cleanup.emptying:
+            exclusive = table_to_lock(database, cleanup.emptying, cleanup.selection)
+            return replace(_that_must_not_change(database, job), exclusive=exclusive)
+    return _that_must_not_change(database, job)
+
+
+def _that_must_not_change(database: Database, job: Job) -> TableLocks:
+    """Return the tables that decide which rows go."""
     if database.traits.has_single_writer:
         return TableLocks()
     found: dict[TableName, None] = {}

@@ -65,10 +65,11 @@ def script_statements(
     Raises:
         Refused: the plan is blocked, or cannot be written as one script.
     """
-    if cleanup.truncate:
+    if cleanup.emptying:
         raise Refused(
-            "A script counts the rows that each statement affects, and TRUNCATE gives no count.",
-            "Drop truncate: all rows go by DELETE then.",
+            f"A script counts the rows that each statement affects, and ‹{cleanup.emptying}› gives "
+            f"no such count.",
+            f"Drop ‹{cleanup.emptying}›: the rows go by DELETE then.",
         )
     with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
         written = _writer(session)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.execution.emptying import empty, is_emptied
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.proofs import prove_groups_live
 from yeldro.core.model.counts import Ledger, Tally
@@ -23,10 +25,11 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
-from yeldro.core.planning.plan import Cleanup, Prepared, Work, missing_privileges
-from yeldro.core.planning.truncation import truncate
+from yeldro.core.planning.plan import Cleanup, Prepared, Work
+from yeldro.core.planning.ripple import missing_privileges
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table
     from yeldro.core.receipts.writer import ReceiptWriter
@@ -53,9 +56,10 @@ def check_means(
         name = prepared.plan.table
         if name not in (no_way_back or ()):
             raise NoWayBack(
-                f"TRUNCATE commits by itself on {session.traits.name}: what goes from {name} "
-                f"cannot be rolled back.",
-                f"Accept it with {Option('no_way_back', name).named}, or drop ‹truncate›.",
+                f"Emptying a table commits by itself on {session.traits.name}: what goes from "
+                f"{name} cannot be rolled back.",
+                f"Accept it with {Option('no_way_back', name).named}, or remove the rows by "
+                f"DELETE.",
                 name=name,
             )
         return [name]
@@ -148,14 +152,17 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     if prepared.deferred:
         session.defer_checks(prepared.deferred)
     before = session.change_count()
-    affected = []
-    for work, rows in _carried_out(session, prepared.work, truncating=cleanup.truncate):
+    affected, moved = [], 0
+    for work, rows, more in _carried_out(session, prepared, cleanup.emptying):
         check_step(work.step, rows, work.rows.table)
         affected.append(rows)
+        moved += more
     session.run_deferred()
     tally = Tally(prepared.plan.steps, tuple(affected))
-    if cleanup.truncate:  # the system counts no rows, and the table is empty
+    if cleanup.emptying and before.total is None:  # the system counts no such rows
         return tally, Ledger(tally.by_table({}))
+    if before.total is not None:
+        before = replace(before, total=before.total + moved)
     ledger = read_ledger(before, session.change_count(), tally)
     fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
     check_ledger(ledger, fired, cleanup.allowed_triggers)
@@ -165,20 +172,28 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
 
 
 def _carried_out(
-    session: Session, works: Iterable[Work], *, truncating: bool
-) -> Iterator[tuple[Work, int]]:
-    """Execute the steps; yield each with the number of rows it affected."""
-    for at_once, some in groupby(works, lambda work: work.at_once):
+    session: Session, prepared: Prepared, emptying: Emptying | None
+) -> Iterator[tuple[Work, int, int]]:
+    """Execute the steps.
+
+    Yields:
+        Each step with the number of rows it affected, and how many more the database counts
+        because rows that stay were written again.
+    """
+    for at_once, some in groupby(prepared.work, lambda work: work.at_once):
         if at_once:
             together = list(some)
             counts = session.change_at_once([_update_of(each) for each in together])
-            yield from zip(together, counts, strict=True)
+            for work, rows in zip(together, counts, strict=True):
+                yield work, rows, 0
             continue
         for work in some:
-            if truncating:
-                yield work, truncate(session, work.rows.table, work.step.rows)
+            if emptying and is_emptied(work, prepared):
+                before = session.change_count().total or 0
+                rows = empty(session, emptying, work)
+                yield work, rows, (session.change_count().total or 0) - before - rows
             else:
-                yield work, _execute(session, work)
+                yield work, _execute(session, work), 0
 
 
 def _execute(session: Session, work: Work) -> int:

@@ -39,7 +39,7 @@ def split_by_heir(database: Database, job: Job) -> Job:
     with database.reading() as session:
         table = find_table(session.catalogue, selection.table)
         whole = selection.duplicates_by or selection.limit is not None or selection.orphans
-        if not table.heirs or whole or cleanup.truncate or selection.batch is not None:
+        if not table.heirs or whole or cleanup.emptying or selection.batch is not None:
             return job
         parts = [_only(cleanup, str(name)) for name in _children_first(session, table)]
         found = [part for part in parts if _matches(session, part)] or parts[:1]

@@ -154,15 +154,16 @@ def what_follows(plans: Sequence[Plan]) -> tuple[tuple[str, ...], ...]:
 
 
 def check_alone(job: Job) -> None:
-    """Refuse TRUNCATE among several cleanups: it locks its table, and may commit by itself.
+    """Refuse to empty a table among several cleanups: it is locked, and may commit by itself.
 
     Raises:
-        UsageError: one of several cleanups is to truncate.
+        UsageError: one of several cleanups is to empty its table.
     """
-    if len(job.cleanups) > 1 and any(each.truncate for each in job.cleanups):
+    found = [each.emptying for each in job.cleanups if each.emptying]
+    if found and len(job.cleanups) > 1:
         raise UsageError(
-            "TRUNCATE goes alone, and this is one of several removes.",
-            "Run it on its own, or drop truncate: all rows go by DELETE then.",
+            f"‹{found[0]}› goes alone, and this is one of several removes.",
+            f"Run it on its own, or drop ‹{found[0]}›: the rows go by DELETE then.",
         )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -11,15 +11,21 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.database.facts import Truncation
+from yeldro.core.database.facts import Consequences, Emptying
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import told_rows
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.emptying import (
+    check_emptying,
+    check_only_step,
+    check_selection,
+    quicker_way,
+)
 from yeldro.core.planning.order import Order, removal_order, unordered
-from yeldro.core.planning.ripple import Ripple, count_dependents, trace
+from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
 from yeldro.core.planning.treatment import (
     Cause,
     Choices,
@@ -29,7 +35,6 @@ from yeldro.core.planning.treatment import (
     Treatment,
     reach,
 )
-from yeldro.core.planning.truncation import check_selection, check_truncation
 from yeldro.core.selection.groups import inexact
 from yeldro.core.selection.selection import MatchedRows, Selection, resolve
 
@@ -55,7 +60,7 @@ class Cleanup:
         allowed_triggers: triggers whose changes to other rows the user accepts.
         no_way_back: tables without transactions whose removals the user accepts, though they
             cannot be rolled back.
-        truncate: empty the whole table by TRUNCATE.
+        emptying: a quicker way than DELETE, if one was asked for.
         add_constraint: add the constraint that keeps such duplicates out.
     """
 
@@ -65,7 +70,7 @@ class Cleanup:
     allowed_triggers: tuple[str, ...] = ()
     no_way_back: tuple[str, ...] = ()
     add_constraint: bool = False
-    truncate: bool = False
+    emptying: Emptying | None = None
 
 
 @dataclass(frozen=True)
@@ -195,13 +200,13 @@ def prepare(
             "‹repoint› moves rows to the kept one of duplicates, and no duplicates are chosen.",
             "Add ‹duplicates_by› COLUMNS, or drop ‹repoint›.",
         )
-    if cleanup.truncate:
-        check_selection(cleanup.selection)
+    if cleanup.emptying:
+        check_selection(cleanup.emptying, cleanup.selection)
     matched = resolve(cleanup.selection, session)
-    truncation = (
-        check_truncation(session, matched.table, cleanup.selection.table)
-        if cleanup.truncate
-        else Truncation()
+    emptied = (
+        check_emptying(session, cleanup.emptying, matched.table, cleanup.selection)
+        if cleanup.emptying
+        else Consequences()
     )
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
@@ -210,21 +215,26 @@ def prepare(
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
+    table_rows = sql.count(session.connection, matched.rows) if explain else 0
+    steps = tuple(each.step for each in work)
+    quicker = "" if cleanup.emptying else quicker_way(session, matched.table, table_rows, steps)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
-        table_rows=sql.count(session.connection, matched.rows) if explain else 0,
+        table_rows=table_rows,
         total=sum(each.step.rows for each in work if not each.step.auxiliary),
-        steps=tuple(each.step for each in work),
+        steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*truncation.notes, *_warnings(session, cleanup, ripple)),
+        warnings=(*emptied.notes, *filter(None, [quicker]), *_warnings(session, cleanup, ripple)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
         reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
-        commits_by_itself=truncation.commits_by_itself,
+        commits_by_itself=emptied.commits_by_itself,
     )
+    if cleanup.emptying and not plan.blocked:
+        check_only_step(cleanup.emptying, emptied, plan.steps)
     return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
 
 
@@ -430,7 +440,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                 )
             if trigger.event == ("update" if event == "update" else "insert"):
                 warnings.append(_fired_again(found.table, trigger, event))
-    if not cleanup.truncate:  # that needs another one
+    if cleanup.emptying is not Emptying.TRUNCATE:  # that needs another one
         missing = missing_privileges(session, ripple)
         warnings += [f"A privilege is missing: {each}." for each in missing]
     return warnings
@@ -467,15 +477,6 @@ def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
     if not table.has_key:
         kept = f"{table.name} has no key, so what it changes in them is not kept in the receipt."
     return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
-
-
-def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
-    """Return the privileges that this user lacks for the cleanup, such as `DELETE on reading`."""
-    wanted: list[tuple[Table, Collection[str] | None]] = []
-    wanted += [(found.table, None) for found in ripple.removed.values()]
-    wanted += [(found.table, link.key.changed_columns) for link, found in ripple.detached.items()]
-    wanted += [(found.rows.table, list(found.changes)) for found in ripple.repointed]
-    return list(dict.fromkeys(session.missing_privileges(wanted)))
 
 
 def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:

@@ -8,7 +8,7 @@ a set that is used only once its condition is used directly.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -90,6 +90,15 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
         asked[link] = rows, depends_on(session, link, child, rows, parents)
     counted |= zip(asked, sql.counts(session.connection, list(asked.values())), strict=True)
     return {link: counted[link] for link in ripple.reach.links if counted.get(link)}
+
+
+def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
+    """Return the privileges that this user lacks for the cleanup, such as `DELETE on reading`."""
+    wanted: list[tuple[Table, Collection[str] | None]] = []
+    wanted += [(found.table, None) for found in ripple.removed.values()]
+    wanted += [(found.table, link.key.changed_columns) for link, found in ripple.detached.items()]
+    wanted += [(found.rows.table, list(found.changes)) for found in ripple.repointed]
+    return list(dict.fromkeys(session.missing_privileges(wanted)))
 
 
 def _is_only_way(ripple: Ripple, link: Link) -> bool:

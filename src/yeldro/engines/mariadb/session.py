@@ -19,14 +19,14 @@ from yeldro.core.database.facts import (
     RowRefusal,
     TableLocks,
     Traits,
-    Truncation,
 )
 from yeldro.core.database.identity import COPIES, ROW_HASH
-from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, DatabaseFailure, Fault, Refused
+from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import literals, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
 from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
+from yeldro.engines.mariadb.emptying import MariadbEmptying
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
 
@@ -34,10 +34,6 @@ if TYPE_CHECKING:
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table, TableName
 
-_COUNTERS = """
-SELECT COLUMN_NAME FROM information_schema.COLUMNS
-WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
-"""
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""
 _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
@@ -254,30 +250,9 @@ class MariadbSession(StandardSession):
             locks.append(f"{self._name(key.parent)} AS {sql.parent_alias(key)} {how}")
         self.connection.exec_driver_sql(f"LOCK TABLES {', '.join(locks)}")
 
-    def truncation(self, table: Table) -> Truncation:
-        """Note that the server commits before and after, and resets counters."""
-        counters = self.connection.exec_driver_sql(_COUNTERS, self.catalogue.place_of(table.name))
-        notes = ["TRUNCATE commits by itself: nothing can be rolled back, and the receipt is on "
-                 "disk before."]  # fmt: skip
-        notes += [f"The counter of {name} begins at 1 again." for (name,) in counters]
-        return Truncation(commits_by_itself=True, notes=tuple(notes))
-
-    def truncate(self, table: Table) -> None:
-        """Empty a table; the server does that completely or not at all.
-
-        Raises:
-            DatabaseFailure: nothing was done.
-        """
-        try:
-            super().truncate(table)
-        except sa.exc.DBAPIError as error:
-            if error.connection_invalidated or not sql.count(self.connection, sql.rows_of(table)):
-                raise
-            raise DatabaseFailure(
-                f"{table.name} could not be truncated: {self.reason(error)}.",
-                "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
-                data=UNCHANGED,
-            ) from error
+    @property
+    def emptying(self) -> MariadbEmptying:
+        return MariadbEmptying(self, self.catalogue)
 
     def unseen_references(self, table: Table) -> tuple[str, ...] | None:
         return self.catalogue.unseen_references(table.name)

@@ -19,11 +19,11 @@ from yeldro.core.database.facts import (
     RowRefusal,
     TableLocks,
     Traits,
-    Truncation,
 )
 from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
+from yeldro.engines.postgresql.emptying import PostgresqlEmptying
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.postgresql.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
@@ -46,22 +46,7 @@ _ALIKE = {
     **dict.fromkeys(("smallint", "integer", "bigint", "numeric", "real", "double precision"), "n"),
     **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
 }
-_OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
-_NO_TRUNCATE = """
-SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
-WHERE tgrelid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
-    AND NOT tgisinternal AND tgtype & 32 > 0
-UNION ALL
-SELECT 'the publication ' || p.pubname || ' does not tell its subscribers'
-FROM pg_publication AS p
-JOIN pg_publication_tables AS t ON t.pubname = p.pubname
-JOIN pg_class AS c ON c.relname = t.tablename
-JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
-WHERE c.oid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
-    AND NOT p.pubtruncate
-UNION ALL
-SELECT 'row-level security may hide rows of it' WHERE row_security_active(%(oid)s::oid)
-"""
+_OPERATOR, _CONNECTION, _RESOURCES = "57", "08", "53"  # classes of SQLSTATE
 _VOLATILE = """
 SELECT 'function ' || proname FROM pg_proc WHERE provolatile = 'v'
     AND proname = ANY(%(functions)s::text[]) AND oid >= 16384
@@ -76,11 +61,6 @@ SELECT 'cast to ' || typname FROM pg_cast JOIN pg_type AS t ON t.oid = casttarge
     JOIN pg_proc AS p ON p.oid = castfunc
 WHERE p.provolatile = 'v' AND (typname = ANY(%(types)s::text[]) OR castcontext = 'i')
 LIMIT 1
-"""
-_COUNTERS = """
-SELECT attname FROM pg_attribute
-WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
-  AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
 """
 _IN_AN_INDEX = 32  # columns at most
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
@@ -132,7 +112,8 @@ class PostgresqlSession(StandardSession):
         self._trigger_effects: TriggerEffects | None = None
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return getattr(error.orig, "sqlstate", None) == STOPPED
+        state = getattr(error.orig, "sqlstate", None) or ""
+        return state == STOPPED or state.startswith(_RESOURCES)
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True unless the server gives a reason other than an operator's request to stop."""
@@ -223,6 +204,10 @@ class PostgresqlSession(StandardSession):
             return _collated(value, parent.collation)
         return value
 
+    @property
+    def emptying(self) -> PostgresqlEmptying:
+        return PostgresqlEmptying(self, self.catalogue)
+
     def lock_tables(self, locks: TableLocks) -> None:
         """Lock tables before the first row is read, so that no late change is missed.
 
@@ -281,19 +266,6 @@ class PostgresqlSession(StandardSession):
         query = query.select_from(rows).where(condition)
         held = query.with_for_update(read=True, of=rows).subquery("yeldro_held")
         return sql.count(self.connection, held)
-
-    def truncation(self, table: Table) -> Truncation:
-        """Note that it can be rolled back, that counters go on, and what forbids it."""
-        oid = self.catalogue.oid_of(table.name)
-        forbidden = [row[0] for row in self.connection.exec_driver_sql(_NO_TRUNCATE, {"oid": oid})]
-        counters = [row[0] for row in self.connection.exec_driver_sql(_COUNTERS, {"oid": oid})]
-        notes = ["TRUNCATE locks everybody else out of the table until the commit."]
-        notes += [f"The counter of {name} continues where it is." for name in counters]
-        return Truncation(tuple(forbidden), notes=tuple(notes))
-
-    def truncate(self, table: Table) -> None:
-        only = "ONLY " if table.heirs else ""
-        self.connection.exec_driver_sql(f"TRUNCATE TABLE {only}{self._name(table.name)}")
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
         """Use one statement, as keys are checked at its end (postgresql.org/docs, 7.8.4)."""

@@ -49,6 +49,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
+from yeldro.engines.sqlite.emptying import SqliteEmptying
 from yeldro.engines.sqlite.groups import Groups
 from yeldro.engines.sqlite.surplus import note_surplus
 from yeldro.engines.sqlite.texts import (
@@ -73,7 +74,7 @@ _UNDECODABLE = "Could not decode to UTF-8"
 _RAISED = "user-defined function raised exception"  # only `well_formed` raises any
 _UTF_16 = {2: "utf-16-le", 3: "utf-16-be"}  # sqlite.org/fileformat2.html, 1.3.13
 _ENCODING_AT = 59
-_CACHED = 24_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
+_CACHED = 48_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
 _STEPS_BETWEEN_SIGNALS = 100_000
 
 
@@ -305,6 +306,10 @@ class SqliteSession(StandardSession):
         marks = ", ".join("?" * len(staged.c))
         insert = f"INSERT INTO temp.{staged.name} VALUES ({marks})"
         self.connection.exec_driver_sql(insert, list(rows))
+
+    @property
+    def emptying(self) -> SqliteEmptying:
+        return SqliteEmptying(self)
 
     def _raw(self) -> sqlite3.Connection:
         raw = self.connection.connection.driver_connection

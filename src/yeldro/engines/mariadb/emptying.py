@@ -1,0 +1,68 @@
+"""Emptying a table at once, which commits by itself."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import sqlalchemy as sa
+
+from yeldro.core.database import sql
+from yeldro.core.database.facts import Consequences, Emptying
+from yeldro.core.model.errors import UNCHANGED, DatabaseFailure, Fault
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table
+    from yeldro.engines.mariadb.catalogue import MariadbCatalogue
+
+_COUNTERS = """
+SELECT COLUMN_NAME FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND EXTRA LIKE '%%auto_increment%%'
+"""
+
+
+class MariadbEmptying:
+    """Ways to remove many rows of a table at once: TRUNCATE alone."""
+
+    def __init__(self, session: Session, catalogue: MariadbCatalogue) -> None:
+        self._session = session
+        self._catalogue = catalogue
+        self._connection = session.connection
+
+    def means(self, how: Emptying, table: Table) -> Consequences:
+        """Note that the server commits before and after, and resets counters."""
+        if how is not Emptying.TRUNCATE:
+            return Consequences(("MariaDB would commit when it is emptied, and the rest later",))
+        place = self._catalogue.place_of(table.name)
+        counters = self._connection.exec_driver_sql(_COUNTERS, place)
+        notes = ["TRUNCATE commits by itself: nothing can be rolled back, and the receipt is on "
+                 "disk before."]  # fmt: skip
+        notes += [f"The counter of {name} begins at 1 again." for (name,) in counters]
+        return Consequences(commits_by_itself=True, notes=tuple(notes))
+
+    def truncate(self, table: Table) -> None:
+        """Empty a table; the server does that completely or not at all.
+
+        Raises:
+            DatabaseFailure: nothing was done.
+        """
+        rows = sql.rows_of(table)
+        name = self._connection.dialect.identifier_preparer.format_table(rows)
+        try:
+            self._connection.exec_driver_sql(f"TRUNCATE TABLE {name}")
+        except sa.exc.DBAPIError as error:
+            if error.connection_invalidated or not sql.count(self._connection, rows):
+                raise
+            raise DatabaseFailure(
+                f"{table.name} could not be truncated: {self._session.reason(error)}.",
+                "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
+                data=UNCHANGED,
+            ) from error
+
+    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int]:
+        """Fail: it is refused before."""
+        raise Fault(f"the rows of {table.name} that stay cannot be set aside: {stays}")
+
+    def empty_partitions(self, table: Table, goes: sql.Predicate) -> int:
+        """Fail: it is refused before."""
+        raise Fault(f"no partition of {table.name} can be emptied: {goes}")

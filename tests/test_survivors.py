@@ -276,6 +276,31 @@ def test_whole_partitions_are_emptied_and_the_rest_is_removed(
     assert "is a partition of another table" in refused
 
 
+@pytest.mark.parametrize("made", ["mariadb"], indirect=True)
+def test_mariadb_empties_partitions_that_go_whole_if_that_is_accepted(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made("""
+        CREATE TABLE log (id INTEGER, g INTEGER NOT NULL, PRIMARY KEY (id, g))
+            PARTITION BY RANGE (g) (PARTITION `p``1` VALUES LESS THAN (10),
+                PARTITION p2 VALUES LESS THAN (20), PARTITION p3 VALUES LESS THAN MAXVALUE);
+        INSERT INTO log SELECT seq, seq FROM seq_1_to_30;
+    """)
+    before = database.contents()
+    words = ("log", "--by-partition", "--yes")
+    refused = yeldro("run", *words, "--where", "g < 20", "--expect", "19", db=database.url, code=3)
+    assert "--no-way-back log" in refused.err
+    words = (*words, "--no-way-back", "log")
+    refused = yeldro("run", *words, "--where", "g < 21", "--expect", "20", db=database.url, code=3)
+    assert "1 of the 11 rows in the partition p3" in refused.err
+    assert database.contents() == before
+    yeldro("run", *words, "--where", "g < 20", "--expect", "19", db=database.url)
+    assert database.value("SELECT min(g) FROM log") == 20
+    assert "commit" not in yeldro("receipt", "check").err
+    yeldro("restore", "last", "--yes")
+    assert database.contents() == before
+
+
 def test_a_system_without_it_says_so(yeldro: Yeldro, made: Callable[[str], AnyDatabase]) -> None:
     database = made("CREATE TABLE mast (id INTEGER PRIMARY KEY); INSERT INTO mast VALUES (1)")
     words = ("run", "mast", "--all-rows", "--yes", "--expect", "1")

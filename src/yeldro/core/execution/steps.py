@@ -189,9 +189,11 @@ def _carried_out(
             continue
         for work in some:
             if emptying and is_emptied(work, prepared):
-                before = session.change_count().total or 0
+                before = session.change_count()
                 rows = empty(session, emptying, work)
-                yield work, rows, (session.change_count().total or 0) - before - rows
+                counted = rows * before.times.get(work.step.table, 1)
+                counted += before.total or 0
+                yield work, rows, (session.change_count().total or 0) - counted
             else:
                 yield work, _execute(session, work), 0
 

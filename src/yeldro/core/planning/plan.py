@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.database.facts import Consequences, Emptying
+from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
@@ -39,6 +39,7 @@ from yeldro.core.selection.groups import inexact
 from yeldro.core.selection.selection import MatchedRows, Selection, resolve
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import Emptying
     from yeldro.core.model.schema import ForeignKey, Table, Trigger
     from yeldro.core.planning.dependents import Repointed
     from yeldro.core.planning.row_sets import RowSet
@@ -440,7 +441,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
                 )
             if trigger.event == ("update" if event == "update" else "insert"):
                 warnings.append(_fired_again(found.table, trigger, event))
-    if cleanup.emptying is not Emptying.TRUNCATE:  # that needs another one
+    if not cleanup.emptying:  # that needs other ones, and locks the table
         missing = missing_privileges(session, ripple)
         warnings += [f"A privilege is missing: {each}." for each in missing]
     return warnings

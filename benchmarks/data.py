@@ -11,6 +11,8 @@ from dataclasses import dataclass
 FIRST_DAY = "2015-01-01"
 DAYS = 4000
 REGIONS = 20
+DEPOTS = 200
+LEVELS = 1000  # of the tree of nodes
 
 
 @dataclass(frozen=True)
@@ -91,11 +93,26 @@ def statements(system: str, rows: int) -> Iterator[str]:
     told = "CASE WHEN n % 5 = 0 THEN n - 1 ELSE n END"
     yield (f"INSERT INTO upload SELECT n, ({told}) * 7919 % 5000, 't' || (100000000 + {told}),"
            f" n % 97 FROM {numbers(rows)}")  # fmt: skip
+    yield table("echo", "id integer PRIMARY KEY, station_id integer NOT NULL, taken date")
+    yield (f"INSERT INTO echo SELECT n, n * 7919 % {buoys + buoys // 4} + 1,"
+           f" {day(n=f'n * 31 % {DAYS}')} FROM {numbers(rows)}")  # fmt: skip
+    yield table("depot", "id integer PRIMARY KEY, name varchar(40)")
+    yield f"INSERT INTO depot SELECT n, 'depot ' || n FROM {numbers(DEPOTS)}"
+    yield table("crate", "id integer PRIMARY KEY, depot_id integer NOT NULL, label varchar(40),"
+                " FOREIGN KEY (depot_id) REFERENCES depot (id) ON DELETE CASCADE")  # fmt: skip
+    yield (f"INSERT INTO crate SELECT n, n * 7919 % {DEPOTS} + 1, 'crate ' || n"
+           f" FROM {numbers(rows)}")  # fmt: skip
+    wide = max(rows // LEVELS, 2)
+    yield table("node", "id integer PRIMARY KEY, parent_id integer,"
+                " FOREIGN KEY (parent_id) REFERENCES node (id) ON DELETE CASCADE")  # fmt: skip
+    yield (f"INSERT INTO node SELECT n, CASE WHEN n > {wide} THEN n - {wide} END"
+           f" FROM {numbers(rows)}")  # fmt: skip
     for name, columns in (
         ("buoy_region", "buoy (region_id)"),
         ("sensor_buoy", "sensor (buoy_id)"),
         ("reading_sensor", "reading (sensor_id)"),
         ("ping_station", "ping (station_id)"),
         ("ping_taken", "ping (taken)"),
+        ("node_parent", "node (parent_id)"),
     ):
         yield f"CREATE INDEX {name} ON {columns}"

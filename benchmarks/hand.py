@@ -1,7 +1,8 @@
 """The hand-written side as a process: statements in one transaction, each count checked.
 
 Standard input is a JSON list: the system, the place of the database, and statements. A statement
-that begins with SELECT gives the number of rows that the next one must affect.
+that begins with SELECT gives the number of rows that the next one must affect. REPEAT before a
+statement means: execute and commit it until it affects no row, and then compare the sum.
 """
 
 from __future__ import annotations
@@ -17,15 +18,32 @@ def main() -> None:
     cursor = connection.cursor()
     expected = None
     for statement in statements:
-        cursor.execute(statement)
+        if statement.startswith("REPEAT "):
+            affected = repeated(system, connection, cursor, statement.removeprefix("REPEAT "))
+        else:
+            cursor.execute(statement)
+            affected = cursor.rowcount
         if statement.startswith("SELECT"):
             (expected,) = cursor.fetchone()
         elif expected is not None:
-            if cursor.rowcount != expected:
-                raise SystemExit(f"{cursor.rowcount} rows, not {expected}: {statement}")
+            if affected != expected:
+                raise SystemExit(f"{affected} rows, not {expected}: {statement}")
             expected = None
     connection.commit()
     connection.close()
+
+
+def repeated(system: str, connection: Any, cursor: Any, statement: str) -> int:
+    """Execute and commit a statement until it affects no row; return the sum of the rows."""
+    rows = 0
+    while True:
+        cursor.execute(statement)
+        if cursor.rowcount <= 0:
+            return rows
+        rows += cursor.rowcount
+        connection.commit()
+        if system == "sqlite":
+            cursor.execute("BEGIN IMMEDIATE")
 
 
 def connect(system: str, place: str) -> Any:

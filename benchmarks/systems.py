@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -35,8 +35,12 @@ class System:
         """Make the data, unless they are there from an earlier run."""
         raise NotImplementedError
 
-    def refresh(self) -> None:
-        """Make the copy as the data are."""
+    def refresh(self, tables: Sequence[str]) -> None:
+        """Make the copy as the data are.
+
+        Args:
+            tables: those that are needed; a system may copy all of them.
+        """
         raise NotImplementedError
 
     def drop(self) -> None:
@@ -67,7 +71,8 @@ class Sqlite(System):
         connection.commit()
         connection.close()
 
-    def refresh(self) -> None:
+    def refresh(self, tables: Sequence[str]) -> None:
+        del tables
         shutil.copyfile(self._made, self.url)
 
     def drop(self) -> None:
@@ -100,7 +105,8 @@ class Postgresql(System):
         with self._connection() as connection:
             connection.execute(f"ALTER DATABASE {self._made} IS_TEMPLATE true")
 
-    def refresh(self) -> None:
+    def refresh(self, tables: Sequence[str]) -> None:
+        del tables
         with self._connection() as connection:
             connection.execute(f"DROP DATABASE IF EXISTS {self._copy} WITH (FORCE)")
             connection.execute(f"CREATE DATABASE {self._copy} TEMPLATE {self._made}")
@@ -144,7 +150,7 @@ class Mariadb(System):
 
     def make(self, rows: int) -> None:
         self._made = f"yeldro_made_{rows}"
-        if any(name == "upload" for name in self._tables()):
+        if any(name == "node" for name in self._tables()):
             return
         with self._cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {self._made}")
@@ -154,20 +160,24 @@ class Mariadb(System):
                 cursor.execute(statement)
             cursor.connection.commit()
 
-    def refresh(self) -> None:
+    def refresh(self, tables: Sequence[str]) -> None:
         """Copy table by table: InnoDB cannot copy a database."""
+        needed = {"region", *tables}
         with self._cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {self._copy}")
             cursor.execute(f"CREATE DATABASE {self._copy}")
             cursor.execute(f"USE {self._copy}")
             for statement in statements(self.name, 1):
-                name = statement.split()[2]
+                words = statement.split()
+                name = words[2] if words[1] != "INDEX" else words[4]
+                if name not in needed:
+                    continue
                 if statement.startswith("CREATE"):
                     cursor.execute(statement)
                 else:
                     cursor.execute(f"INSERT INTO {name} SELECT * FROM {self._made}.{name}")
             cursor.connection.commit()
-            cursor.execute("ANALYZE TABLE region, buoy, sensor, reading, station, ping, upload")
+            cursor.execute(f"ANALYZE TABLE {', '.join(sorted(needed))}")
 
     def drop(self) -> None:
         with self._cursor() as cursor:

@@ -13,6 +13,16 @@ _TWICE = (
 )
 _BUOYS = "SELECT id FROM buoy WHERE region_id <= 12"
 _SENSORS = f"SELECT id FROM sensor WHERE buoy_id IN ({_BUOYS})"
+_DEPOTS = "id % 10 = 0"
+_ROOTS = "parent_id IS NULL AND id % 2 = 0"
+_TREE = (
+    f"WITH RECURSIVE gone (id) AS (SELECT id FROM node WHERE {_ROOTS}"
+    " UNION ALL SELECT node.id FROM gone JOIN node ON node.parent_id = gone.id)"
+    " SELECT id FROM gone"
+)
+_LATE = "taken < '2024-11-01'"  # nine rows of ten
+_FIRST = f"SELECT id FROM ping WHERE {_RETENTION} ORDER BY id LIMIT 5000"
+_ALONE = "NOT EXISTS (SELECT 1 FROM station WHERE station.id = echo.station_id)"
 _KEYS = ", ".join(str(number * 9001 + 17) for number in range(100))
 
 
@@ -24,7 +34,8 @@ class Task:
         about: for the table, in a few words.
         hand: the hand-written statements.
         command: the words after `yeldro`; the database and the receipts are added.
-        goal: the ratio that is aimed at, by system.
+        goal: the ratio that is aimed at, by system; a system without one is left out.
+        tables: those that are looked at or changed.
         before_hand, before: what is done first on either side, and not measured.
     """
 
@@ -33,6 +44,7 @@ class Task:
     hand: Sequence[str]
     command: Sequence[str]
     goal: dict[str, float]
+    tables: Sequence[str]
     before_hand: Sequence[str] = ()
     before: Sequence[str] = field(default=())
 
@@ -76,27 +88,28 @@ TASKS = {
         Task(
             "retention", "rows older than a day, no rows stored",
             _counted("ping", _RETENTION),
-            (*_NO_ROWS, *_PING), _same(0.9),
+            (*_NO_ROWS, *_PING), _same(0.9), ("station", "ping"),
         ),
         Task(
             "cascade", "a cascade over 4 levels, no rows stored", _cascade(),
             (*_NO_ROWS, "region", "--where", "id <= 12", "--expect", "1.."), _same(0.9),
+            ("region", "buoy", "sensor", "reading"),
         ),
         Task(
             "duplicates", "surplus copies, no rows stored", _duplicates(),
             (*_NO_ROWS, "upload", "--duplicates-by", "spot,taken", "--keep", "lowest:id",
              "--expect", "1.."),
-            _same(0.5),
+            _same(0.5), ("upload",),
         ),
         Task(
             "kept", "rows older than a day, stored; against copy, then delete",
             [_KEPT_TABLE, *_counted("ping", _RETENTION)],
-            (*_RUN, *_PING), _same(1.2) | {"postgresql": 1.6},
+            (*_RUN, *_PING), _same(1.2) | {"postgresql": 1.6}, ("station", "ping"),
         ),
         Task(
             "restore", "these rows put back; against an insert from the copy",
             ["INSERT INTO ping SELECT * FROM kept"],
-            ("restore", "last", "--yes", "--quiet"), _same(1.5),
+            ("restore", "last", "--yes", "--quiet"), _same(1.5), ("station", "ping"),
             before_hand=[_KEPT_TABLE, *_counted("ping", _RETENTION)],
             before=(*_RUN, *_PING),
         ),
@@ -104,6 +117,45 @@ TASKS = {
             "keys", "100 rows by key, no rows stored",
             _counted("ping", f"id IN ({_KEYS})"),
             (*_NO_ROWS, "ping", "--where", f"id IN ({_KEYS})", "--expect", "1.."), _same(1.0),
+            ("station", "ping"),
+        ),
+        Task(
+            "orphans", "rows without a row in another table, no rows stored",
+            _counted("echo", _ALONE),
+            (*_NO_ROWS, "echo", "--missing-in", "station:station_id=id", "--expect", "1.."),
+            _same(1.0), ("station", "echo"),
+        ),
+        Task(
+            "batches", "rows older than a day, 5,000 at a time, no rows stored",
+            [f"SELECT count(*) FROM ping WHERE {_RETENTION}",
+             f"REPEAT DELETE FROM ping WHERE id IN (SELECT id FROM ({_FIRST}) AS first)"],
+            (*_NO_ROWS, *_PING, "--batch", "5000"), _same(1.1), ("station", "ping"),
+        ),
+        Task(
+            "unindexed", "parents and children whose foreign key has no index, no rows stored",
+            [*_counted("crate", f"depot_id IN (SELECT id FROM depot WHERE {_DEPOTS})"),
+             *_counted("depot", _DEPOTS)],
+            (*_NO_ROWS, "depot", "--where", _DEPOTS, "--expect", "1.."), _same(1.0),
+            ("depot", "crate"),
+        ),
+        Task(
+            "tree", "half of a tree of 1,000 levels, no rows stored",
+            [f"SELECT count(*) FROM ({_TREE}) AS found",
+             f"DELETE FROM node WHERE id IN ({_TREE})"],
+            (*_NO_ROWS, "node", "--where", _ROOTS, "--expect", "1.."), _same(1.0), ("node",),
+        ),
+        Task(
+            "several", "three removes in one file, no rows stored",
+            [*_counted("ping", _RETENTION), *_counted("upload", "spot < 1000"),
+             *_counted("echo", "station_id % 2 = 0")],
+            (*_NO_ROWS, "benchmarks/several.toml"), _same(1.0),
+            ("station", "ping", "upload", "echo"),
+        ),
+        Task(
+            "survivors", "nine rows of ten, by keeping the others, no rows stored",
+            _counted("ping", _LATE),
+            (*_NO_ROWS, "ping", "--where", _LATE, "--expect", "1..", "--keep-survivors"),
+            {"sqlite": 0.5, "postgresql": 0.5}, ("station", "ping"),
         ),
     )
 }  # fmt: skip

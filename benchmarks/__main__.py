@@ -57,7 +57,11 @@ def compared(system: System, task: Task, folder: Path, pairs: int) -> dict[str, 
         by_hand = [sys.executable, "-m", "benchmarks.hand"]
         if task.before_hand:
             measured(system, by_hand, _asked(system, task.before_hand))
-        hand.append(measured(system, by_hand, _asked(system, task.hand)))
+        hand.append(
+            measured(
+                system, by_hand, _asked(system, [*task.hand_first.get(system.name, ()), *task.hand])
+            )
+        )
         system.refresh(task.tables)
         if task.before:
             measured(system, yeldro(system, task.before, receipts))

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import product
 
 import psycopg
 import pytest
-from conftest import Yeldro, need
-from systems import MariadbServerDatabase, PostgresqlServerDatabase
+from conftest import Yeldro, need, there_and_back
+from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase
 
 ALIKE = """
     CREATE SCHEMA old; CREATE SCHEMA "Old"; CREATE SCHEMA "old.x";
@@ -131,3 +131,35 @@ def test_a_dot_in_a_name_is_no_border_between_schema_and_table(
     server.script('CREATE SCHEMA "old.x"; CREATE TABLE "old.x".buoy (id int PRIMARY KEY)')
     (yeldro.folder / "in.sql").write_text('DELETE FROM old."x.buoy" WHERE id = 1')
     assert "no table" in yeldro("plan", "--sql", "in.sql", db=server.url, code=2).err
+
+
+TAKEN = pytest.mark.parametrize(
+    "taken", ["yeldro_keys_1", "YELDRO_KEYS_1", "yeldro_survivors_1", "yeldro_survivors_2"]
+)
+
+
+@TAKEN
+def test_no_temporary_table_hides_a_table_of_that_name(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase], taken: str
+) -> None:
+    database = made(
+        f"CREATE TABLE {taken} (id INTEGER PRIMARY KEY, g INTEGER);"
+        f"INSERT INTO {taken} VALUES (1, 1), (2, 1), (3, 2), (4, 2);"
+        f"CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER, FOREIGN KEY (mast_id)"
+        f" REFERENCES {taken} (id) ON DELETE CASCADE); INSERT INTO lamp VALUES (1, 2), (2, 3);"
+    )
+    there_and_back(yeldro, database, taken, "--where", "g = 1", "--expect", "total=3")
+
+
+@TAKEN
+@pytest.mark.parametrize("made", ["sqlite", "postgresql"], indirect=True)
+@pytest.mark.parametrize("where", ["g = 1", "g > 0"])
+def test_rows_set_aside_hide_no_table_of_that_name(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase], taken: str, where: str
+) -> None:
+    database = made(
+        f"CREATE TABLE {taken} (id INTEGER PRIMARY KEY, g INTEGER);"
+        f"INSERT INTO {taken} VALUES (1, 1), (2, 1), (3, 2), (4, 2);"
+    )
+    words = (taken, "--where", where, "--keep-survivors", "--expect", "1..")
+    there_and_back(yeldro, database, *words)

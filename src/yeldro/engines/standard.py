@@ -13,11 +13,13 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.errors import Fault, Refused
+from yeldro.core.model.schema import TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import LastingEffect, Mode, Traits
+    from yeldro.core.database.protocol import Catalogue
     from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+    from yeldro.core.model.schema import Column, ForeignKey, Table
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 
@@ -25,13 +27,27 @@ _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORE
 class StandardSession:
     """One connection in one transaction, on a system with physical row ids and native types."""
 
+    catalogue: Catalogue
+
     def __init__(self, connection: sa.Connection, traits: Traits, mode: Mode) -> None:
         checks = traits.core_checks_foreign_keys and not mode.checked_by_system
         self.connection = connection
         self.traits = replace(traits, core_checks_foreign_keys=checks)
         self.mode = mode
         self.locked_tables: frozenset[TableName] = frozenset()
-        self._key_tables = 0
+        self._temporary_tables = 0
+
+    def _free_name(self, stem: str = "yeldro_keys") -> str:
+        """Return a name for a temporary table that hides no table of the user's."""
+        while True:
+            self._temporary_tables += 1
+            name = f"{stem}_{self._temporary_tables}"
+            if not self._is_taken(name):
+                return name
+
+    def _is_taken(self, name: str) -> bool:
+        """True if a statement that says `name` means a table of the user's."""
+        return self.catalogue.has_table(TableName(name))
 
     def note_surplus(
         self,

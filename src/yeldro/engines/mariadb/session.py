@@ -50,6 +50,8 @@ TRAITS = Traits(
 class MariadbSession(StandardSession):
     """One connection in one transaction."""
 
+    catalogue: MariadbCatalogue
+
     def __init__(self, connection: sa.Connection, database: str, mode: Mode) -> None:
         super().__init__(connection, TRAITS, mode)
         self.catalogue = MariadbCatalogue(connection, database)
@@ -76,8 +78,7 @@ class MariadbSession(StandardSession):
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """Make a temporary table; it hides a user's table of that name from this session alone."""
-        self._key_tables += 1
-        name = f"yeldro_keys_{self._key_tables}"
+        name = self._free_name()
         declared = [
             " ".join(
                 (

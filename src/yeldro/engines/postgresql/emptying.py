@@ -52,7 +52,6 @@ SELECT attname FROM pg_attribute
 WHERE attrelid = %(oid)s AND attnum > 0 AND NOT attisdropped
   AND pg_get_serial_sequence(attrelid::regclass::text, attname) IS NOT NULL
 """
-_ASIDE = "yeldro_survivors"
 _COST_OF_WRITING = 25  # measured with two indexes and a foreign key, which is checked row by row
 _OLDER = (
     "A session that began to look before the commit and looks again afterwards sees an emptied "
@@ -61,10 +60,15 @@ _OLDER = (
 
 
 class PostgresqlEmptying:
-    """Ways to remove many rows of a table at once."""
+    """Ways to remove many rows of a table at once.
 
-    def __init__(self, session: Session, catalogue: PostgresqlCatalogue) -> None:
+    Args:
+        aside: the name of a temporary table that can be made.
+    """
+
+    def __init__(self, session: Session, catalogue: PostgresqlCatalogue, aside: str) -> None:
         self._session = session
+        self._aside = aside
         self._catalogue = catalogue
         self._connection = session.connection
 
@@ -94,9 +98,11 @@ class PostgresqlEmptying:
         before = sql.count(self._connection, rows)
         names = [column.name for column in table.columns]
         stored = [column.name for column in table.stored_columns]
-        aside = sql.table_clause(TableName(_ASIDE, "pg_temp"), names)
+        aside = sql.table_clause(TableName(self._aside, "pg_temp"), names)
         like = self._written(rows)
-        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {_ASIDE} (LIKE {like}) ON COMMIT DROP")
+        self._connection.exec_driver_sql(
+            f"CREATE TEMP TABLE {self._aside} (LIKE {like}) ON COMMIT DROP"
+        )
         query = sa.select(*sql.columns_of(rows, names)).where(stays)
         kept = sql.inserted(self._connection, sa.insert(aside).from_select(list(aside.c), query))
         self.truncate(table)

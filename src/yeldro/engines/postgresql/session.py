@@ -106,6 +106,8 @@ class _Declared(UserDefinedType[Any]):
 class PostgresqlSession(StandardSession):
     """One connection in one transaction."""
 
+    catalogue: PostgresqlCatalogue
+
     def __init__(self, connection: sa.Connection, mode: Mode) -> None:
         super().__init__(connection, TRAITS, mode)
         self.catalogue = PostgresqlCatalogue(connection)
@@ -131,8 +133,7 @@ class PostgresqlSession(StandardSession):
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
         """Make a temporary table; system columns get other names, as tables cannot use theirs."""
-        self._key_tables += 1
-        name = f"yeldro_keys_{self._key_tables}"
+        name = self._free_name()
         kept = [_key_column(column) for column in columns]
         declared = [
             f"{self._quote(stored.name)} {column.type}"
@@ -206,7 +207,7 @@ class PostgresqlSession(StandardSession):
 
     @property
     def emptying(self) -> PostgresqlEmptying:
-        return PostgresqlEmptying(self, self.catalogue)
+        return PostgresqlEmptying(self, self.catalogue, self._free_name("yeldro_survivors"))
 
     def lock_tables(self, locks: TableLocks) -> None:
         """Lock tables before the first row is read, so that no late change is missed.

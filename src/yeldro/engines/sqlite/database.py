@@ -251,6 +251,8 @@ class SqliteSession(StandardSession):
         longest_wait: seconds that one statement may take, None for any time.
     """
 
+    catalogue: SqliteCatalogue
+
     def __init__(self, connection: sa.Connection, mode: Mode = USUAL, *, in_utf_16: bool) -> None:
         super().__init__(connection, TRAITS, mode)
         self.catalogue = SqliteCatalogue(connection)
@@ -277,13 +279,8 @@ class SqliteSession(StandardSession):
             schema="temp",
         )
 
-    def _free_name(self) -> str:
-        """Return a name for a temporary table that hides no table of the user's."""
-        while True:
-            self._key_tables += 1
-            name = f"yeldro_keys_{self._key_tables}"
-            if not self.catalogue.has_spelling(name):
-                return name
+    def _is_taken(self, name: str) -> bool:
+        return self.catalogue.has_spelling(name)
 
     def note_surplus(
         self,
@@ -309,7 +306,7 @@ class SqliteSession(StandardSession):
 
     @property
     def emptying(self) -> SqliteEmptying:
-        return SqliteEmptying(self)
+        return SqliteEmptying(self, self._free_name("yeldro_survivors"))
 
     def _raw(self) -> sqlite3.Connection:
         raw = self.connection.connection.driver_connection

@@ -14,15 +14,19 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table
 
-_ASIDE = "yeldro_survivors"
 _COST_OF_WRITING = 4  # measured with two indexes
 
 
 class SqliteEmptying:
-    """The way to remove most rows of a table at once."""
+    """The way to remove most rows of a table at once.
 
-    def __init__(self, session: Session) -> None:
+    Args:
+        aside: the name of a temporary table that can be made.
+    """
+
+    def __init__(self, session: Session, aside: str) -> None:
         self._session = session
+        self._aside = aside
         self._connection = session.connection
 
     def means(self, how: Emptying, table: Table) -> Consequences:
@@ -54,9 +58,11 @@ class SqliteEmptying:
         columns = [column.name for column in table.columns]
         own = self._session.restorable_row_id(table)
         names = [*([own] if own else []), *columns]
-        aside = sa.table(_ASIDE, *(sa.column(f"c{n}") for n in range(len(names))), schema="temp")
+        aside = sa.table(
+            self._aside, *(sa.column(f"c{n}") for n in range(len(names))), schema="temp"
+        )
         listed = ", ".join(aside.c.keys())
-        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {_ASIDE} ({listed})")
+        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {self._aside} ({listed})")
         query = sa.select(*sql.columns_of(rows, names)).where(stays)
         kept = sql.inserted(self._connection, sa.insert(aside).from_select(list(aside.c), query))
         removed = self._connection.execute(sa.delete(rows)).rowcount
@@ -75,7 +81,7 @@ class SqliteEmptying:
                 f"were written back.",
                 "Drop ‹keep_survivors›: the same rows go by DELETE then.",
             )
-        self._connection.exec_driver_sql(f"DROP TABLE temp.{_ASIDE}")
+        self._connection.exec_driver_sql(f"DROP TABLE temp.{self._aside}")
         return removed, kept
 
     def _key(self, table: Table) -> tuple[str, ...]:

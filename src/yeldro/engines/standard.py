@@ -16,6 +16,8 @@ from yeldro.core.model.errors import Fault, Refused
 from yeldro.core.model.schema import TableName
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from yeldro.core.database.facts import LastingEffect, Mode, Traits
     from yeldro.core.database.protocol import Catalogue
     from yeldro.core.model.equality import EqualityRules
@@ -83,6 +85,11 @@ class StandardSession:
         names = list(staged.c.keys())
         values = [dict(zip(names, row, strict=True)) for row in rows]
         self.connection.execute(sa.insert(staged), values)
+
+    def opened(self, file: Path) -> str:
+        """Return nothing: the system reads only its own tables."""
+        del file
+        return ""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Do nothing: the planner needs no statistics."""

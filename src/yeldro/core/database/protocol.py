@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     import sqlalchemy as sa
 
     from yeldro.core.database.facts import (
@@ -70,6 +72,9 @@ class KeyTables(Protocol):
         self, staged: sa.TableClause, rows: Sequence[tuple[int | float | str | bytes | None, ...]]
     ) -> None:
         """Put rows into a temporary table; each has a value for every column, in their order."""
+
+    def opened(self, file: Path) -> str:
+        """Return the name under which statements can read an SQLite file; empty if they cannot."""
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Note that a temporary table has been filled, so that the planner gets statistics."""

@@ -182,9 +182,18 @@ def native_rows(
     """Yield the rows of a step whose values all have types of SQLite, `at_once` at a time."""
     with _opened(path) as file:
         file.row_factory = None
-        found = file.execute(_query(step, where, f"{form.FORMS} IS NULL", with_forms=False))
+        found = file.execute(native_query(step, where))
         while rows := found.fetchmany(at_once):
             yield rows
+
+
+def native_query(step: ReceiptStep, where: str | None, schema: str = "main") -> str:
+    """Return the query for the rows whose values all have types of SQLite.
+
+    Args:
+        schema: the name under which a connection has opened the receipt.
+    """
+    return _query(step, where, f"{form.FORMS} IS NULL", with_forms=False, schema=schema)
 
 
 def formed_rows(
@@ -196,7 +205,12 @@ def formed_rows(
 
 
 def _query(
-    step: ReceiptStep, where: str | None, condition: str = "", *, with_forms: bool = True
+    step: ReceiptStep,
+    where: str | None,
+    condition: str = "",
+    *,
+    with_forms: bool = True,
+    schema: str = "main",
 ) -> str:
     if step.rows_table is None:
         raise Fault(f"the receipt holds no rows of step {step.n}")
@@ -204,7 +218,8 @@ def _query(
     chosen = f" WHERE {' AND '.join(conditions)}" if conditions else ""
     listed = [form.quoted(column.stored_as) for column in step.columns]
     listed += [form.FORMS] if with_forms else []
-    return f"SELECT {', '.join(listed)} FROM {step.rows_table}{chosen} ORDER BY rowid"
+    rows = f"{schema}.{step.rows_table}"
+    return f"SELECT {', '.join(listed)} FROM {rows}{chosen} ORDER BY rowid"
 
 
 def receipts_in(folder: Path) -> list[Receipt]:

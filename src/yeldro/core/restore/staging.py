@@ -15,7 +15,7 @@ from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
-from yeldro.core.receipts.reader import Receipt, formed_rows, native_rows
+from yeldro.core.receipts.reader import Receipt, formed_rows, native_query, native_rows
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.key_swaps import reassigned
 from yeldro.core.restore.order import in_order
@@ -129,11 +129,7 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
         from yeldro.core.selection.filters import parse_stored_filter
 
         where = parse_stored_filter(condition, names)
-    number = 0
-    for part in native_rows(receipt.path, each.step, where, _AT_ONCE):
-        numbered = [(place, *row) for place, row in enumerate(part, number + 1)]
-        each.session.insert_rows(each.staged, numbered)
-        number += len(part)
+    number = _fill_native(each, receipt, where)
     for row in formed_rows(receipt.path, each.step, where):
         number += 1
         values: dict[str, Any] = {"yeldro_row": number}
@@ -141,6 +137,23 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
             values[name] = each.session.restored(value, kind) if kind else value
         each.session.connection.execute(sa.insert(each.staged).values(values))
     _filled(each, number, all_of_them=where is None)
+
+
+def _fill_native(each: UndoneRows, receipt: Receipt, where: str | None) -> int:
+    """Stage the rows whose values all have types of SQLite; return their number."""
+    session, staged = each.session, each.staged
+    schema = session.opened(receipt.path)
+    if schema:  # the first column numbers the rows by itself
+        rows = native_query(each.step, where, schema)
+        insert = f"INSERT INTO temp.{staged.name} SELECT NULL, * FROM ({rows})"
+        options = {"no_parameters": True}
+        return session.connection.exec_driver_sql(insert, execution_options=options).rowcount
+    number = 0
+    for part in native_rows(receipt.path, each.step, where, _AT_ONCE):
+        numbered = [(place, *row) for place, row in enumerate(part, number + 1)]
+        session.insert_rows(staged, numbered)
+        number += len(part)
+    return number
 
 
 def _fill_from_copy(each: UndoneRows, place: TableName) -> None:

@@ -8,7 +8,6 @@ statements. The core (`execution.run`) proves before the commit that no dangling
 from __future__ import annotations
 
 import math
-import os
 import re
 import sqlite3
 import stat
@@ -35,21 +34,15 @@ from yeldro.core.database.facts import (
 )
 from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import (
-    ROLLED_BACK,
-    AccessDenied,
-    DatabaseFailure,
     Fault,
-    Interrupted,
-    LockTimeout,
     MissingPrivilege,
     OutOfReach,
-    Refused,
-    StatementTimeout,
     UsageError,
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite.emptying import SqliteEmptying
+from yeldro.engines.sqlite.errors import INTERRUPTED, Explained
 from yeldro.engines.sqlite.groups import Groups
 from yeldro.engines.sqlite.surplus import note_surplus
 from yeldro.engines.sqlite.texts import (
@@ -69,9 +62,7 @@ _INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
 _HEADER = b"SQLite format 3\0"
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
 _INNOCUOUS = 0x200000  # sqlite3.h: SQLITE_INNOCUOUS
-_INTERRUPTED = "interrupted"
 _UNDECODABLE = "Could not decode to UTF-8"
-_RAISED = "user-defined function raised exception"  # only `well_formed` raises any
 _UTF_16 = {2: "utf-16-le", 3: "utf-16-be"}  # sqlite.org/fileformat2.html, 1.3.13
 _ENCODING_AT = 59
 _CACHED = 48_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
@@ -176,7 +167,8 @@ class SqliteDatabase:
                 "A number in it is larger than SQLite holds (64 bits).", "Write it as text."
             ) from error
         except sa.exc.DBAPIError as error:
-            raise self._explained(error, lock_wait, writes=access == "rw") from error
+            told = Explained(self.path, lock_wait, self._statement_limit, writes=access == "rw")
+            raise told.error(error, in_time=time.monotonic() < self._statement_ends) from error
 
     def _check_file(self) -> int:
         """Refuse a file that is not a database; return the number of its text encoding."""
@@ -203,44 +195,6 @@ class SqliteDatabase:
             )
         return start[_ENCODING_AT] if len(start) > _ENCODING_AT else 0
 
-    def _explained(self, error: sa.exc.DBAPIError, lock_wait: float, *, writes: bool) -> Exception:
-        """Return what a failure of SQLite means for the data, and what to do."""
-        reason = str(error.orig)
-        if reason == _INTERRUPTED and time.monotonic() < self._statement_ends:
-            return Interrupted("The statement was stopped.")
-        if reason == _INTERRUPTED:
-            return StatementTimeout(
-                f"A statement took longer than {self._statement_limit:g} seconds and was stopped.",
-                "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
-                data=ROLLED_BACK,
-            )
-        if "locked" in reason or "busy" in reason:
-            holders = _holders(self.path)
-            who = f" It is open in: {'; '.join(holders)}." if holders else ""
-            longer = ", or wait longer with ‹lock_wait› SECONDS" if writes else ""
-            return LockTimeout(
-                f"Another program held the lock on {self.path} for {lock_wait:g} seconds.{who}",
-                f"Let that program finish or close it{longer}.",
-            )
-        if "readonly" in reason or "unable to open" in reason:
-            return AccessDenied(
-                f"The file {self.path} or its folder cannot be written ({reason}).",
-                "Check the permissions of both.",
-            )
-        if "malformed" in reason or "not a database" in reason:
-            return DatabaseFailure(
-                f"The file {self.path} is damaged ({reason}).",
-                "Look at it with PRAGMA integrity_check before anything else.",
-            )
-        if reason == _RAISED:
-            return Refused(
-                "A text in these rows could not be restored: SQLite reads or writes it as another "
-                "text, as it is not well-formed UTF-16, or contains U+FFFE or U+FFFF.",
-                "Correct that text, or run it without keeping rows: ‹without_rows›.",
-                data=ROLLED_BACK,
-            )
-        return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
-
 
 class SqliteSession(StandardSession):
     """One connection in one transaction.
@@ -257,6 +211,7 @@ class SqliteSession(StandardSession):
         super().__init__(connection, TRAITS, mode)
         self.catalogue = SqliteCatalogue(connection)
         self._in_utf_16 = in_utf_16
+        self._opened: dict[Path, str] = {}
         self.seen_by_others = ""
         self.longest_wait: float | None = None
 
@@ -304,6 +259,17 @@ class SqliteSession(StandardSession):
         insert = f"INSERT INTO temp.{staged.name} VALUES ({marks})"
         self.connection.exec_driver_sql(insert, list(rows))
 
+    def opened(self, file: Path) -> str:
+        """Open another file beside this one, which only works if both have one encoding."""
+        if self._in_utf_16:
+            return ""
+        if file not in self._opened:
+            name = f"yeldro_receipt_{len(self._opened)}"
+            address = f"{file.resolve().as_uri()}?mode=ro"
+            self.connection.exec_driver_sql(f"ATTACH ? AS {name}", (address,))
+            self._opened[file] = name
+        return self._opened[file]
+
     @property
     def emptying(self) -> SqliteEmptying:
         return SqliteEmptying(self, self._free_name("yeldro_survivors"))
@@ -330,7 +296,7 @@ class SqliteSession(StandardSession):
         return sa.collate(value, parent.collation or "BINARY")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return str(error.orig) == _INTERRUPTED
+        return str(error.orig) == INTERRUPTED
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True only if something other than SQLite failed, and the transaction is over."""
@@ -478,19 +444,3 @@ def _declared(column: Column, quote: Any) -> str:
     if column.collation and re.fullmatch(r"\w+", column.collation):
         collation = f" COLLATE {column.collation}"
     return f"{quote(column.name)} {affinity(column.type)}{collation}"
-
-
-def _holders(path: Path) -> list[str]:
-    """Return the other processes that have the file open, as far as the system shows them."""
-    found = []
-    for process in Path("/proc").glob("[0-9]*"):
-        if int(process.name) == os.getpid():
-            continue
-        try:
-            opened = any(os.path.samefile(path, entry) for entry in (process / "fd").iterdir())
-            command = (process / "comm").read_text().strip()
-        except OSError:
-            continue
-        if opened:
-            found.append(f"{command} (process {process.name})")
-    return found

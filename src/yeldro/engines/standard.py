@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.parts import PartSize
 from yeldro.core.model.errors import Fault, Refused
 from yeldro.core.model.schema import TableName
 
@@ -308,10 +309,12 @@ class StandardSession:
             first = result.fetchone()
             if first is None:
                 return
-            rows: Sequence[Sequence[Any]] = [tuple(first), *self._fetched(cursor, size)]
+            part = PartSize(size)
+            rows: Sequence[Sequence[Any]] = [tuple(first)]
             while rows:
                 yield rows
-                rows = self._fetched(cursor, size)
+                part.note(rows)
+                rows = self._fetched(cursor, part.rows)
         finally:
             result.close()
 

@@ -172,6 +172,8 @@ class Values(Protocol):
     ) -> Generator[Sequence[Sequence[Any]], None, None]:
         """Yield the rows of a query as the driver gives them, at most `size` at a time.
 
+        Fewer rows are read at a time where they are long.
+
         Raises:
             DBAPIError: as for any statement.
         """

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from yeldro.core.database.parts import PartSize
 from yeldro.core.model.counts import Changes
 from yeldro.core.model.errors import (
     UNCHANGED,
@@ -177,14 +178,16 @@ def stored_rows(
 
 
 def native_rows(
-    path: Path, step: ReceiptStep, where: str | None, at_once: int
+    path: Path, step: ReceiptStep, where: str | None, most: int
 ) -> Iterator[list[tuple[Any, ...]]]:
-    """Yield the rows of a step whose values all have types of SQLite, `at_once` at a time."""
+    """Yield the rows of a step whose values all have types of SQLite, `most` at a time or fewer."""
     with _opened(path) as file:
         file.row_factory = None
         found = file.execute(native_query(step, where))
-        while rows := found.fetchmany(at_once):
+        part = PartSize(most)
+        while rows := found.fetchmany(part.rows):
             yield rows
+            part.note(rows)
 
 
 def native_query(step: ReceiptStep, where: str | None, schema: str = "main") -> str:

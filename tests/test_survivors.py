@@ -80,6 +80,9 @@ def test_duplicates_are_removed_and_the_kept_rows_written_back(
     )
     words = ("upload", "--duplicates-by", "spot", "--keep", "lowest:id", "--keep-survivors")
     there_and_back(yeldro, database, *words, "--expect", "27")
+    done = yeldro("run", *words, "--expect", "27", "--yes", "--json", db=database.url).one()
+    assert "would write" not in str(done)
+    yeldro("restore", "last", "--yes")
     yeldro("run", *words, "--expect", "27", "--yes", db=database.url)
     assert database.rows("SELECT id FROM upload ORDER BY id") == [(1,), (2,), (3,)]
 

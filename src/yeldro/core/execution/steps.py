@@ -160,12 +160,13 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
     session.run_deferred()
     tally = Tally(prepared.plan.steps, tuple(affected))
     if cleanup.emptying and before.total is None:  # the system counts no such rows
-        return tally, Ledger(tally.by_table({}))
-    if before.total is not None:
-        before = replace(before, total=before.total + moved)
-    ledger = read_ledger(before, session.change_count(), tally)
-    fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
-    check_ledger(ledger, fired, cleanup.allowed_triggers)
+        ledger = Ledger(tally.by_table({}))
+    else:
+        if before.total is not None:
+            before = replace(before, total=before.total + moved)
+        ledger = read_ledger(before, session.change_count(), tally)
+        fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
+        check_ledger(ledger, fired, cleanup.allowed_triggers)
     if cleanup.selection.duplicates_by:
         prove_groups_live(session, prepared, cleanup, ledger)
     return tally, ledger

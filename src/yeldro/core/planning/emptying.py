@@ -99,7 +99,9 @@ def table_to_lock(database: Database, how: Emptying, selection: Selection) -> Ta
         return table.name
 
 
-def quicker_way(session: Session, table: Table, rows: int, steps: Sequence[Step]) -> str:
+def quicker_way(
+    session: Session, table: Table, selection: Selection, rows: int, steps: Sequence[Step]
+) -> tuple[str, ...]:
     """Return that the rows that stay could be written again instead, if that pays and is possible.
 
     Args:
@@ -109,16 +111,16 @@ def quicker_way(session: Session, table: Table, rows: int, steps: Sequence[Step]
     going = sum(step.rows for step in own if step.action is Action.REMOVE)
     staying = rows - going
     if going < _WORTH_IT:
-        return ""
+        return ()
     how = Emptying.KEEP_SURVIVORS
     try:
-        means = check_emptying(session, how, table, Selection(str(table.name)))
+        means = check_emptying(session, how, table, selection)
         check_only_step(how, means, steps)
     except Refused:
-        return ""
+        return ()
     if staying * means.cost_of_writing > going:
-        return ""
+        return ()
     return (
         f"Most of {table.name} goes: {Option(how)} would write the rows that stay again "
-        f"({staying:,}), instead of removing {going:,}."
+        f"({staying:,}), instead of removing {going:,}.",
     )

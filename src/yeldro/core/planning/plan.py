@@ -218,7 +218,9 @@ def prepare(
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
     table_rows = sql.count(session.connection, matched.rows) if explain else 0
     steps = tuple(each.step for each in work)
-    quicker = "" if cleanup.emptying else quicker_way(session, matched.table, table_rows, steps)
+    quicker: tuple[str, ...] = ()
+    if explain and not cleanup.emptying and not ripple.blocked:
+        quicker = quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
@@ -227,7 +229,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*emptied.notes, *filter(None, [quicker]), *_warnings(session, cleanup, ripple)),
+        warnings=(*emptied.notes, *quicker, *_warnings(session, cleanup, ripple)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
@@ -409,9 +411,8 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
 
 
 def _without_effect(choice: Option) -> str:
-    if choice.value == "all":
-        return f"{choice} has no effect: no foreign key references the rows that go."
-    return f"{choice} has no effect: no foreign key in reach is called that."
+    none = "references the rows that go" if choice.value == "all" else "in reach is called that"
+    return f"{choice} has no effect: no foreign key {none}."
 
 
 def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
@@ -442,8 +443,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
             if trigger.event == ("update" if event == "update" else "insert"):
                 warnings.append(_fired_again(found.table, trigger, event))
     if not cleanup.emptying:  # that needs other ones, and locks the table
-        missing = missing_privileges(session, ripple)
-        warnings += [f"A privilege is missing: {each}." for each in missing]
+        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, ripple))
     return warnings
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from benchmarks.measure import Measured, measured, yeldro
+from benchmarks.shown import figure, table
 from benchmarks.systems import SYSTEMS, System
 from benchmarks.tasks import TASKS, Task
 
@@ -25,7 +26,24 @@ def main() -> None:
     parser.add_argument("--pairs", type=int, default=5, help="runs of each side, in turn")
     parser.add_argument("--folder", type=Path, help="where made data are kept for the next time")
     parser.add_argument("--json", type=Path, metavar="FILE", help="write all measurements")
+    told = "measure nothing, and show what an earlier --json FILE holds; repeatable"
+    parser.add_argument("--read", action="append", type=Path, metavar="FILE", help=told)
+    parser.add_argument("--table", type=Path, metavar="FILE", help="write a table in Markdown")
+    parser.add_argument("--figure", type=Path, metavar="FILE", help="draw the ratios (Matplotlib)")
     settings = parser.parse_args()
+    found = [
+        each for path in settings.read or () for each in json.loads(path.read_text())["measured"]
+    ]
+    if not settings.read:
+        found = all_measured(settings)
+    if settings.table:
+        settings.table.write_text(table(found))
+    if settings.figure:
+        figure(found, settings.figure)
+
+
+def all_measured(settings: argparse.Namespace) -> list[dict[str, Any]]:
+    """Measure the tasks that are asked for, and print a line for each."""
     found = []
     with tempfile.TemporaryDirectory() as temporary:
         folder = settings.folder or Path(temporary)
@@ -44,6 +62,7 @@ def main() -> None:
     if settings.json:
         document = {"rows": settings.rows, "pairs": settings.pairs, "measured": found}
         settings.json.write_text(json.dumps(document, indent=1) + "\n")
+    return found
 
 
 def compared(system: System, task: Task, folder: Path, pairs: int) -> dict[str, Any]:

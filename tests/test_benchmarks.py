@@ -69,3 +69,8 @@ def test_one_command_prints_a_line_for_each_task_and_writes_all_measurements(
     (measured,) = json.loads((tmp_path / "measured.json").read_text())["measured"]
     assert len(measured["hand"]) == len(measured["yeldro"]) == 1
     assert f"ratio {measured['ratio']:5.2f}" in line
+    words = ["--read", str(tmp_path / "measured.json"), "--table", str(tmp_path / "table.md")]
+    subprocess.run([sys.executable, "-m", "benchmarks", *words], cwd=ROOT, check=True)
+    (row,) = (tmp_path / "table.md").read_text().splitlines()[2:]
+    assert row.startswith("| 100 rows by key, no rows stored | 1.0 | ")
+    assert f"{measured['ratio']:.2f}" in row

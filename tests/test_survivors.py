@@ -288,6 +288,8 @@ def test_mariadb_empties_partitions_that_go_whole_if_that_is_accepted(
             PARTITION BY RANGE (g) (PARTITION `p``1` VALUES LESS THAN (10),
                 PARTITION p2 VALUES LESS THAN (20), PARTITION p3 VALUES LESS THAN MAXVALUE);
         INSERT INTO log SELECT seq, seq FROM seq_1_to_30;
+        CREATE TABLE old (id INTEGER PRIMARY KEY);
+        INSERT INTO old SELECT seq FROM seq_1_to_10;
     """)
     before = database.contents()
     words = ("log", "--by-partition", "--yes")
@@ -296,6 +298,14 @@ def test_mariadb_empties_partitions_that_go_whole_if_that_is_accepted(
     words = (*words, "--no-way-back", "log")
     refused = yeldro("run", *words, "--where", "g < 21", "--expect", "20", db=database.url, code=3)
     assert "1 of the 11 rows in the partition p3" in refused.err
+    for chosen, told in (
+        (("--where", "g < (SELECT max(id) FROM old)"), "old decides which rows of log go"),
+        (("--matching", "old:id=id"), "old decides which rows of log go"),
+        (("--duplicates-by", "g"), "cannot be compared with one another"),
+    ):
+        assert (
+            told in yeldro("run", *words, *chosen, "--expect", "1..", db=database.url, code=3).err
+        )
     assert database.contents() == before
     yeldro("run", *words, "--where", "g < 20", "--expect", "19", db=database.url)
     assert database.value("SELECT min(g) FROM log") == 20

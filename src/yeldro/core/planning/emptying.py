@@ -70,6 +70,8 @@ def check_emptying(
         obstacles.append(f"its trigger {name} would not run as for a DELETE")
     if selection.duplicates_by and how is not Emptying.TRUNCATE and not table.has_key:
         obstacles.append("it has no key, by which the groups of duplicates are looked at again")
+    if selection.duplicates_by and found.commits_by_itself:
+        obstacles.append("its rows cannot be compared with one another while it is locked")
     obstacles += found.forbidden
     if obstacles:
         what = "truncated" if how is Emptying.TRUNCATE else f"emptied by ‹{how}›"

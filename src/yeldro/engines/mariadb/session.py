@@ -206,6 +206,13 @@ class MariadbSession(StandardSession):
         Raises:
             Refused: the table has no transactions, and so no such locks.
         """
+        if locks.exclusive and locks.unchanging:
+            raise Refused(
+                f"{locks.unchanging[0]} decides which rows of {locks.exclusive} go, and while that "
+                f"is emptied MariaDB lets nothing else be read.",
+                "Choose the rows by their own columns, or drop ‹by_partition›: they go by DELETE "
+                "then.",
+            )
         if locks.exclusive:
             self._be_alone_in(self.catalogue.table(locks.exclusive))
         for each in locks.unchanging:

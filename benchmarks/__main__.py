@@ -77,9 +77,7 @@ def compared(system: System, task: Task, folder: Path, pairs: int) -> dict[str, 
         if task.before_hand:
             measured(system, by_hand, _asked(system, task.before_hand))
         hand.append(
-            measured(
-                system, by_hand, _asked(system, [*task.hand_first.get(system.name, ()), *task.hand])
-            )
+            measured(system, by_hand, _asked(system, task.hand_on.get(system.name, task.hand)))
         )
         system.refresh(task.tables)
         if task.before:

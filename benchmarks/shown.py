@@ -65,7 +65,7 @@ def figure(found: Sequence[dict[str, Any]], path: Path) -> None:
             ratio, goal = _counted(each), each["goal"]
             axes.barh(place, ratio, height=0.6, color="#3b6ea5" if ratio <= goal else "#c8742c")
             axes.plot([goal, goal], [place - 0.42, place + 0.42], color="black", linewidth=2)
-            axes.text(ratio + 0.04, place, f"{ratio:.2f}", va="center", fontsize=10)
+            axes.text(0.04, place, f"{ratio:.2f}", va="center", color="white", weight="bold")
         axes.axvline(1, color="grey", linewidth=0.8, linestyle="--")
         axes.set_title(NAMES[system])
         axes.set_xlim(0, 1.18 * max(_counted(each) for each in found))

@@ -21,7 +21,7 @@ _TREE = (
     " SELECT id FROM gone"
 )
 _LATE = "taken < '2024-11-01'"  # nine rows of ten
-_FIRST = f"SELECT id FROM ping WHERE {_RETENTION} ORDER BY id LIMIT 5000"
+_FIRST = f"SELECT id FROM ping WHERE {_RETENTION} LIMIT 5000"
 _ALONE = "NOT EXISTS (SELECT 1 FROM station WHERE station.id = echo.station_id)"
 _KEYS = ", ".join(str(number * 9001 + 17) for number in range(100))
 
@@ -36,7 +36,7 @@ class Task:
         command: the words after `yeldro`; the database and the receipts are added.
         goal: the ratio that is aimed at, by system; a system without one is left out.
         tables: those that are looked at or changed.
-        hand_first: by system, statements that only this one needs, such as a setting.
+        hand_on: the hand-written statements of a system for which others are better.
         before_hand, before: what is done first on either side, and not measured.
     """
 
@@ -46,7 +46,7 @@ class Task:
     command: Sequence[str]
     goal: dict[str, float]
     tables: Sequence[str]
-    hand_first: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    hand_on: Mapping[str, Sequence[str]] = field(default_factory=dict)
     before_hand: Sequence[str] = ()
     before: Sequence[str] = field(default=())
 
@@ -79,6 +79,21 @@ def _duplicates() -> list[str]:
     return [count, f"DELETE FROM upload WHERE id IN ({_TWICE})"]
 
 
+# MariaDB takes five times as long for the window in a subquery, and for a join with the groups.
+_NOTED = [
+    f"CREATE TEMPORARY TABLE surplus (PRIMARY KEY (id)) {_TWICE}",
+    "SELECT count(*) FROM surplus",
+    "DELETE upload FROM upload JOIN surplus ON surplus.id = upload.id",
+]
+
+
+def _tree() -> list[str]:
+    return [
+        f"SELECT count(*) FROM ({_TREE}) AS found",
+        f"DELETE FROM node WHERE id IN ({_TREE})",
+    ]
+
+
 _RUN = ("run", "--yes", "--quiet")
 _NO_ROWS = (*_RUN, "--without-rows")
 _PING = ("ping", "--where", _RETENTION, "--expect", "1..")
@@ -102,6 +117,7 @@ TASKS = {
             (*_NO_ROWS, "upload", "--duplicates-by", "spot,taken", "--keep", "lowest:id",
              "--expect", "1.."),
             _same(0.5), ("upload",),
+            hand_on={"mariadb": _NOTED},
         ),
         Task(
             "kept", "rows older than a day, stored; against copy, then delete",
@@ -130,8 +146,12 @@ TASKS = {
         Task(
             "batches", "rows older than a day, 5,000 at a time, no rows stored",
             [f"SELECT count(*) FROM ping WHERE {_RETENTION}",
-             f"REPEAT DELETE FROM ping WHERE id IN (SELECT id FROM ({_FIRST}) AS first)"],
+             f"REPEAT DELETE FROM ping WHERE id IN ({_FIRST})"],
             (*_NO_ROWS, *_PING, "--batch", "5000"), _same(1.1), ("station", "ping"),
+            hand_on={"mariadb": [
+                f"SELECT count(*) FROM ping WHERE {_RETENTION}",
+                f"REPEAT DELETE FROM ping WHERE {_RETENTION} LIMIT 5000",
+            ]},
         ),
         Task(
             "unindexed", "parents and children whose foreign key has no index, no rows stored",
@@ -142,11 +162,10 @@ TASKS = {
         ),
         Task(
             "tree", "half of a tree of 1,000 levels, no rows stored",
-            [f"SELECT count(*) FROM ({_TREE}) AS found",
-             f"DELETE FROM node WHERE id IN ({_TREE})"],
+            _tree(),
             (*_NO_ROWS, "node", "--where", _ROOTS, "--expect", "1.."), _same(1.0), ("node",),
             # InnoDB follows a cascade over 15 levels at the most.
-            hand_first={"mariadb": ["SET foreign_key_checks = 0"]},
+            hand_on={"mariadb": ["SET foreign_key_checks = 0", *_tree()]},
         ),
         Task(
             "several", "three removes in one file, no rows stored",

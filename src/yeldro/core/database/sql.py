@@ -21,7 +21,6 @@ if TYPE_CHECKING:
 _LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
 _CLAUSE = "_rows_of_it"  # kept with the table
 _IN_BRACKETS = 100
-_COUNTED_AT_ONCE = 20
 
 Predicate = sa.ColumnElement[bool]
 PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
@@ -152,35 +151,17 @@ def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predica
     return int(connection.execute(query).scalar_one())
 
 
-def counts(
-    connection: sa.Connection, wanted: Sequence[tuple[sa.FromClause, Predicate]]
-) -> list[int]:
-    """Return how many rows of each source meet its condition; several are asked for at once."""
-    found: list[int] = []
-    for start in range(0, len(wanted), _COUNTED_AT_ONCE):
-        queries = [
-            sa.select(sa.func.count()).select_from(source).where(condition).scalar_subquery()
-            for source, condition in wanted[start : start + _COUNTED_AT_ONCE]
-        ]
-        found += map(int, connection.execute(sa.select(*queries)).one())
-    return found
-
-
 def sizes(connection: sa.Connection, tables: Iterable[Table]) -> dict[TableName, int]:
-    """Return the number of rows of each table; many are counted by one statement."""
+    """Return the number of rows of each table, by statements that need not be composed."""
     quote = connection.dialect.identifier_preparer.quote_identifier
+    options = {"no_parameters": True}
     found: dict[TableName, int] = {}
-    wanted = list({table.name: table for table in tables}.values())
-    for start in range(0, len(wanted), _COUNTED_AT_ONCE):
-        some = wanted[start : start + _COUNTED_AT_ONCE]
-        counts = []
-        for table in some:
-            name = ".".join(quote(part) for part in (table.name.schema, table.name.name) if part)
-            counts.append(f"(SELECT count(*) FROM {'ONLY ' if table.heirs else ''}{name})")
-        query = f"SELECT {', '.join(counts)}".replace("%%", "%")
-        options = {"no_parameters": True}
-        rows = connection.exec_driver_sql(query, execution_options=options).one()
-        found |= {table.name: int(rows[place]) for place, table in enumerate(some)}
+    for table in {table.name: table for table in tables}.values():
+        name = ".".join(quote(part) for part in (table.name.schema, table.name.name) if part)
+        name = name.replace("%%", "%")
+        query = f"SELECT count(*) FROM {'ONLY ' if table.heirs else ''}{name}"
+        rows = connection.exec_driver_sql(query, execution_options=options).scalar_one()
+        found[table.name] = int(rows)
     return found
 
 

@@ -94,10 +94,10 @@ def store(
 
 def _note_orphans(session: Session, work: Work, receipt: ReceiptWriter) -> None:
     """Note how many rows that go have no parent row, by foreign key: a restore tells them."""
-    rows, keys = work.rows, work.rows.table.foreign_keys
-    lost = [without_parent(key, rows.source, session.catalogue.table(key.parent)) for key in keys]
-    wanted = [(rows.source, sa.and_(rows.condition, each)) for each in lost]
-    for key, orphans in zip(keys, sql.counts(session.connection, wanted), strict=True):
+    rows = work.rows
+    for key in rows.table.foreign_keys:
+        lost = without_parent(key, rows.source, session.catalogue.table(key.parent))
+        orphans = sql.count(session.connection, rows.source, rows.condition, lost)
         if orphans:
             receipt.add_orphans(work.step, key.name, orphans)
 

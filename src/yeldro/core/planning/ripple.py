@@ -70,13 +70,13 @@ def trace(
 def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
     """Return how many rows depend on removed rows through each link, where any do."""
     counted: dict[Link, int] = {}
-    asked: dict[Link, tuple[sa.FromClause, sql.Predicate]] = {}
     for link in ripple.reach.links:
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         if link.propagated and not link.only_conflicts:
             if ripple.moved_keys and link.key in ripple.moved_keys.filled:
-                asked[link] = rows, ripple.moved_keys.references(link)
+                condition = ripple.moved_keys.references(link)
+                counted[link] = sql.count(session.connection, rows, condition)
             continue
         parents = ripple.removed.get(link.key.parent)
         going = ripple.removed.get(link.key.child)
@@ -87,9 +87,9 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
         if link.treatment is Treatment.REMOVE and _is_only_way(ripple, link):
             counted[link] = going.rows if going else 0
             continue
-        asked[link] = rows, depends_on(session, link, child, rows, parents)
-    counted |= zip(asked, sql.counts(session.connection, list(asked.values())), strict=True)
-    return {link: counted[link] for link in ripple.reach.links if counted.get(link)}
+        condition = depends_on(session, link, child, rows, parents)
+        counted[link] = sql.count(session.connection, rows, condition)
+    return {link: rows for link, rows in counted.items() if rows}
 
 
 def missing_privileges(session: Session, ripple: Ripple) -> list[str]:

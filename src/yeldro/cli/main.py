@@ -139,7 +139,9 @@ def _failure_of(error: BaseException) -> YeldroError:
         context = error.ctx if isinstance(error, click.UsageError) else None
         command = context.command_path if context else "yeldro"
         return errors.UsageError(error.format_message(), f"See '{command} --help'.")
-    if isinstance(error, click.Abort | KeyboardInterrupt):
+    # Python wraps an interrupt that comes while a class is made.
+    stopped = isinstance(error.__cause__, KeyboardInterrupt)
+    if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
         from yeldro.cli.output import committed
 
         return errors.Interrupted("You stopped it.", data=committed() or errors.ROLLED_BACK)

@@ -299,7 +299,12 @@ class SqliteSession(StandardSession):
         return str(error.orig) == INTERRUPTED
 
     def may_be_committed(self, error: BaseException) -> bool:
-        """True only if something other than SQLite failed, and the transaction is over."""
+        """True only if something other than SQLite failed, and the transaction is over.
+
+        An interrupt closes the connection, so that nothing tells if its COMMIT was done.
+        """
+        if self.connection.invalidated:
+            return True
         raw = self.connection.connection.driver_connection
         still_open = isinstance(raw, sqlite3.Connection) and raw.in_transaction
         return not isinstance(error, sa.exc.DBAPIError) and not still_open
@@ -434,6 +439,8 @@ class SqliteSession(StandardSession):
         self.connection.exec_driver_sql("COMMIT")
 
     def roll_back(self) -> None:
+        if self.connection.invalidated:  # closed, which rolls everything back
+            return
         raw = self.connection.connection.driver_connection
         if isinstance(raw, sqlite3.Connection) and raw.in_transaction:
             raw.rollback()

@@ -316,7 +316,8 @@ class StandardSession:
                 part.note(rows)
                 rows = self._fetched(cursor, part.rows)
         finally:
-            result.close()
+            if not self.connection.invalidated:  # else the cursor is gone
+                result.close()
 
     def _fetched(self, cursor: Any, size: int) -> Sequence[Sequence[Any]]:
         """Return the next rows of a cursor of the driver."""

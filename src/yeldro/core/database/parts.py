@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 _BYTES = 4_000_000  # of texts and bytes in a part, about
-_FIRST = 1
 _LONG = (str, bytes, bytearray)
 
 
@@ -26,7 +25,7 @@ class PartSize:
             most: the most rows of a part.
         """
         self._most = most
-        self.rows = min(most, _FIRST)
+        self.rows = 1
 
     def note(self, rows: Sequence[Sequence[Any]]) -> None:
         """Adjust the size to rows that have been read."""

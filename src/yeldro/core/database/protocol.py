@@ -294,14 +294,11 @@ class EmptyingTables(Protocol):
     def truncate(self, table: Table) -> None:
         """Empty a table."""
 
-    def keep_only(self, table: Table, stays: Predicate) -> tuple[int, int]:
+    def keep_only(self, table: Table, stays: Predicate) -> tuple[int, int, bool]:
         """Remove all rows but some: set these aside, empty the table, and write them back.
 
         Returns:
-            The numbers of rows before and afterwards.
-
-        Raises:
-            CountMismatch: the rows that stay are not all as they were.
+            The numbers of rows before and afterwards, and if those that stay are all as they were.
         """
 
     def empty_partitions(self, table: Table, goes: Predicate) -> int:

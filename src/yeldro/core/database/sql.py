@@ -153,12 +153,11 @@ def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predica
 
 def sizes(connection: sa.Connection, tables: Iterable[Table]) -> dict[TableName, int]:
     """Return the number of rows of each table, by statements that need not be composed."""
-    quote = connection.dialect.identifier_preparer.quote_identifier
+    written_as = connection.dialect.identifier_preparer.format_table
     options = {"no_parameters": True}
     found: dict[TableName, int] = {}
     for table in {table.name: table for table in tables}.values():
-        name = ".".join(quote(part) for part in (table.name.schema, table.name.name) if part)
-        name = name.replace("%%", "%")
+        name = written_as(rows_of(table)).replace("%%", "%")
         query = f"SELECT count(*) FROM {'ONLY ' if table.heirs else ''}{name}"
         rows = connection.exec_driver_sql(query, execution_options=options).scalar_one()
         found[table.name] = int(rows)

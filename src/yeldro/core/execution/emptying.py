@@ -11,6 +11,7 @@ from yeldro.core.database.facts import Emptying
 from yeldro.core.database.identity import in_keys
 from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
 from yeldro.core.model.steps import Action
+from yeldro.core.planning.emptying import WITHOUT
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -39,7 +40,7 @@ def empty(session: Session, how: Emptying, work: Work) -> int:
             raise
         raise DatabaseFailure(
             f"{work.rows.table.name} could not be emptied: {session.reason(error)}.",
-            f"Drop ‹{how}›: the same rows go by DELETE then.",
+            WITHOUT[how],
             data=ROLLED_BACK,
         ) from error
 
@@ -63,7 +64,14 @@ def _truncate(session: Session, work: Work) -> int:
 
 
 def _keep_survivors(session: Session, work: Work) -> int:
-    before, kept = session.emptying.keep_only(work.rows.table, _stays(session, work))
+    table = work.rows.table
+    before, kept, as_before = session.emptying.keep_only(table, _stays(session, work))
+    if not as_before:
+        raise CountMismatch(
+            f"{kept:,} rows of {table.name} should stay as they are, and not all did when they "
+            f"were written back.",
+            WITHOUT[Emptying.KEEP_SURVIVORS],
+        )
     return before - kept
 
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.steps import Step
 
 _WORTH_IT = 100_000  # rows that go, from which on it is worth to tell of a quicker way
-_WITHOUT = {
+WITHOUT = {
     Emptying.TRUNCATE: "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
     Emptying.KEEP_SURVIVORS: "Drop ‹keep_survivors›: the same rows go by DELETE then.",
     Emptying.BY_PARTITION: "Drop ‹by_partition›: the same rows go by DELETE then.",
@@ -57,7 +57,7 @@ def check_emptying(
     if session.catalogue.part_of(find_table(session.catalogue, selection.table).name):
         raise Refused(
             f"{selection.table} is a partition of another table, and is not emptied on its own.",
-            _WITHOUT[how],
+            WITHOUT[how],
         )
     found = session.emptying.means(how, table)
     obstacles = [
@@ -75,7 +75,7 @@ def check_emptying(
     obstacles += found.forbidden
     if obstacles:
         what = "truncated" if how is Emptying.TRUNCATE else f"emptied by ‹{how}›"
-        raise Refused(f"{table.name} cannot be {what}: {'; '.join(obstacles)}.", _WITHOUT[how])
+        raise Refused(f"{table.name} cannot be {what}: {'; '.join(obstacles)}.", WITHOUT[how])
     return found
 
 
@@ -88,7 +88,7 @@ def check_only_step(how: Emptying, means: Consequences, steps: Sequence[Step]) -
     if len(steps) > 1 and not means.beside_others:
         raise Refused(
             f"‹{how}› removes rows of one table in one step, and this plan has {len(steps)} steps.",
-            _WITHOUT[how],
+            WITHOUT[how],
         )
 
 

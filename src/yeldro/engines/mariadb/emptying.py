@@ -68,7 +68,7 @@ class MariadbEmptying:
                 data=UNCHANGED,
             ) from error
 
-    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int]:
+    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int, bool]:
         """Fail: it is refused before."""
         raise Fault(f"the rows of {table.name} that stay cannot be set aside: {stays}")
 

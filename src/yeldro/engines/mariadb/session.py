@@ -77,7 +77,7 @@ class MariadbSession(StandardSession):
         self.connection.exec_driver_sql(_LOOKING)
 
     def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """Make a temporary table; it hides a user's table of that name from this session alone."""
+        """Make a temporary table, under a name that no table of the user's has."""
         name = self._free_name()
         declared = [
             " ".join(

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.errors import CountMismatch
 from yeldro.core.model.schema import TableName
 
 if TYPE_CHECKING:
@@ -16,31 +16,27 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Table
     from yeldro.engines.postgresql.catalogue import PostgresqlCatalogue
 
-_NO_TRUNCATE = """
+_PUBLISHED = """FROM pg_publication AS p
+JOIN pg_publication_tables AS t ON t.pubname = p.pubname
+JOIN pg_class AS c ON c.relname = t.tablename
+JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
+WHERE c.oid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
+"""
+_NO_TRUNCATE = f"""
 SELECT 'its trigger ' || tgname || ' runs on TRUNCATE' FROM pg_trigger
 WHERE tgrelid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
     AND NOT tgisinternal AND tgtype & 32 > 0
 UNION ALL
 SELECT 'the publication ' || p.pubname || ' does not tell its subscribers'
-FROM pg_publication AS p
-JOIN pg_publication_tables AS t ON t.pubname = p.pubname
-JOIN pg_class AS c ON c.relname = t.tablename
-JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
-WHERE c.oid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
-    AND NOT p.pubtruncate
+{_PUBLISHED} AND NOT p.pubtruncate
 UNION ALL
 SELECT 'this role may not truncate it' WHERE NOT has_table_privilege(%(oid)s::oid, 'TRUNCATE')
 UNION ALL
 SELECT 'row-level security may hide rows of it' WHERE row_security_active(%(oid)s::oid)
 """
-_NO_WRITING_BACK = """
+_NO_WRITING_BACK = f"""
 SELECT 'the publication ' || p.pubname || ' does not tell its subscribers of rows that are added'
-FROM pg_publication AS p
-JOIN pg_publication_tables AS t ON t.pubname = p.pubname
-JOIN pg_class AS c ON c.relname = t.tablename
-JOIN pg_namespace AS n ON n.oid = c.relnamespace AND n.nspname = t.schemaname
-WHERE c.oid IN (SELECT %(oid)s UNION SELECT relid FROM pg_partition_tree(%(oid)s))
-    AND NOT p.pubinsert
+{_PUBLISHED} AND NOT p.pubinsert
 UNION ALL
 SELECT 'this role may not insert into it' WHERE NOT has_table_privilege(%(oid)s::oid, 'INSERT')
 """
@@ -63,12 +59,14 @@ class PostgresqlEmptying:
     """Ways to remove many rows of a table at once.
 
     Args:
-        aside: the name of a temporary table that can be made.
+        free_name: gives a name for a temporary table.
     """
 
-    def __init__(self, session: Session, catalogue: PostgresqlCatalogue, aside: str) -> None:
+    def __init__(
+        self, session: Session, catalogue: PostgresqlCatalogue, free_name: Callable[[str], str]
+    ) -> None:
         self._session = session
-        self._aside = aside
+        self._free_name = free_name
         self._catalogue = catalogue
         self._connection = session.connection
 
@@ -92,29 +90,23 @@ class PostgresqlEmptying:
     def truncate(self, table: Table) -> None:
         self._truncate(sql.rows_of(table), only=bool(table.heirs))
 
-    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int]:
+    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int, bool]:
         """Set the rows that stay aside in a temporary table, which is compared at the end."""
         rows = sql.rows_of(table)
         before = sql.count(self._connection, rows)
         names = [column.name for column in table.columns]
         stored = [column.name for column in table.stored_columns]
-        aside = sql.table_clause(TableName(self._aside, "pg_temp"), names)
+        name = self._free_name("yeldro_survivors")
+        aside = sql.table_clause(TableName(name, "pg_temp"), names)
         like = self._written(rows)
-        self._connection.exec_driver_sql(
-            f"CREATE TEMP TABLE {self._aside} (LIKE {like}) ON COMMIT DROP"
-        )
+        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {name} (LIKE {like}) ON COMMIT DROP")
         query = sa.select(*sql.columns_of(rows, names)).where(stays)
         kept = sql.inserted(self._connection, sa.insert(aside).from_select(list(aside.c), query))
         self.truncate(table)
         back = self._session.put_back(rows, stored, sa.select(*sql.columns_of(aside, stored)))
-        if back != kept or self._differs(table, aside):
-            raise CountMismatch(
-                f"{kept:,} rows of {table.name} should stay as they are, and not all did when they "
-                f"were written back.",
-                "Drop ‹keep_survivors›: the same rows go by DELETE then.",
-            )
+        as_before = back == kept and not self._differs(table, aside)
         self._connection.exec_driver_sql(f"ANALYZE {like}")
-        return before, kept
+        return before, kept, as_before
 
     def empty_partitions(self, table: Table, goes: sql.Predicate) -> int:
         """Count by partition, in one scan, all rows and those that go."""

@@ -207,7 +207,7 @@ class PostgresqlSession(StandardSession):
 
     @property
     def emptying(self) -> PostgresqlEmptying:
-        return PostgresqlEmptying(self, self.catalogue, self._free_name("yeldro_survivors"))
+        return PostgresqlEmptying(self, self.catalogue, self._free_name)
 
     def lock_tables(self, locks: TableLocks) -> None:
         """Lock tables before the first row is read, so that no late change is missed.

@@ -272,7 +272,7 @@ class SqliteSession(StandardSession):
 
     @property
     def emptying(self) -> SqliteEmptying:
-        return SqliteEmptying(self, self._free_name("yeldro_survivors"))
+        return SqliteEmptying(self, self._free_name)
 
     def _raw(self) -> sqlite3.Connection:
         raw = self.connection.connection.driver_connection

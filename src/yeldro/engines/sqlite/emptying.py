@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.errors import CountMismatch, Fault
+from yeldro.core.model.errors import Fault
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -21,12 +22,12 @@ class SqliteEmptying:
     """The way to remove most rows of a table at once.
 
     Args:
-        aside: the name of a temporary table that can be made.
+        free_name: gives a name for a temporary table.
     """
 
-    def __init__(self, session: Session, aside: str) -> None:
+    def __init__(self, session: Session, free_name: Callable[[str], str]) -> None:
         self._session = session
-        self._aside = aside
+        self._free_name = free_name
         self._connection = session.connection
 
     def means(self, how: Emptying, table: Table) -> Consequences:
@@ -48,7 +49,7 @@ class SqliteEmptying:
         """Fail: it is refused before."""
         raise Fault(f"{table.name} has no partitions: {goes}")
 
-    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int]:
+    def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int, bool]:
         """Set the rows that stay aside as they are stored, with their row ids.
 
         SQLite empties a table without looking at its rows (sqlite.org/lang_delete.html, the
@@ -58,11 +59,10 @@ class SqliteEmptying:
         columns = [column.name for column in table.columns]
         own = self._session.restorable_row_id(table)
         names = [*([own] if own else []), *columns]
-        aside = sa.table(
-            self._aside, *(sa.column(f"c{n}") for n in range(len(names))), schema="temp"
-        )
+        name = self._free_name("yeldro_survivors")
+        aside = sa.table(name, *(sa.column(f"c{n}") for n in range(len(names))), schema="temp")
         listed = ", ".join(aside.c.keys())
-        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {self._aside} ({listed})")
+        self._connection.exec_driver_sql(f"CREATE TEMP TABLE {name} ({listed})")
         query = sa.select(*sql.columns_of(rows, names)).where(stays)
         kept = sql.inserted(self._connection, sa.insert(aside).from_select(list(aside.c), query))
         removed = self._connection.execute(sa.delete(rows)).rowcount
@@ -75,14 +75,9 @@ class SqliteEmptying:
         same = [rows.c[name] == held[name] for name in self._key(table)]
         same += [_alike(rows.c[name], held[name]) for name in names]
         found = sql.count(self._connection, rows.join(aside, sa.and_(*same)))
-        if not kept == back == found == sql.count(self._connection, rows):
-            raise CountMismatch(
-                f"{kept:,} rows of {table.name} should stay as they are, and not all did when they "
-                f"were written back.",
-                "Drop ‹keep_survivors›: the same rows go by DELETE then.",
-            )
-        self._connection.exec_driver_sql(f"DROP TABLE temp.{self._aside}")
-        return removed, kept
+        as_before = kept == back == found == sql.count(self._connection, rows)
+        self._connection.exec_driver_sql(f"DROP TABLE temp.{name}")
+        return removed, kept, as_before
 
     def _key(self, table: Table) -> tuple[str, ...]:
         """Return the columns by which a row is found: its row id, or the key of its table."""

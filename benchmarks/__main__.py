@@ -50,11 +50,10 @@ def all_measured(settings: argparse.Namespace) -> list[dict[str, Any]]:
         folder.mkdir(parents=True, exist_ok=True)
         for name in settings.system or SYSTEMS:
             system: System = SYSTEMS[name](folder)
-            system.make(settings.rows)
+            tasks = [TASKS[each] for each in settings.task or TASKS if name in TASKS[each].goal]
+            system.make(settings.rows, {table for task in tasks for table in task.tables})
             try:
-                for task in (TASKS[each] for each in settings.task or TASKS):
-                    if name not in task.goal:
-                        continue
+                for task in tasks:
                     found.append(compared(system, task, folder, settings.pairs))
                     print(line(found[-1]), flush=True)
             finally:

@@ -5,7 +5,6 @@ Every table is filled by one statement from the numbers 1 to N, so that a millio
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 FIRST_DAY = "2015-01-01"
@@ -49,70 +48,54 @@ DIALECTS = {
 }
 
 
-def statements(system: str, rows: int) -> Iterator[str]:
-    """Yield the statements that make and fill all tables.
+def statements(system: str, rows: int) -> dict[str, list[str]]:
+    """Return by table the statements that make it, fill it and index it, parents first.
 
     Args:
         rows: of each large table.
     """
     dialect = DIALECTS[system]
     buoys, day = max(rows // 5000, 40), dialect.day.format
-
-    def numbers(count: int) -> str:
-        return dialect.numbers.format(rows=count)
-
-    def table(name: str, columns: str) -> str:
-        return f"CREATE TABLE {name} ({columns}){dialect.tail}"
-
-    yield table("region", "id integer PRIMARY KEY, name varchar(40) NOT NULL")
-    yield f"INSERT INTO region SELECT n, 'region ' || n FROM {numbers(REGIONS)}"
-    yield table("buoy", "id integer PRIMARY KEY, region_id integer NOT NULL,"
-                " name varchar(40), FOREIGN KEY (region_id) REFERENCES region (id)"
-                " ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO buoy SELECT n, n % {REGIONS} + 1, 'buoy ' || n FROM {numbers(buoys)}")
-    yield table("sensor", "id integer PRIMARY KEY, buoy_id integer NOT NULL, kind varchar(20),"
-                " FOREIGN KEY (buoy_id) REFERENCES buoy (id) ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO sensor SELECT n, n % {buoys} + 1, 'kind ' || (n % 7)"
-           f" FROM {numbers(5 * buoys)}")  # fmt: skip
-    yield table("reading", "id integer PRIMARY KEY, sensor_id integer NOT NULL, taken date,"
-                f" value {dialect.real}, quality varchar(10), FOREIGN KEY (sensor_id)"
-                " REFERENCES sensor (id) ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO reading SELECT n, n * 7919 % {5 * buoys} + 1,"
-           f" {day(n=f'n * 31 % {DAYS}')}, n % 997 / 7.0,"
-           f" CASE WHEN n % 3 = 0 THEN 'good' END FROM {numbers(rows)}")  # fmt: skip
-    yield table("station", "id integer PRIMARY KEY, name varchar(40)")
-    yield f"INSERT INTO station SELECT n, 'station ' || n FROM {numbers(buoys)}"
-    yield table("ping", "id integer PRIMARY KEY, station_id integer NOT NULL, taken date NOT NULL,"
-                f" volts {dialect.real}, state varchar(20), note varchar(60),"
-                " FOREIGN KEY (station_id) REFERENCES station (id)")  # fmt: skip
-    yield (f"INSERT INTO ping SELECT n, n * 7919 % {buoys} + 1, {day(n=f'n * 31 % {DAYS}')},"
-           f" n % 991 / 8.0, 'state ' || (n % 9), CASE WHEN n % 2 = 0 THEN 'sent at night, '"
-           f" || n END FROM {numbers(rows)}")  # fmt: skip
-    yield table("upload", "id integer PRIMARY KEY, spot integer NOT NULL,"
-                f" taken varchar(20) NOT NULL, value {dialect.real}")  # fmt: skip
-    told = "CASE WHEN n % 5 = 0 THEN n - 1 ELSE n END"
-    yield (f"INSERT INTO upload SELECT n, ({told}) * 7919 % 5000, 't' || (100000000 + {told}),"
-           f" n % 97 FROM {numbers(rows)}")  # fmt: skip
-    yield table("echo", "id integer PRIMARY KEY, station_id integer NOT NULL, taken date")
-    yield (f"INSERT INTO echo SELECT n, n * 7919 % {buoys + buoys // 4} + 1,"
-           f" {day(n=f'n * 31 % {DAYS}')} FROM {numbers(rows)}")  # fmt: skip
-    yield table("depot", "id integer PRIMARY KEY, name varchar(40)")
-    yield f"INSERT INTO depot SELECT n, 'depot ' || n FROM {numbers(DEPOTS)}"
-    yield table("crate", "id integer PRIMARY KEY, depot_id integer NOT NULL, label varchar(40),"
-                " FOREIGN KEY (depot_id) REFERENCES depot (id) ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO crate SELECT n, n * 7919 % {DEPOTS} + 1, 'crate ' || n"
-           f" FROM {numbers(rows)}")  # fmt: skip
     wide = max(rows // LEVELS, 2)
-    yield table("node", "id integer PRIMARY KEY, parent_id integer,"
-                " FOREIGN KEY (parent_id) REFERENCES node (id) ON DELETE CASCADE")  # fmt: skip
-    yield (f"INSERT INTO node SELECT n, CASE WHEN n > {wide} THEN n - {wide} END"
-           f" FROM {numbers(rows)}")  # fmt: skip
-    for name, columns in (
-        ("buoy_region", "buoy (region_id)"),
-        ("sensor_buoy", "sensor (buoy_id)"),
-        ("reading_sensor", "reading (sensor_id)"),
-        ("ping_station", "ping (station_id)"),
-        ("ping_taken", "ping (taken)"),
-        ("node_parent", "node (parent_id)"),
-    ):
-        yield f"CREATE INDEX {name} ON {columns}"
+    told = "CASE WHEN n % 5 = 0 THEN n - 1 ELSE n END"
+    made: dict[str, list[str]] = {}
+
+    def table(name: str, columns: str, count: int, values: str, *indexed: str) -> None:
+        numbers = dialect.numbers.format(rows=count)
+        made[name] = [
+            f"CREATE TABLE {name} (id integer PRIMARY KEY, {columns}){dialect.tail}",
+            f"INSERT INTO {name} SELECT n, {values} FROM {numbers}",
+            *(f"CREATE INDEX {name}_{column} ON {name} ({column})" for column in indexed),
+        ]
+
+    def reference(column: str, parent: str, action: str = " ON DELETE CASCADE") -> str:
+        return f"FOREIGN KEY ({column}) REFERENCES {parent} (id){action}"
+
+    table("region", "name varchar(40) NOT NULL", REGIONS, "'region ' || n")
+    table("buoy", "region_id integer NOT NULL, name varchar(40), "
+          + reference("region_id", "region"), buoys,
+          f"n % {REGIONS} + 1, 'buoy ' || n", "region_id")  # fmt: skip
+    table("sensor", "buoy_id integer NOT NULL, kind varchar(20), "
+          + reference("buoy_id", "buoy"), 5 * buoys,
+          f"n % {buoys} + 1, 'kind ' || (n % 7)", "buoy_id")  # fmt: skip
+    table("reading", f"sensor_id integer NOT NULL, taken date, value {dialect.real},"
+          f" quality varchar(10), {reference('sensor_id', 'sensor')}", rows,
+          f"n * 7919 % {5 * buoys} + 1, {day(n=f'n * 31 % {DAYS}')}, n % 997 / 7.0,"
+          " CASE WHEN n % 3 = 0 THEN 'good' END", "sensor_id")  # fmt: skip
+    table("station", "name varchar(40)", buoys, "'station ' || n")
+    table("ping", f"station_id integer NOT NULL, taken date NOT NULL, volts {dialect.real},"
+          f" state varchar(20), note varchar(60), {reference('station_id', 'station', '')}", rows,
+          f"n * 7919 % {buoys} + 1, {day(n=f'n * 31 % {DAYS}')}, n % 991 / 8.0,"
+          " 'state ' || (n % 9), CASE WHEN n % 2 = 0 THEN 'sent at night, ' || n END",
+          "station_id", "taken")  # fmt: skip
+    table("upload", f"spot integer NOT NULL, taken varchar(20) NOT NULL, value {dialect.real}",
+          rows, f"({told}) * 7919 % 5000, 't' || (100000000 + {told}), n % 97")  # fmt: skip
+    table("echo", "station_id integer NOT NULL, taken date", rows,
+          f"n * 7919 % {buoys + buoys // 4} + 1, {day(n=f'n * 31 % {DAYS}')}")  # fmt: skip
+    table("depot", "name varchar(40)", DEPOTS, "'depot ' || n")
+    table("crate", "depot_id integer NOT NULL, label varchar(40), "
+          + reference("depot_id", "depot"), rows,
+          f"n * 7919 % {DEPOTS} + 1, 'crate ' || n")  # fmt: skip
+    table("node", f"parent_id integer, {reference('parent_id', 'node')}", rows,
+          f"CASE WHEN n > {wide} THEN n - {wide} END", "parent_id")  # fmt: skip
+    return made

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -31,11 +31,30 @@ class System:
     url: str
     place: str
 
-    def make(self, rows: int) -> None:
-        """Make the data, unless they are there from an earlier run."""
+    def make(self, rows: int, tables: Iterable[str]) -> None:
+        """Make the tables that are not there from an earlier run, `region` among them.
+
+        Args:
+            rows: of each large table.
+        """
         raise NotImplementedError
 
-    def refresh(self, tables: Sequence[str]) -> None:
+    def _missing(
+        self, rows: int, tables: Iterable[str], execute: Callable[[str], Any]
+    ) -> Iterator[list[str]]:
+        """Yield for each table that is not made the statements that make it and note this."""
+        execute("CREATE TABLE IF NOT EXISTS made (name varchar(20))")
+        there = {name for (name,) in execute("SELECT name FROM made")}
+        needed = {"region", *tables} - there
+        for name, making in statements(self.name, rows).items():
+            if name in needed:
+                yield [
+                    f"DROP TABLE IF EXISTS {name}",
+                    *making,
+                    f"INSERT INTO made VALUES ('{name}')",
+                ]
+
+    def refresh(self, tables: Iterable[str]) -> None:
         """Make the copy as the data are.
 
         Args:
@@ -58,20 +77,19 @@ class Sqlite(System):
         self._folder = folder
         self.url = self.place = str(folder / "copy.db")
 
-    def make(self, rows: int) -> None:
+    def make(self, rows: int, tables: Iterable[str]) -> None:
         import sqlite3
 
         self._made = self._folder / f"made_{rows}.db"
-        if self._made.exists():
-            return
         connection = sqlite3.connect(self._made)
-        for statement in statements(self.name, rows):
-            connection.execute(statement)
-        connection.execute("ANALYZE")
-        connection.commit()
+        for making in self._missing(rows, tables, connection.execute):
+            for statement in making:
+                connection.execute(statement)
+            connection.execute("ANALYZE")
+            connection.commit()
         connection.close()
 
-    def refresh(self, tables: Sequence[str]) -> None:
+    def refresh(self, tables: Iterable[str]) -> None:
         del tables
         shutil.copyfile(self._made, self.url)
 
@@ -88,24 +106,19 @@ class Postgresql(System):
         self._copy = f"yeldro_copy_{os.getpid()}"
         self.url = self.place = self._server.rpartition("/")[0] + f"/{self._copy}"
 
-    def make(self, rows: int) -> None:
+    def make(self, rows: int, tables: Iterable[str]) -> None:
         self._made = f"yeldro_made_{rows}"
         with self._connection() as connection:
-            found = connection.execute(
-                "SELECT 1 FROM pg_database WHERE datname = %s AND datistemplate", (self._made,)
-            )
-            if found.fetchone():
-                return
-            connection.execute(f"DROP DATABASE IF EXISTS {self._made}")
-            connection.execute(f"CREATE DATABASE {self._made}")
+            query = "SELECT 1 FROM pg_database WHERE datname = %s"
+            if not connection.execute(query, (self._made,)).fetchone():
+                connection.execute(f"CREATE DATABASE {self._made}")
         with self._connection(self._made) as connection:
-            for statement in statements(self.name, rows):
-                connection.execute(statement)
-            connection.execute("VACUUM ANALYZE")
-        with self._connection() as connection:
-            connection.execute(f"ALTER DATABASE {self._made} IS_TEMPLATE true")
+            for making in self._missing(rows, tables, connection.execute):
+                for statement in making:
+                    connection.execute(statement)
+                connection.execute("VACUUM ANALYZE")
 
-    def refresh(self, tables: Sequence[str]) -> None:
+    def refresh(self, tables: Iterable[str]) -> None:
         del tables
         with self._connection() as connection:
             connection.execute(f"DROP DATABASE IF EXISTS {self._copy} WITH (FORCE)")
@@ -148,46 +161,39 @@ class Mariadb(System):
             self._options["password"] = str(url.password)
         self.place = json.dumps(self._options | {"database": self._copy})
 
-    def make(self, rows: int) -> None:
+    def make(self, rows: int, tables: Iterable[str]) -> None:
         self._made = f"yeldro_made_{rows}"
-        if any(name == "node" for name in self._tables()):
-            return
         with self._cursor() as cursor:
-            cursor.execute(f"DROP DATABASE IF EXISTS {self._made}")
-            cursor.execute(f"CREATE DATABASE {self._made}")
+            cursor.execute(f"CREATE DATABASE IF NOT EXISTS {self._made}")
             cursor.execute(f"USE {self._made}")
-            for statement in statements(self.name, rows):
-                cursor.execute(statement)
-            cursor.connection.commit()
 
-    def refresh(self, tables: Sequence[str]) -> None:
+            def execute(statement: str) -> Any:
+                cursor.execute(statement)
+                return cursor.fetchall()
+
+            for making in self._missing(rows, tables, execute):
+                for statement in making:
+                    execute(statement)
+                cursor.connection.commit()
+
+    def refresh(self, tables: Iterable[str]) -> None:
         """Copy table by table: InnoDB cannot copy a database."""
         needed = {"region", *tables}
         with self._cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {self._copy}")
             cursor.execute(f"CREATE DATABASE {self._copy}")
             cursor.execute(f"USE {self._copy}")
-            for statement in statements(self.name, 1):
-                words = statement.split()
-                name = words[2] if words[1] != "INDEX" else words[4]
-                if name not in needed:
-                    continue
-                if statement.startswith("CREATE"):
-                    cursor.execute(statement)
-                else:
-                    cursor.execute(f"INSERT INTO {name} SELECT * FROM {self._made}.{name}")
+            for name, (made, _, *indexed) in statements(self.name, 1).items():
+                if name in needed:
+                    copied = f"INSERT INTO {name} SELECT * FROM {self._made}.{name}"
+                    for statement in (made, copied, *indexed):
+                        cursor.execute(statement)
             cursor.connection.commit()
             cursor.execute(f"ANALYZE TABLE {', '.join(sorted(needed))}")
 
     def drop(self) -> None:
         with self._cursor() as cursor:
             cursor.execute(f"DROP DATABASE IF EXISTS {self._copy}")
-
-    def _tables(self) -> list[str]:
-        with self._cursor() as cursor:
-            cursor.execute("SELECT TABLE_NAME FROM information_schema.TABLES"
-                           " WHERE TABLE_SCHEMA = %s", (self._made,))  # fmt: skip
-            return [row[0] for row in cursor.fetchall()]
 
     @contextmanager
     def _cursor(self) -> Iterator[Any]:

@@ -39,7 +39,7 @@ def test_both_sides_of_a_task_leave_the_same_rows(tmp_path: Path, task: str) -> 
 
     assert list(MEASURED) == TASKS
     system, work = Sqlite(tmp_path), MEASURED[task]
-    system.make(2000)
+    system.make(2000, work.tables)
     system.refresh(work.tables)
     made = contents(system.url)
     by_hand = [sys.executable, "-m", "benchmarks.hand"]

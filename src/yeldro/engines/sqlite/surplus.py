@@ -27,6 +27,7 @@ from yeldro.engines.sqlite.groups import MANY, Groups, look
 _HELPER = Path(__file__).with_name("helper.py")
 _IN_MEMORY = 1 << 20  # bytes of a second process's output that are kept off the disk
 _BYTES_AT_ONCE = 3200  # 200 rows of two row ids
+_CACHED = 8_000  # KiB of pages that each process keeps; rows that are sorted take as much again
 
 
 def note_surplus(
@@ -54,6 +55,7 @@ def note_surplus(
         _insert(connection, keys, groups.surplus())
         return True
     with ExitStack() as stack:
+        stack.enter_context(_small_cache(connection))
         helper = stack.enter_context(_helped()) if address and _can_be_helped() else None
         seen = look(connection, groups, lowest, highest)
         if seen.too_large:
@@ -63,8 +65,7 @@ def note_surplus(
         else:
             lower = seen.groups.values[0] < seen.middle
             rest = seen.groups.part(lower.is_not(sa.true())).surplus()
-            cache_size = connection.exec_driver_sql("PRAGMA cache_size").scalar()
-            helper.ask([address, cache_size, _written(connection, rest)])
+            helper.ask([address, -_CACHED, _written(connection, rest)])
             _insert(connection, keys, seen.groups.part(lower).surplus())
             if helper.has_answered(wait):
                 _insert_numbers(connection, keys, helper.numbers())
@@ -76,6 +77,17 @@ def note_surplus(
         _insert(connection, keys, seen.groups.surplus_of_larger(of_larger), "OR REPLACE")
         connection.execute(sa.delete(keys).where(kept == 0))
     return True
+
+
+@contextmanager
+def _small_cache(connection: sa.Connection) -> Iterator[None]:
+    """Let SQLite keep fewer pages meanwhile: the rows are read in order, each page once."""
+    before = connection.exec_driver_sql("PRAGMA cache_size").scalar()
+    connection.exec_driver_sql(f"PRAGMA cache_size = -{_CACHED}")
+    try:
+        yield
+    finally:
+        connection.exec_driver_sql(f"PRAGMA cache_size = {before}")
 
 
 def _can_be_helped() -> bool:

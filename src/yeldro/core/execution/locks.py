@@ -126,9 +126,9 @@ def lock_kept_rows(session: Session, prepared: Prepared) -> None:
     values = [rows.c[name] for name in grouping.by]
     if tells_kept(prepared):
         names = [column.name for column in kept_columns(table)]
-        kept = sa.select(*sql.columns_of(picked, names)).distinct()
+        kept = sa.select(*sql.columns_of(picked, names))
         condition = sql.among(sql.columns_of(rows, table.identity.columns), kept)
-        expected = sql.count(session.connection, kept.subquery("yeldro_kept"))
+        expected = sql.count(session.connection, kept.distinct().subquery("yeldro_kept"))
     else:
         condition = kept_rows(table, rows, grouping, session)
         expected = sql.count(session.connection, rows, condition)

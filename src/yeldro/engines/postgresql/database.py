@@ -19,6 +19,10 @@ from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
 _EXACT_TEXT = """SET LOCAL datestyle = 'ISO'; SET LOCAL intervalstyle = 'postgres';
 SET LOCAL extra_float_digits = 1; SET LOCAL array_nulls = on; SET LOCAL xmloption = content;
 SET LOCAL standard_conforming_strings = on; SET LOCAL bytea_output = 'hex'"""
+# MB that a hash table of keys may take, times hash_mem_multiplier. With fewer, rows come in several
+# passes over the table, and each of them writes every page anew.
+_WORK_MEM = 64
+_KILOBYTES = {"kB": 1, "MB": 1024, "GB": 1024**2, "TB": 1024**3}
 _DATES_AND_TIMES = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 
 
@@ -94,6 +98,7 @@ class PostgresqlDatabase:
                     # Temporary tables are needed, even if sessions only read by default.
                     connection.exec_driver_sql("SET TRANSACTION READ WRITE")
                 connection.exec_driver_sql(_EXACT_TEXT)
+                _raise_work_mem(connection)
                 if (connection.dialect.server_version_info or ()) >= (11,):
                     # Compiling a statement that is executed once takes longer than it saves.
                     # A query here would take the snapshot before tables are locked, SET does not.
@@ -117,6 +122,14 @@ def _is_standby(connection: sa.Connection) -> bool:
     """True if the server follows another one; the parameter exists since version 14."""
     raw: Any = connection.connection.driver_connection
     return bool(raw.info.parameter_status("in_hot_standby") == "on")
+
+
+def _raise_work_mem(connection: sa.Connection) -> None:
+    """Set work_mem for this transaction, unless it is larger already."""
+    shown = str(connection.exec_driver_sql("SHOW work_mem").scalar_one())
+    kilobytes = int(shown[:-2]) * _KILOBYTES[shown[-2:]]
+    if kilobytes < _WORK_MEM * 1024:
+        connection.exec_driver_sql(f"SET LOCAL work_mem = '{_WORK_MEM}MB'")
 
 
 def _read_times_as_text(connection: Any, _: Any) -> None:

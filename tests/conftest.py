@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import uuid
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -100,6 +102,15 @@ def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
     assert database.contents() == before
     assert yeldro("receipt", "check", done["receipt"], "--json").json()["verdict"] == "all back"
     return done
+
+
+@pytest.fixture
+def server_folder() -> Iterator[Path]:
+    """A short path that the servers' user may write to."""
+    path = Path(tempfile.mkdtemp(prefix="yeldro"))
+    path.chmod(0o777)
+    yield path
+    shutil.rmtree(path)
 
 
 @pytest.fixture

@@ -1,26 +1,16 @@
-"""A PostgreSQL server that a test starts for itself, with settings of its own."""
+"""Servers that a test starts for itself, with settings of their own."""
 
 from __future__ import annotations
 
 import contextlib
 import getpass
+import os
 import shutil
 import socket
 import subprocess
-import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
-
-import pytest
-
-
-@pytest.fixture
-def server_folder() -> Iterator[Path]:
-    """A short path that the servers' user may write to."""
-    path = Path(tempfile.mkdtemp(prefix="yeldro"))
-    path.chmod(0o777)
-    yield path
-    shutil.rmtree(path)
 
 
 def program(folder: Path, name: str, *words: str) -> None:
@@ -51,3 +41,33 @@ def started(folder: Path, data: str, port: int, settings: str = "") -> Iterator[
         yield f"postgresql://yeldro@/postgres?host={folder}&port={port}"
     finally:
         program(folder, "pg_ctl", "-D", data, "-m", "immediate", "stop")
+
+
+@contextlib.contextmanager
+def mariadb_started(folder: Path, *settings: str) -> Iterator[str]:
+    """The URL of a running MariaDB server that asks for no password.
+
+    Args:
+        folder: a short path, for the socket.
+        settings: options of the server, such as `--general-log`.
+    """
+    own = ["--no-defaults", f"--datadir={folder}/data", f"--user={getpass.getuser()}"]
+    login = "--auth-root-authentication-method=normal"
+    made = ["mariadb-install-db", *own, "--skip-test-db", login]
+    path = f"/usr/sbin:{os.environ['PATH']}"
+    subprocess.run(made, check=True, stdout=subprocess.DEVNULL, env=os.environ | {"PATH": path})
+    port, small = free_port(), "--innodb-buffer-pool-size=8M"
+    words = [*own, f"--socket={folder}/s", f"--port={port}", "--bind-address=127.0.0.1", small]
+    found = shutil.which("mariadbd", path=path) or "mariadbd"
+    with (folder / "log").open("w") as log:
+        server = subprocess.Popen([found, *words, *settings], stderr=log)
+    try:
+        ends = time.monotonic() + 60
+        while not (folder / "s").exists():
+            assert server.poll() is None, (folder / "log").read_text()
+            assert time.monotonic() < ends
+            time.sleep(0.1)
+        yield f"mariadb://root@127.0.0.1:{port}/test"
+    finally:
+        server.kill()
+        server.wait()

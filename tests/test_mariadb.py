@@ -7,11 +7,13 @@ import threading
 import time
 import uuid
 from collections.abc import Iterator
+from pathlib import Path
 
 import pymysql
 import pytest
 import sqlalchemy as sa
-from conftest import need, there_and_back
+from conftest import Yeldro, need, there_and_back
+from own_server import mariadb_started
 from sqlalchemy.exc import DBAPIError
 from systems import MARIADB, MariadbServerDatabase, mariadb_connection
 from test_run import interrupt, typing
@@ -719,3 +721,28 @@ def test_what_sessions_begin_with_changes_nothing(yeldro, server) -> None:
     assert yeldro(*words, db=url).one()["matched"] == 0
     assert len(yeldro("preview", "mast", "--all-rows", "--json", db=url).one()["rows"]) > 2
     assert yeldro("plan", "mast", "--where", "id IS NULL", "--json", db=url).one()["matched"] == 0
+
+
+@pytest.mark.slow
+def test_a_log_in_a_table_is_not_taken_for_changed_rows(
+    yeldro: Yeldro,
+    server_folder: Path,
+) -> None:
+    need("mariadb")
+    slow = ("--log-output=TABLE", "--slow-query-log", "--long-query-time=0")
+    with mariadb_started(server_folder, *slow) as url:
+        root = pymysql.connect(host="127.0.0.1", port=sa.make_url(url).port or 0, user="root")
+        with root, root.cursor() as cursor:
+            cursor.execute("CREATE DATABASE test")
+            cursor.execute("CREATE TABLE test.buoy (id int PRIMARY KEY)")
+            cursor.execute("INSERT INTO test.buoy VALUES (1), (2)")
+            root.commit()
+            words = ["run", "buoy", "--yes", "--expect", "1", "--db", url, "--where"]
+            yeldro(*words, "id = 1")
+            cursor.execute("SET GLOBAL general_log = 1")
+            refused = yeldro(*words, "id = 2", code=3)
+            assert "general_log is on, and log_output has TABLE" in refused.err
+            cursor.execute("SET GLOBAL log_output = 'FILE'")
+            yeldro(*words, "id = 2")
+            cursor.execute("SELECT count(*) FROM test.buoy")
+            assert cursor.fetchone() == (0,)

@@ -7,9 +7,8 @@ from pathlib import Path
 import psycopg
 import pytest
 from conftest import Yeldro, need
-from own_server import free_port, program, server_folder, started
+from own_server import free_port, program, started
 
-__all__ = ["server_folder"]
 pytestmark = pytest.mark.slow
 
 

@@ -9,12 +9,11 @@ from pathlib import Path
 import psycopg
 import pytest
 from conftest import Yeldro, need, there_and_back
-from own_server import free_port, program, server_folder, started
+from own_server import free_port, program, started
 from systems import AnyDatabase
 
 from yeldro.engines.catalogue_rows import RowsByTable
 
-__all__ = ["server_folder"]
 _TABLES = 90  # more than are read one by one
 
 

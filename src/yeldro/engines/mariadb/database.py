@@ -96,6 +96,7 @@ class MariadbDatabase:
                     "If the row count is safe enough for you, add "
                     "?init_command=SET sql_safe_updates=0 to the URL.",
                 )
+            _keep_logs_apart(session)
             if not session.catalogue.sees_all():
                 raise MissingPrivilege(
                     f"This user does not see every table of {self._name}, and a hidden one could "
@@ -159,6 +160,24 @@ class MariadbDatabase:
         if thread is not None:
             with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
+
+
+def _keep_logs_apart(session: MariadbSession) -> None:
+    """Write no slow query into a table: the server counts it among the rows that are changed.
+
+    Raises:
+        Refused: the server writes every statement into a table.
+    """
+    if "TABLE" not in str(session.setting("log_output")):
+        return
+    session.set("slow_query_log", 0)
+    if session.setting("general_log") and not session.setting("sql_log_off"):
+        raise Refused(
+            "This server writes every statement into a table (general_log is on, and log_output "
+            "has TABLE), and counts these rows among those that the statements change.",
+            "Ask for SET GLOBAL log_output = 'FILE' while the rows are removed; or, as a user who "
+            "may leave no trace in that log, add ?init_command=SET sql_log_off=1 to the URL.",
+        )
 
 
 def _socket() -> str | None:

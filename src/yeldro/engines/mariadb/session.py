@@ -134,8 +134,13 @@ class MariadbSession(StandardSession):
         return query.with_for_update()
 
     def key_driven(self, statement: sa.Delete | sa.Update) -> sa.Delete | sa.Update:
-        """Return the form for several tables; the plain form would read and lock all rows."""
+        """Return the form for several tables: with a subquery the plain form reads all rows.
+
+        Without one the plain form takes a third of the time for many rows.
+        """
         if isinstance(statement, sa.Delete):
+            if not _has_subquery(statement):
+                return statement
             return statement.prefix_with(self._as_prefix(statement.table))
         one = sa.select(sa.literal_column("1").label("one")).subquery("yeldro_one")
         return statement.where(one.c.one == 1)
@@ -471,3 +476,12 @@ def _bytes_of_half_pairs(value: Any) -> Any:
 def _forms_of(row: Sequence[Any]) -> str | None:
     forms = {place: "text" for place, value in enumerate(row) if _has_half_pair(value)}
     return json.dumps(forms) if forms else None
+
+
+def _has_subquery(statement: sa.Delete) -> bool:
+    """True if a statement may read another table, or its own once more."""
+    return any(
+        isinstance(part, sa.SelectBase)
+        or (isinstance(part, sa.TextClause) and "select" in part.text.lower())
+        for part in sa.sql.visitors.iterate(statement)
+    )

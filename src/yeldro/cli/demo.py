@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from yeldro.cli.help import HOW, WHERE, command, option
 from yeldro.core.model.errors import Refused
 
 if TYPE_CHECKING:
@@ -23,9 +24,13 @@ _TWICE = ["reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest
           "--keep", "lowest:id"]  # fmt: skip
 
 
-@click.command()
+@command(
+    "demo",
+    "demo seas --readings 1000 --only-data",
+)
 @click.argument("folder", required=False, default="yeldro-demo", type=click.Path(path_type=Path))
-@click.option(
+@option(
+    HOW,
     "--readings",
     type=click.IntRange(min=0),
     default=18_000,
@@ -33,8 +38,9 @@ _TWICE = ["reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest
     metavar="N",
     help="How many readings the demo holds.",
 )
-@click.option("--only-data", is_flag=True, help="Make the database and stop.")
-@click.option(
+@option(HOW, "--only-data", is_flag=True, help="Make the database and stop.")
+@option(
+    WHERE,
     "--db",
     metavar="URL",
     help="An empty database to load the demo into; without it, a file buoys.db in FOLDER.",

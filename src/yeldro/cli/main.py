@@ -34,6 +34,14 @@ COMMANDS = {
 }
 
 
+_BEGIN = """\
+Yeldro removes rows only if exactly the number that you expect would go.
+  yeldro demo                           the whole job on made-up data
+  yeldro survey --db FILE               what is in your SQLite file, or at a URL
+  yeldro preview TABLE --where "…"      the rows that would go, and what depends on them
+  yeldro --help                         all commands, in the order of the work"""
+
+
 class Commands(click.Group):
     """A group that loads a command's module only when it is used, so that --help is quick."""
 
@@ -73,16 +81,20 @@ class Commands(click.Group):
 
 @click.group(
     cls=Commands,
+    invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     epilog="Start with: yeldro demo",
 )
 @click.version_option(__version__, prog_name="yeldro", message="%(prog)s %(version)s")
-def cli() -> None:
+@click.pass_context
+def cli(context: click.Context) -> None:
     """Plan and run cleanup deletions in SQL databases.
 
     The row count is the key that turns the lock: you say how many rows must go; if any other
     number would go, from any table, nothing goes.
     """
+    if context.invoked_subcommand is None:
+        click.echo(_BEGIN)
 
 
 def main() -> NoReturn:

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from yeldro.cli import help as layout
+from yeldro.cli.help import DEPENDENTS, DUPLICATES, HOW, HOW_MANY, WHERE, WHICH_ROWS
 from yeldro.cli.settings import TIME_LIMIT
 from yeldro.core.model.errors import UsageError
 from yeldro.formats import fields
@@ -19,6 +21,15 @@ if TYPE_CHECKING:  # what a command needs is loaded when it runs
     from yeldro.core.planning.treatment import Choices
 
 Function = TypeVar("Function", bound=Callable[..., Any])
+
+_HEADINGS = (
+    {each.name: WHICH_ROWS for each in fields.SELECTION}
+    | {each.name: DEPENDENTS for each in fields.DEPENDENTS}
+    | {
+        each.name: DUPLICATES
+        for each in (fields.DUPLICATES_BY, fields.KEEP, *fields.EQUALITY, fields.ADD_CONSTRAINT)
+    }
+)
 
 
 def _all(*decorators: Callable[[Any], Any]) -> Callable[[Function], Function]:
@@ -43,7 +54,8 @@ def option(field: Field, **more: Any) -> Callable[[Any], Any]:
         settings["type"] = int
     if field.kind == "number":
         settings["type"] = click.FloatRange(min=0)
-    return click.option(field.option, **settings | more)
+    heading = _HEADINGS.get(field.name, HOW)
+    return layout.option(heading, field.option, **settings | more)
 
 
 def _options(*listed: Field) -> list[Callable[[Any], Any]]:
@@ -58,7 +70,8 @@ def _limit_statements(
 
 
 database_option = _all(
-    click.option(
+    layout.option(
+        WHERE,
         "--db",
         envvar="YELDRO_DB",
         metavar="URL",
@@ -71,14 +84,15 @@ database_option = _all(
         callback=_limit_statements,
     ),
 )
-json_option = click.option(
-    "--json", "as_json", is_flag=True, help="Print a JSON document and nothing else."
+json_option = layout.option(
+    WHERE, "--json", "as_json", is_flag=True, help="Print a JSON document and nothing else."
 )
-csv_option = click.option("--csv", "as_csv", is_flag=True, help="Print the rows as CSV.")
-show_option = click.option("--show", metavar="COLS", help="Columns to show, with commas.")
-quiet_option = click.option("--quiet", is_flag=True, help="Print only what went wrong.")
+csv_option = layout.option(WHERE, "--csv", "as_csv", is_flag=True, help="Print the rows as CSV.")
+show_option = layout.option(WHERE, "--show", metavar="COLS", help="Columns to show, with commas.")
+quiet_option = layout.option(WHERE, "--quiet", is_flag=True, help="Print only what went wrong.")
 lock_wait_option = option(fields.LOCK_WAIT)
-receipts_option = click.option(
+receipts_option = layout.option(
+    WHERE,
     "--receipts",
     envvar="YELDRO_RECEIPTS",
     type=click.Path(file_okay=False, path_type=Path),
@@ -87,7 +101,8 @@ receipts_option = click.option(
     "folder.",
 )
 triggers_option = option(fields.ALLOW_TRIGGER)
-allow_more_option = click.option(
+allow_more_option = layout.option(
+    HOW_MANY,
     "--allow-more",
     is_flag=True,
     help="Allow more rows than the project file does in one run.",
@@ -97,7 +112,8 @@ no_way_back_option = option(fields.NO_WAY_BACK)
 
 def rows_option(default: int) -> Callable[[Function], Function]:
     """Return the option for how many rows or groups to show."""
-    return click.option(
+    return layout.option(
+        WHERE,
         "--rows",
         type=click.IntRange(min=0),
         default=default,
@@ -112,13 +128,15 @@ keep_option = option(fields.KEEP)
 
 what_options_but_dialect = _all(
     click.argument("what", required=False, metavar="WHAT"),
-    click.option(
+    layout.option(
+        WHICH_ROWS,
         "--sql",
         metavar="FILE",
         help="Instead of WHAT: a file of DELETE statements, or - for standard input.",
     ),
     option(fields.SELECTION[0]),
-    click.option(
+    layout.option(
+        WHICH_ROWS,
         "--param",
         multiple=True,
         metavar="NAME=VALUE",
@@ -129,7 +147,8 @@ what_options_but_dialect = _all(
 
 what_options = _all(
     what_options_but_dialect,
-    click.option(
+    layout.option(
+        WHICH_ROWS,
         "--dialect",
         metavar="NAME",
         help="The system that the statements of --sql are written for, if it is another one.",
@@ -147,7 +166,8 @@ batch_options = _all(
 without_rows_option = option(fields.WITHOUT_ROWS)
 copy_to_option = option(fields.COPY_TO)
 
-expect_option = click.option(
+expect_option = layout.option(
+    HOW_MANY,
     "--expect",
     multiple=True,
     metavar="N",

@@ -59,6 +59,10 @@ EQUALITY = (
     Field("null_distinct", "flag", "Duplicates: NULL is equal to nothing."),
     Field("as_text", "flag", "Duplicates: compare types without equality by their text."),
 )
+DUPLICATES_BY = Field(
+    "duplicates_by", "columns", "Surplus rows of each group that is equal on these columns; "
+    "groups are formed over the whole table, and one row of each stays.", "COLS"
+)  # fmt: skip
 KEEP = Field(
     "keep", "texts", "Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "
     "order:LIST; later rules break ties.", "RULE"
@@ -77,10 +81,7 @@ SELECTION = (
         "orphans", "text", "Rows that have no parent row: FOREIGN_KEY is a column, or "
         "child.column.", "FOREIGN_KEY"
     ),
-    Field(
-        "duplicates_by", "columns", "Surplus rows of each group that is equal on these columns; "
-        "groups are formed over the whole table, and one row of each stays.", "COLS"
-    ),
+    DUPLICATES_BY,
     KEEP,
     *EQUALITY,
     Field("order_by", "text", "The order in which a limit takes rows, as in SQL.", "LIST"),

@@ -8,16 +8,22 @@ from typing import Any
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli.help import WHERE, WHICH_ROWS, command, option
 
 
-@click.command()
+@command(
+    "new notices.toml alert --where \"level = 'notice'\"",
+    "new last.toml --from-last",
+)
 @click.argument("file", metavar="FILE", type=click.Path(dir_okay=False, path_type=Path))
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
 @opt.triggers_option
 @opt.no_way_back_option
-@click.option("--from-last", is_flag=True, help="Take the options of the last 'yeldro preview'.")
+@option(
+    WHICH_ROWS, "--from-last", is_flag=True, help="Take the options of the last 'yeldro preview'."
+)
 @opt.database_option
 def new(**options: Any) -> None:
     """Write a commented cleanup file from a table with options, SQL, or the last preview.
@@ -30,17 +36,22 @@ def new(**options: Any) -> None:
     files.new(**options)
 
 
-@click.command()
+@command(
+    "script alert --where \"level = 'notice'\"",
+    "script alert --where \"level = 'notice'\" --dialect postgresql",
+)
 @opt.what_options_but_dialect
 @opt.ripple_options
 @opt.expect_option
-@click.option(
+@option(
+    WHERE,
     "--dialect",
     metavar="NAME",
     help="The system that will run it: sqlite, postgresql, mariadb, mysql, sqlserver or oracle. "
     "Default: the database's own.",
 )
-@click.option(
+@option(
+    WHICH_ROWS,
     "--sql-dialect",
     metavar="NAME",
     help="The system that the statements of --sql are written for, if it is another one.",

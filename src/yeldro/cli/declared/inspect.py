@@ -8,11 +8,15 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
+from yeldro.cli.help import DUPLICATES, WHERE, command, option
 
 
-@click.command()
+@command(
+    "survey",
+    "survey reading --show id,taken_at --rows 3",
+)
 @click.argument("table", required=False, metavar="[TABLE]")
-@click.option("--config", is_flag=True, help="Show the settings, and where they come from.")
+@option(WHERE, "--config", is_flag=True, help="Show the settings, and where they come from.")
 @opt.database_option
 @opt.show_option
 @opt.rows_option(5)
@@ -29,7 +33,10 @@ def survey(**options: Any) -> None:
     inspect.survey(**options)
 
 
-@click.command()
+@command(
+    "preview buoy --where \"name = 'Eddy'\"",
+    'preview reading --where "value is null" --csv',
+)
 @opt.what_options
 @opt.ripple_options
 @opt.database_option
@@ -48,9 +55,13 @@ def preview(**options: Any) -> None:
     inspect.preview(**options)
 
 
-@click.command()
+@command(
+    "duplicates reading --by sensor_id,taken_at --keep fullest --keep lowest:id",
+    "duplicates reading",
+)
 @click.argument("table", metavar="TABLE")
-@click.option(
+@option(
+    DUPLICATES,
     "--by",
     metavar="COLS",
     help="Columns on which rows of a group are equal. Without it: search for such columns.",
@@ -73,7 +84,10 @@ def duplicates(**options: Any) -> None:
     inspect.duplicates(**options)
 
 
-@click.command()
+@command(
+    "orphans",
+    "orphans reading --rows 20",
+)
 @click.argument("table", required=False, metavar="[TABLE]")
 @opt.database_option
 @opt.rows_option(5)

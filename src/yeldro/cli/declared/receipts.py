@@ -8,20 +8,40 @@ from typing import Any
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli.help import HOW, WHERE, WHICH_ROWS, Group, command, option
 
+_DAY = click.DateTime(["%Y-%m-%d"])
 receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
 
 
-@click.group()
+@click.group(cls=Group)
 def receipt() -> None:
     """Earlier runs. RECEIPT is a file, its short id, or 'last'."""
 
 
-@receipt.command(name="list")
-@click.option("--table", metavar="TABLE", help="Only runs that touched this table.")
-@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not older (UTC).")
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), metavar="DATE", help="Not newer (UTC).")
-@click.option("--of", metavar="URL", help="Only of this database.")
+@receipt.command(
+    name="list",
+    examples=(
+        "receipt list",
+        "receipt list --table alert --since 2026-01-01",
+    ),
+)
+@option(WHICH_ROWS, "--table", metavar="TABLE", help="Only runs that touched this table.")
+@option(
+    WHICH_ROWS,
+    "--since",
+    type=click.DateTime(["%Y-%m-%d"]),
+    metavar="DATE",
+    help="Not older (UTC).",
+)
+@option(
+    WHICH_ROWS,
+    "--until",
+    type=click.DateTime(["%Y-%m-%d"]),
+    metavar="DATE",
+    help="Not newer (UTC).",
+)
+@option(WHICH_ROWS, "--of", metavar="URL", help="Only of this database.")
 @opt.receipts_option
 @opt.json_option
 def list_(**options: Any) -> None:
@@ -31,7 +51,12 @@ def list_(**options: Any) -> None:
     receipts.list_(**options)
 
 
-@receipt.command()
+@receipt.command(
+    examples=(
+        "receipt show",
+        "receipt show last --json",
+    ),
+)
 @receipt_argument
 @opt.receipts_option
 @opt.json_option
@@ -42,7 +67,12 @@ def show(**options: Any) -> None:
     receipts.show(**options)
 
 
-@receipt.command()
+@receipt.command(
+    examples=(
+        "receipt check",
+        "receipt check last --json",
+    ),
+)
 @receipt_argument
 @opt.receipts_option
 @opt.database_option
@@ -54,9 +84,14 @@ def check(**options: Any) -> None:
     receipts.check(**options)
 
 
-@receipt.command()
+@receipt.command(
+    examples=(
+        "receipt forget last",
+        "receipt forget last --yes",
+    ),
+)
 @receipt_argument
-@click.option("--yes", is_flag=True, help="Do not ask for the count.")
+@option(HOW, "--yes", is_flag=True, help="Do not ask for the count.")
 @opt.receipts_option
 def forget(**options: Any) -> None:
     """Erase the stored rows of a receipt for good; its counts stay.
@@ -68,16 +103,22 @@ def forget(**options: Any) -> None:
     receipts.forget(**options)
 
 
-@receipt.command()
+@receipt.command(
+    examples=(
+        "receipt export last --to rows",
+        "receipt export last --to rows --lines",
+    ),
+)
 @receipt_argument
-@click.option(
+@option(
+    WHERE,
     "--to",
     type=click.Path(file_okay=False, path_type=Path),
     required=True,
     metavar="FOLDER",
     help="Where the files go, one for each step.",
 )
-@click.option("--lines", is_flag=True, help="JSON Lines instead of CSV.")
+@option(WHERE, "--lines", is_flag=True, help="JSON Lines instead of CSV.")
 @opt.receipts_option
 def export(**options: Any) -> None:
     """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
@@ -86,25 +127,37 @@ def export(**options: Any) -> None:
     receipts.export(**options)
 
 
-@click.command()
+@command(
+    "restore last",
+    "restore last --only alert --yes",
+)
 @receipt_argument
-@click.option(
-    "--only", multiple=True, metavar="TABLE", help="Put back rows of this table only. Repeatable."
+@option(
+    WHICH_ROWS,
+    "--only",
+    multiple=True,
+    metavar="TABLE",
+    help="Put back rows of this table only. Repeatable.",
 )
-@click.option(
-    "--where", metavar="SQL", help="With --only: stored rows for which this condition is true."
+@option(
+    WHICH_ROWS,
+    "--where",
+    metavar="SQL",
+    help="With --only: stored rows for which this condition is true.",
 )
-@click.option(
+@option(
+    WHICH_ROWS,
     "--skip-conflicts",
     is_flag=True,
     help="Leave out rows whose key is taken or whose parent is gone.",
 )
-@click.option("--into", metavar="URL", help="Put the rows into another database.")
-@click.option("--yes", is_flag=True, help="Do not ask for the count.")
-@click.option(
-    "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
+@option(WHERE, "--into", metavar="URL", help="Put the rows into another database.")
+@option(HOW, "--yes", is_flag=True, help="Do not ask for the count.")
+@option(
+    HOW, "--without-rows", is_flag=True, help="The restore's own receipt holds counts and no rows."
 )
-@click.option(
+@option(
+    HOW,
     "--accept-difference",
     multiple=True,
     metavar="TABLE",

@@ -8,8 +8,10 @@ from typing import Any
 import click
 
 from yeldro.cli import options as opt
+from yeldro.cli.help import HOW, WHERE, command, option
 
-output_option = click.option(
+output_option = option(
+    WHERE,
     "-o",
     "--output",
     type=click.Path(dir_okay=False, path_type=Path),
@@ -18,7 +20,10 @@ output_option = click.option(
 )
 
 
-@click.command()
+@command(
+    "plan buoy --where \"retired_on < '2022-01-01'\" --missing-in deployment --follow visit",
+    "plan reading --duplicates-by sensor_id,taken_at --keep lowest:id -o twice.json",
+)
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
@@ -38,7 +43,10 @@ def plan(**options: Any) -> None:
     remove.plan(**options)
 
 
-@click.command()
+@command(
+    "rehearse alert --where \"level = 'notice'\"",
+    "rehearse twice.json",
+)
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
@@ -56,7 +64,10 @@ def rehearse(**options: Any) -> None:
     remove.rehearse(**options)
 
 
-@click.command()
+@command(
+    "run alert --where \"level = 'notice'\"",
+    "run alert --where \"level = 'notice'\" --expect 101 --yes",
+)
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
@@ -66,7 +77,7 @@ def rehearse(**options: Any) -> None:
 @opt.emptying_options
 @opt.batch_options
 @opt.allow_more_option
-@click.option("--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
+@option(HOW, "--yes", is_flag=True, help="Do not ask for the count; only with --expect.")
 @opt.without_rows_option
 @opt.copy_to_option
 @opt.receipts_option
@@ -87,7 +98,10 @@ def run(**options: Any) -> None:
     remove.run(**options)
 
 
-@click.command()
+@command(
+    "check alert --where \"level = 'notice'\" --expect 101",
+    "check reading --duplicates-by sensor_id,taken_at --keep lowest:id --expect 900",
+)
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.plan import Cleanup, prepare
+from yeldro.core.selection.parameters import Typed, read_parameters
 from yeldro.core.selection.selection import Selection
 from yeldro.engines import open_database
-from yeldro.formats.cleanup_values import parameter_value
 from yeldro.report.text import cell, visible
 
 CONDITIONS = [
@@ -100,7 +100,9 @@ def test_any_text_as_a_condition_is_refused_or_only_looks(tmp_path_factory, text
 @given(st.one_of(st.integers(), st.floats(allow_nan=False), st.text()))
 def test_a_parameter_is_a_number_only_where_it_reads_back_as_written(value) -> None:
     text = str(value)
-    bound = parameter_value(text)
+    (bound,) = read_parameters(
+        Selection("t", parameters={"v": Typed(text)}), open_database("unused.db")
+    ).parameters.values()
     if isinstance(bound, str):
         assert bound == text or f"'{bound}'" == text.replace("''", "'")
     else:

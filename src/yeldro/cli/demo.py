@@ -92,16 +92,15 @@ def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
 
 def _walk(database: Database) -> None:
     from yeldro.core.execution.run import plan
-    from yeldro.core.planning.job import Job
     from yeldro.core.receipts.reader import receipts_in
 
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
         """Return the matched rows and the total of a plan."""
         from yeldro.cli.declared.remove import plan as command
-        from yeldro.cli.options import cleanup_of
+        from yeldro.cli.what import what_of
 
         context = command.make_context("plan", list(arguments))
-        found = plan(database, Job.of(cleanup_of(context.params)))
+        found = plan(database, what_of(context.params, context.params["db"]).job)
         return found.plans[0].matched, found.total
 
     _say("First, look at the tables and how they are connected.")

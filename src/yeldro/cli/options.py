@@ -12,6 +12,7 @@ from yeldro.cli import help as layout
 from yeldro.cli.help import DEPENDENTS, DUPLICATES, HOW, HOW_MANY, WHERE, WHICH_ROWS
 from yeldro.cli.settings import TIME_LIMIT
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import listed
 from yeldro.formats import fields
 from yeldro.formats.fields import Field
 
@@ -88,7 +89,12 @@ json_option = layout.option(
     WHERE, "--json", "as_json", is_flag=True, help="Print a JSON document and nothing else."
 )
 csv_option = layout.option(WHERE, "--csv", "as_csv", is_flag=True, help="Print the rows as CSV.")
-show_option = layout.option(WHERE, "--show", metavar="COLS", help="Columns to show, with commas.")
+show_option = layout.option(
+    WHERE,
+    "--show",
+    metavar="COLS",
+    help="Columns to show, with commas; a name with a comma in double quotes.",
+)
 quiet_option = layout.option(WHERE, "--quiet", is_flag=True, help="Print only what went wrong.")
 lock_wait_option = option(fields.LOCK_WAIT)
 receipts_option = layout.option(
@@ -140,7 +146,16 @@ what_options_but_dialect = _all(
         "--param",
         multiple=True,
         metavar="NAME=VALUE",
-        help="A value for :NAME in --where; always bound, never pasted. Repeatable.",
+        help="A value for :NAME in --where, read by the type of the column it is compared with: "
+        "today-90d is a date, '12' in single quotes a text. Always bound, never pasted. "
+        "Repeatable.",
+    ),
+    layout.option(
+        WHICH_ROWS,
+        "--param-null",
+        multiple=True,
+        metavar="NAME",
+        help="NULL for :NAME in --where. Repeatable.",
     ),
     *_options(*fields.SELECTION[1:]),
 )
@@ -198,7 +213,7 @@ def check_usage(options: dict[str, Any]) -> None:
 
 def columns_of(typed: str | None) -> tuple[str, ...]:
     """Return the names in a list with commas."""
-    return tuple(name.strip() for name in typed.split(",")) if typed else ()
+    return tuple(listed(typed)) if typed else ()
 
 
 def cleanup_of(options: dict[str, Any]) -> Cleanup:
@@ -228,28 +243,36 @@ def choices_of(options: dict[str, Any]) -> Choices:
 
 
 def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
-    """Return the values that --param gives, as they are bound."""
-    from yeldro.formats.cleanup_values import parameter_value
+    """Return the values that --param and --param-null give; their types are not known yet."""
+    given = given_parameters(options)
+    if not given:
+        return {}
+    from yeldro.core.selection.parameters import Typed
 
-    return {name: parameter_value(text) for name, text in given_parameters(options).items()}
+    return {name: None if text is None else Typed(text) for name, text in given.items()}
 
 
-def given_parameters(options: dict[str, Any]) -> dict[str, str]:
-    """Return the values that --param gives, as they are typed.
+def given_parameters(options: dict[str, Any]) -> dict[str, str | None]:
+    """Return the values of parameters as they are typed, None for NULL.
 
     Raises:
         UsageError: one is not NAME=VALUE, or is given twice.
     """
-    found: dict[str, str] = {}
+    found: dict[str, str | None] = {}
+    typed: list[tuple[str, str | None]] = [(name, None) for name in options.get("param_null", ())]
     for text in options["param"]:
         name, equals, value = text.partition("=")
-        if not equals or not name.isidentifier():
+        if not equals:
             raise UsageError(
                 f"--param {text!r} is not NAME=VALUE.", "Write --param cutoff=2020-01-01."
             )
+        typed.append((name, value))
+    for name, text in typed:
+        if not name.isidentifier():
+            raise UsageError(f"{name!r} is not the name of a parameter.", "Write :name in --where.")
         if name in found:
             raise UsageError(f"--param {name} is given twice.", "Keep one value.")
-        found[name] = value
+        found[name] = text
     return found
 
 

@@ -87,6 +87,7 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
         cleanup = opt.cleanup_of(options)
         job = Job(title_of(options), (cleanup,))
         found = What(settings.database_of(db), job)
+    found = replace(found, job=_with_read_parameters(found.job, found.database))
     limits = settings.limits_of(found.database)
     if options.get("allow_more"):
         limits = replace(limits, most_rows=None)
@@ -97,6 +98,24 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
     return replace(found, job=job)
 
 
+def _with_read_parameters(job: Job, database: Database) -> Job:
+    """Return the job with the values of parameters read by the columns they are compared with."""
+    if not any(each.selection.parameters for each in job.cleanups):
+        return job
+    from yeldro.core.selection.parameters import Typed, read_parameters, relative_day
+
+    cleanups, days = [], {}
+    for each in job.cleanups:
+        read = read_parameters(each.selection, database)
+        cleanups.append(replace(each, selection=read))
+        for name, typed in each.selection.parameters.items():
+            if isinstance(typed, Typed) and relative_day(typed.text):
+                days[name] = read.parameters[name]
+    told = ", ".join(f"{name} = {day}" for name, day in days.items())
+    title = f"{job.title} ({told})" if told else job.title
+    return replace(job, title=title, cleanups=tuple(cleanups))
+
+
 def _from_file(options: dict[str, Any], db: str | None) -> What:
     names = [name for name in _CHOOSES if name not in ("follow", "detach")]
     _refuse_choosing(options, names, f"{options['what']} says which rows are meant")
@@ -105,7 +124,7 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
     file = read_cleanup_file(Path(options["what"]))
     known = {each.name: each for each in file.parameters}
     given = {
-        name: known[name].value(text) if name in known else text
+        name: known[name].value(text) if name in known and text is not None else text
         for name, text in opt.given_parameters(options).items()
     }
     if sys.stdin.isatty() and not options.get("yes"):
@@ -136,7 +155,7 @@ def _ask(parameter: Parameter) -> Any:
 
 
 def _from_plan(options: dict[str, Any], db: str | None) -> What:
-    names = (*_CHOOSES, "param", "expect", "allow_trigger", "no_way_back")
+    names = (*_CHOOSES, "param", "param_null", "expect", "allow_trigger", "no_way_back")
     _refuse_choosing(options, names, f"{options['what']} is a saved plan, which is run as it is")
     from yeldro.formats.plan_file import read_plan
 

@@ -17,6 +17,7 @@ from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.filters import parameters_in
+from yeldro.core.selection.parameters import relative_day
 from yeldro.formats import fields
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from
 from yeldro.formats.toml import Path_, TomlFile, read_toml
@@ -226,6 +227,10 @@ def _boolean(text: str) -> bool:
     return {"true": True, "yes": True, "false": False, "no": False}[text.casefold()]
 
 
+def _midnight(day: date | None) -> datetime | None:
+    return None if day is None else datetime(day.year, day.month, day.day)
+
+
 def _number(text: str) -> int | float:
     value = float(text)
     if not math.isfinite(value):
@@ -237,8 +242,8 @@ _READ: dict[str, Callable[[str], Any]] = {
     "text": str,
     "integer": int,
     "number": _number,
-    "date": date.fromisoformat,
-    "datetime": datetime.fromisoformat,
+    "date": lambda text: relative_day(text) or date.fromisoformat(text),
+    "datetime": lambda text: _midnight(relative_day(text)) or datetime.fromisoformat(text),
     "boolean": _boolean,
 }
 _KINDS: dict[str, type | tuple[type, ...]] = {

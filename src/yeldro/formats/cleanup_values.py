@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any
@@ -11,6 +10,7 @@ from yeldro.core.database.facts import Emptying
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.model.names import listed
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.duplicates import KeepRule
@@ -122,8 +122,7 @@ def value_of(field: Field, given: Any) -> Any:
         UsageError: the value is of another kind.
     """
     if field.kind in ("texts", "columns"):
-        listed = _texts(field, given)
-        return tuple(map(_READ_EACH.get(field.name, str), listed))
+        return tuple(map(_READ_EACH.get(field.name, str), _texts(field, given)))
     if field.kind == "flag":
         if not isinstance(given, bool | None):
             raise _of_another_kind(field, given)
@@ -132,20 +131,6 @@ def value_of(field: Field, given: Any) -> Any:
     if given is not None and (not isinstance(given, kind) or isinstance(given, bool)):
         raise _of_another_kind(field, given)
     return given
-
-
-def parameter_value(text: str) -> Any:
-    """Return the value that `--param NAME=VALUE` binds: a number or a text.
-
-    `12` and `2.5` are numbers; `007`, `1e3` and `'12'` (in single quotes) are text.
-    """
-    if re.fullmatch(r"-?(0|[1-9]\d{0,17})", text) and text != "-0":
-        return int(text)
-    if re.fullmatch(r"-?\d+\.\d+", text) and repr(float(text)) == text:
-        return float(text)
-    if len(text) >= 2 and text[0] == text[-1] == "'":
-        return text[1:-1].replace("''", "'")
-    return text
 
 
 def expectations_from(
@@ -175,15 +160,14 @@ def _texts(field: Field, given: Any) -> list[str]:
     if given is None:
         return []
     if isinstance(given, str):
-        split = given.split(",") if field.kind == "columns" else [given]
-        return [each.strip() for each in split] if field.kind == "columns" else split
+        return listed(given) if field.kind == "columns" else [given]
     try:
-        listed = list(given)
+        texts = list(given)
     except TypeError as error:
         raise _of_another_kind(field, given) from error
-    if not all(isinstance(each, str) for each in listed):
+    if not all(isinstance(each, str) for each in texts):
         raise _of_another_kind(field, given)
-    return listed
+    return texts
 
 
 def _of_another_kind(field: Field, given: Any) -> UsageError:

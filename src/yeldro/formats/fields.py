@@ -61,7 +61,8 @@ EQUALITY = (
 )
 DUPLICATES_BY = Field(
     "duplicates_by", "columns", "Surplus rows of each group that is equal on these columns; "
-    "groups are formed over the whole table, and one row of each stays.", "COLS"
+    "groups are formed over the whole table, and one row of each stays. A name with a comma "
+    "stands in double quotes.", "COLS"
 )  # fmt: skip
 KEEP = Field(
     "keep", "texts", "Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "

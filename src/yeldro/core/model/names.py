@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import difflib
+import re
 import shlex
 from collections.abc import Iterable
+
+_IN_QUOTES = r'"(?:[^"]|"")+"'
+_PARTS = re.compile(rf'(?:{_IN_QUOTES}|[^".]+)(?:\.(?:{_IN_QUOTES}|[^".]+))*')
+_PART = re.compile(rf'{_IN_QUOTES}|[^".]+')
 
 
 def nearest(wanted: str, known: Iterable[str], most: int = 3) -> list[str]:
@@ -38,12 +43,42 @@ def one_line(text: str) -> str:
 
 
 def same_name(wanted: str, known: Iterable[str]) -> str | None:
-    """Return `wanted` as `known` spells it: the same, or the one name that differs in case."""
+    """Return `wanted` as `known` spells it: the same, or the one name that differs in case.
+
+    A name in double quotes, as in SQL, means the name without them, unless it has them itself.
+    """
     names = list(known)
     if wanted in names:
         return wanted
     alike = [name for name in names if name.casefold() == wanted.casefold()]
+    bare = unquoted(wanted)
+    if not alike and bare != wanted:
+        return same_name(bare, names)
     return alike[0] if len(alike) == 1 else None
+
+
+def unquoted(name: str) -> str:
+    """Return a name, or names with dots between them, without the double quotes of SQL."""
+    if '"' not in name or not _PARTS.fullmatch(name):
+        return name
+    parts = _PART.findall(name)
+    return ".".join(
+        part[1:-1].replace('""', '"') if part.startswith('"') else part for part in parts
+    )
+
+
+def listed(text: str, separator: str = ",") -> list[str]:
+    """Return the parts of a list; a separator within double quotes is part of a name."""
+    found, start, inside = [], 0, False
+    for place, character in enumerate(text):
+        if character == '"':
+            inside = not inside
+        elif character == separator and not inside:
+            found.append(text[start:place])
+            start = place + 1
+    if inside and separator in text[start:]:  # a quote that is not closed is part of a name
+        return [part.strip() for part in text.split(separator)]
+    return [part.strip() for part in (*found, text[start:])]
 
 
 def counted(number: int, one: str, many: str = "") -> str:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from yeldro.core.database.catalogue import foreign_keys_called
 from yeldro.core.model.errors import Refused, UnknownName, UsageError
 from yeldro.core.model.graph import components
+from yeldro.core.model.names import unquoted
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
 
@@ -364,6 +365,7 @@ def _means(catalogue: Catalogue, name: str, key: ForeignKey) -> bool:
     """True if `name` means a foreign key; an exact spelling goes before a loose one."""
     if name == "all":
         return True
+    name = unquoted(name)
     tables = [each for each in catalogue.table_names() if f"{name}.".startswith(f"{each}.")]
     if tables and max(tables, key=lambda each: len(str(each))) != key.child:
         return False
@@ -392,8 +394,9 @@ def _unused_names(
             tables = [str(table) for table in catalogue.table_names()]
             tables += [str(key.child) for key in keys]  # some are in other databases
             bare = [table.name for table in catalogue.table_names()]
-            table = name.rpartition(".")[0] or name
-            if not {table.casefold(), name.casefold()} & {
+            meant = unquoted(name)
+            table = meant.rpartition(".")[0] or meant
+            if not {table.casefold(), meant.casefold()} & {
                 known.casefold() for known in tables + bare
             }:
                 known = sorted({key.name for key in keys} | {str(key.child) for key in keys})

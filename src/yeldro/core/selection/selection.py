@@ -14,7 +14,7 @@ from yeldro.core.database.identity import ROW_HASH, copies_of_rows
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import NoSelection, Refused, UsageError
-from yeldro.core.model.names import suggestion
+from yeldro.core.model.names import listed, suggestion, unquoted
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
 from yeldro.core.selection.duplicates import (
     Grouping,
@@ -49,10 +49,11 @@ class RelatedTable:
         Raises:
             UsageError: a pair is not written `column=column`.
         """
-        other, colon, rest = text.rpartition(":")
+        *before, rest = listed(text, ":")
+        other, colon = ":".join(before), bool(before)
         if "=" not in rest:  # the colon is part of the name
-            other, colon, rest = text, "", ""
-        pairs = [tuple(part.strip() for part in pair.split("=")) for pair in rest.split(",")]
+            other, colon, rest = text, False, ""
+        pairs = [tuple(listed(pair, "=")) for pair in listed(rest)]
         if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
             raise UsageError(
                 f"{text!r} does not say which columns must agree.",
@@ -302,7 +303,7 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
     Raises:
         UsageError: no foreign key, or more than one, has that name.
     """
-    known = table.foreign_keys
+    known, name = table.foreign_keys, unquoted(name)
     found = foreign_keys_called(name, known) or foreign_keys_called(f"{table.name}.{name}", known)
     if len(found) == 1:
         return found[0]

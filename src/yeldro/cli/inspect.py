@@ -6,10 +6,12 @@ from typing import TYPE_CHECKING, Any
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
+from yeldro.cli.maps import check_map, draw
 from yeldro.cli.output import show as print_view
 from yeldro.cli.output import show_csv, show_json, views
 from yeldro.core.model.errors import UsageError
 from yeldro.report import documents
+from yeldro.report.text import short_name
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -18,7 +20,13 @@ if TYPE_CHECKING:
 
 
 def survey(
-    table: str | None, config: bool, db: str | None, show: str | None, rows: int, as_json: bool
+    table: str | None,
+    config: bool,
+    db: str | None,
+    show: str | None,
+    rows: int,
+    map_to: str | None,
+    as_json: bool,
 ) -> None:
     """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings."""
     from yeldro.core.inspection.survey import survey as survey_database
@@ -32,6 +40,7 @@ def survey(
             lambda: views().settings_view(found_settings),
         )
         return
+    check_map(map_to, as_json)
     database = settings.database_of(db)
     with database.reading() as session:
         if table is None:
@@ -48,6 +57,11 @@ def survey(
                 lambda: documents.detail_document(detail),
                 lambda: views().detail_view(detail),
             )
+        if map_to:
+            from yeldro.core.inspection.key_map import map_of_database
+
+            title = short_name(database.shown)
+            draw(map_to, map_of_database(session, title, table))
 
 
 def preview(

@@ -95,6 +95,13 @@ show_option = layout.option(
     metavar="COLS",
     help="Columns to show, with commas; a name with a comma in double quotes.",
 )
+map_option = layout.option(
+    WHERE,
+    "--map",
+    "map_to",
+    metavar="FILE",
+    help="Draw tables and foreign keys: FILE ends in .svg, .png, .html or .mmd; - is text here.",
+)
 quiet_option = layout.option(WHERE, "--quiet", is_flag=True, help="Print only what went wrong.")
 lock_wait_option = option(fields.LOCK_WAIT)
 receipts_option = layout.option(

@@ -13,6 +13,7 @@ import click
 
 from yeldro.cli.ask import agreed_number
 from yeldro.cli.batching import batches_of, run_batches
+from yeldro.cli.maps import check_map, draw
 from yeldro.cli.output import note_commit, show, show_json
 from yeldro.cli.what import What, what_of
 from yeldro.core.execution import run as running
@@ -29,8 +30,11 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import TableName
 
 
-def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> None:
+def plan(
+    db: str | None, output: Path | None, map_to: str | None, as_json: bool, **options: Any
+) -> None:
     """Every step of WHAT in order, with its exact count and its reason, and what blocks."""
+    check_map(map_to, as_json)
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
     found = running.plan(what.database, what.job, record)
@@ -38,6 +42,11 @@ def plan(db: str | None, output: Path | None, as_json: bool, **options: Any) -> 
         show_json(documents.job_plan_document(found, what.job.after))
     else:
         show(plans.job_plan_view(found))
+    if map_to:
+        from yeldro.core.inspection.key_map import map_of_plan
+
+        with what.database.reading() as session:
+            draw(map_to, map_of_plan(session, found))
     running.check_plans(found, what.job)
     if output:
         _save(output, what, record)

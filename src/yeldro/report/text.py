@@ -39,6 +39,21 @@ def cell(value: Any, most: int = _MOST) -> str:
     return shown if len(text) <= most else f"{shown}… ({len(text):,} characters)"
 
 
+def short_name(shown: str) -> str:
+    """Return a database's name for people: `buoys.db`, or `buoys on db.example`.
+
+    Args:
+        shown: its URL, without a password.
+    """
+    scheme, _, rest = shown.partition("://")
+    place = rest.partition("?")[0]
+    if scheme == "sqlite":
+        return place.rpartition("/")[2] or place
+    host, _, name = place.rpartition("/")
+    host = host.rpartition("@")[2]
+    return f"{name} on {host}" if host else name
+
+
 def plain(value: Any) -> Any:
     """Return a value as JSON holds it."""
     if value is None or isinstance(value, bool | int | str):

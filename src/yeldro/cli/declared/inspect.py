@@ -20,6 +20,7 @@ from yeldro.cli.help import DUPLICATES, WHERE, command, option
 @opt.database_option
 @opt.show_option
 @opt.rows_option(5)
+@opt.map_option
 @opt.json_option
 def survey(**options: Any) -> None:
     """Tables, row counts, keys, foreign keys with referential actions, triggers, warnings.

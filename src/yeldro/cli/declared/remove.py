@@ -28,6 +28,7 @@ output_option = option(
 @opt.ripple_options
 @opt.expect_option
 @output_option
+@opt.map_option
 @opt.allow_more_option
 @opt.database_option
 @opt.json_option

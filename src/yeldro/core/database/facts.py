@@ -26,6 +26,8 @@ class Traits:
         has_transactional_ddl: a constraint can be made in the transaction that removes the rows.
         indexes_after_filling: an index of a temporary table is made once its rows are there, as
             a row can be too long for it.
+        joins_repeated_keys: rows are found quicker by a list of keys that may repeat than by one
+            that is made unique first.
         needs_key_tables_first: every key table must be made before the first row is looked at.
     """
 
@@ -36,6 +38,7 @@ class Traits:
     has_inheritance: bool = False
     has_transactional_ddl: bool = True
     indexes_after_filling: bool = False
+    joins_repeated_keys: bool = False
     needs_key_tables_first: bool = False
 
 

@@ -127,8 +127,10 @@ def lock_kept_rows(session: Session, prepared: Prepared) -> None:
     if tells_kept(prepared):
         names = [column.name for column in kept_columns(table)]
         kept = sa.select(*sql.columns_of(picked, names))
-        condition = sql.among(sql.columns_of(rows, table.identity.columns), kept)
-        expected = sql.count(session.connection, kept.distinct().subquery("yeldro_kept"))
+        once = kept.distinct()
+        listed = kept if session.traits.joins_repeated_keys else once
+        condition = sql.among(sql.columns_of(rows, table.identity.columns), listed)
+        expected = sql.count(session.connection, once.subquery("yeldro_kept"))
     else:
         condition = kept_rows(table, rows, grouping, session)
         expected = sql.count(session.connection, rows, condition)

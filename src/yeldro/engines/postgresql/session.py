@@ -87,7 +87,11 @@ logging.getLogger("psycopg").addHandler(logging.NullHandler())
 
 
 TRAITS = Traits(
-    name="PostgreSQL", sql_dialect="postgres", has_inheritance=True, indexes_after_filling=True
+    name="PostgreSQL",
+    sql_dialect="postgres",
+    has_inheritance=True,
+    indexes_after_filling=True,
+    joins_repeated_keys=True,
 )
 
 

@@ -1,0 +1,61 @@
+"""The choice --map: a picture of a plan or a database, in a file or as text."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from yeldro.core.model.errors import DatabaseFailure, UsageError
+
+if TYPE_CHECKING:
+    from yeldro.core.inspection.key_map import KeyMap
+
+TEXT = "-"
+
+
+def check_map(target: str | None, as_json: bool) -> None:
+    """Refuse a target that cannot be written, before anything is looked at.
+
+    Args:
+        target: what --map gives: a file, - for text, or None.
+
+    Raises:
+        UsageError: its ending says no form, or text would stand beside a document.
+    """
+    if target is None:
+        return
+    if target == TEXT:
+        if as_json:
+            raise UsageError(
+                "--json prints nothing but a document, and --map - prints text.",
+                "Name a file for the map.",
+            )
+        return
+    from yeldro.report.maps.files import check_name
+
+    check_name(Path(target))
+
+
+def draw(target: str, drawn: KeyMap) -> None:
+    """Write a map where --map says.
+
+    Raises:
+        DatabaseFailure: the file cannot be written.
+        OutOfReach: a library that it needs is not installed.
+    """
+    if target == TEXT:
+        from yeldro.report.maps.written import tree
+
+        click.echo(f"\n{tree(drawn)}")
+        return
+    from yeldro.report.maps.files import contents
+
+    path = Path(target)
+    made = contents(path, drawn)
+    try:
+        path.write_bytes(made)
+    except OSError as error:
+        raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error
+    click.echo(f"Drawn: {path}", err=True)

@@ -1,0 +1,1 @@
+"""Maps of tables and foreign keys, as pictures and as text."""

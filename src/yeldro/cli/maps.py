@@ -22,7 +22,7 @@ def check_map(target: str | None, as_json: bool) -> None:
         target: what --map gives: a file, - for text, or None.
 
     Raises:
-        UsageError: its ending says no form, or text would stand beside a document.
+        UsageError: it cannot be written, or text would stand beside a document.
     """
     if target is None:
         return
@@ -33,9 +33,9 @@ def check_map(target: str | None, as_json: bool) -> None:
                 "Name a file for the map.",
             )
         return
-    from yeldro.report.maps.files import check_name
+    from yeldro.report.maps.files import check_form
 
-    check_name(Path(target))
+    check_form(Path(target))
 
 
 def draw(target: str, drawn: KeyMap) -> None:
@@ -43,7 +43,6 @@ def draw(target: str, drawn: KeyMap) -> None:
 
     Raises:
         DatabaseFailure: the file cannot be written.
-        OutOfReach: a library that it needs is not installed.
     """
     if target == TEXT:
         from yeldro.report.maps.written import tree

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from html import escape
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import OutOfReach, UsageError
+from yeldro.core.model.errors import UsageError
 from yeldro.report.maps.picture import DARK, svg
 from yeldro.report.maps.written import mermaid
 from yeldro.report.text import visible
@@ -23,7 +25,8 @@ _PAGE = """<!DOCTYPE html>
 <title>{title}</title>
 <style>
 body{{margin:0;background:#fff}}main{{overflow:auto}}
-@media print{{svg.map{{max-width:100%;height:auto}}}}
+svg.map{{display:block;margin:auto;width:100%;height:auto;max-width:{width}px;min-width:min(1000px,{width}px)}}
+@media print{{svg.map{{min-width:0}}}}
 </style>
 </head>
 <body><main tabindex="0" aria-label="Map">
@@ -36,47 +39,45 @@ _DARK = "@media (prefers-color-scheme: dark) and (not print){{{rules}}}"
 def _page(drawn: KeyMap) -> bytes:
     dark = _DARK.format(rules=f"{DARK}body{{background:#11171c}}")
     drawing = svg(drawn).replace("</style>", f"{dark}</style>", 1)
-    return _PAGE.format(title=escape(visible(drawn.title)), map=drawing).encode()
+    width = re.findall(r'width="(\d+)"', drawing)[0]
+    title = escape(visible(drawn.title))
+    return _PAGE.format(title=title, map=drawing, width=width).encode()
 
 
 def _png(drawn: KeyMap) -> bytes:
-    try:
-        import resvg_py
-    except ImportError as error:
-        raise OutOfReach(
-            "A PNG needs a library that is not installed (resvg-py).",
-            "pip install 'yeldro[maps]', or name a file that ends in .svg.",
-        ) from error
+    import resvg_py
+
     return bytes(resvg_py.svg_to_bytes(svg_string=svg(drawn), zoom=2))
 
 
-_FORMS: dict[str, Callable[[KeyMap], bytes]] = {
-    ".svg": lambda drawn: svg(drawn).encode(),
-    ".png": _png,
-    ".html": _page,
-    ".mmd": lambda drawn: mermaid(drawn).encode(),
+_FORMS: dict[str, tuple[Callable[[KeyMap], bytes], tuple[str, ...]]] = {
+    ".svg": (lambda drawn: svg(drawn).encode(), ("igraph",)),
+    ".png": (_png, ("igraph", "resvg_py")),
+    ".html": (_page, ("igraph",)),
+    ".mmd": (lambda drawn: mermaid(drawn).encode(), ()),
 }
 
 
-def check_name(path: Path) -> None:
-    """Refuse a name whose ending says no form.
+def check_form(path: Path) -> None:
+    """Refuse a file that cannot be written as the ending of its name says.
 
     Raises:
-        UsageError: it is none of them.
+        UsageError: the ending says no form, or a library for it is not installed.
     """
     if path.suffix.lower() not in _FORMS:
         raise UsageError(
             f"A map cannot be written as {path}: the ending says the form.",
             f"Name a file that ends in {', '.join(_FORMS)}, or - for text here.",
         )
+    missing = [name for name in _FORMS[path.suffix.lower()][1] if find_spec(name) is None]
+    if missing:
+        raise UsageError(
+            f"{path} needs a library that is not installed ({', '.join(missing)}).",
+            "pip install 'yeldro[maps]', or draw the map as text: --map - or --map FILE.mmd.",
+        )
 
 
 def contents(path: Path, drawn: KeyMap) -> bytes:
-    """Return a map in the form that the ending of a name says.
-
-    Raises:
-        UsageError: the ending says none.
-        OutOfReach: a library that it needs is not installed.
-    """
-    check_name(path)
-    return _FORMS[path.suffix.lower()](drawn)
+    """Return a map in the form that the ending of a name says."""
+    form, _ = _FORMS[path.suffix.lower()]
+    return form(drawn)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import OutOfReach
 from yeldro.core.model.graph import components
 
 if TYPE_CHECKING:
@@ -41,17 +40,9 @@ def laid_out(drawn: KeyMap, width: float, heights: Mapping[str, float]) -> Layou
     Args:
         width: of every box.
         heights: of each box.
-
-    Raises:
-        OutOfReach: the library that draws is not installed.
     """
-    try:
-        import igraph  # type: ignore[import-untyped]
-    except ImportError as error:
-        raise OutOfReach(
-            "Pictures need a library that is not installed (igraph).",
-            "pip install 'yeldro[maps]'; a map as text needs none: --map - or --map FILE.mmd.",
-        ) from error
+    import igraph  # type: ignore[import-untyped]
+
     names = [table.name for table in drawn.tables]
     pairs = sorted({(key.parent, key.child) for key in drawn.keys if key.parent != key.child})
     layers = _layers(names, pairs)

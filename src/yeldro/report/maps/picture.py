@@ -62,11 +62,7 @@ _LEGEND = (
 
 
 def svg(drawn: KeyMap) -> str:
-    """Return a map as an SVG document.
-
-    Raises:
-        OutOfReach: the library that places the boxes is not installed.
-    """
+    """Return a map as an SVG document."""
     keys: dict[str, list[MapKey]] = {table.name: [] for table in drawn.tables}
     for each in drawn.keys:
         keys[each.child].append(each)

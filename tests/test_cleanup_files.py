@@ -128,6 +128,8 @@ def test_at_a_terminal_missing_values_and_the_count_are_asked_for(yeldro, demo) 
         cwd=str(yeldro.folder), encoding="utf-8", timeout=60, dimensions=(60, 160),
     )  # fmt: skip
     child.expect(r"cutoff \(date, Buoys retired before this day\)")
+    child.sendline("last spring")
+    child.expect("The parameter cutoff is a date, and 'last spring' is not. Type it again.")
     child.sendline("2022-01-01")
     child.expect("Type the number of rows")
     child.sendline(str(total))

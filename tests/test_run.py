@@ -359,16 +359,29 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
     before = network.contents()
     total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
     child = typing(yeldro, network, "run", *FOLLOWED)
-    child.expect(f"Type the number of rows to remove or change \\({total:,}\\): ")
-    child.sendline(str(total - 1))
-    child.expect("Nothing was changed")
+    for _ in range(3):
+        child.expect(f"Type the number of rows to remove or change \\({total:,}\\), or q: ")
+        child.sendline(str(total - 1))
+        child.expect(f"You typed '{total - 1}', and the number is {total:,}.")
     child.expect(pexpect.EOF)
+    assert "Look at the plan again" in child.before
     child.close()
     assert child.exitstatus == 4
     assert network.contents() == before
 
     child = typing(yeldro, network, "run", *FOLLOWED)
     child.expect("Type the number")
+    child.sendline("q")
+    child.expect("Nothing was changed. You left.")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    assert network.contents() == before
+
+    child = typing(yeldro, network, "run", *FOLLOWED)
+    child.expect("Type the number")
+    child.sendline("1")
+    child.expect("Type it again")
     child.sendline(f"{total:,}")
     child.expect("Committed")
     child.expect("To put everything back: (yeldro restore .*)\r\n")

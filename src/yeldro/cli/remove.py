@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yeldro.cli.ask import agreed_number
+from yeldro.cli.ask import agreed_number, asked
 from yeldro.cli.batching import batches_of, run_batches
 from yeldro.cli.maps import check_map, draw
 from yeldro.cli.output import note_commit, show, show_json
@@ -179,17 +179,17 @@ def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
     if cleanup is None or not lasting or lasting[0] in cleanup.no_way_back:
         return what
     (table,) = lasting
-    typed = click.prompt(
-        f"This cannot be rolled back. Type the table's name ({table})",
-        prompt_suffix=": ",
-        err=True,
-    )
-    if typed.strip() != table:
-        raise CountMismatch(
-            f"You typed {typed.strip()!r}, and the table is {table}.",
-            "Without --truncate and --by-partition the rows go in a transaction.",
-            data=UNCHANGED,
-        )
+
+    def read(typed: str) -> None:
+        if typed != table:
+            raise CountMismatch(
+                f"You typed {typed!r}, and the table is {table}.",
+                "Without --truncate and --by-partition the rows go in a transaction.",
+                data=UNCHANGED,
+            )
+
+    question = f"This cannot be rolled back. Type the table's name ({table})"
+    asked(question, read, UNCHANGED, may_leave=table != "q")
     accepted = replace(cleanup, no_way_back=(*cleanup.no_way_back, table))
     return replace(what, job=replace(what.job, cleanups=(accepted,)))
 

@@ -12,7 +12,8 @@ import click
 
 from yeldro.cli import options as opt
 from yeldro.cli import settings
-from yeldro.core.model.errors import UsageError
+from yeldro.cli.ask import asked
+from yeldro.core.model.errors import UNCHANGED, UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
 from yeldro.core.model.options import spelled
@@ -150,8 +151,8 @@ def _asked(file: CleanupFile, given: Mapping[str, Any]) -> dict[str, Any]:
 
 def _ask(parameter: Parameter) -> Any:
     about = f", {parameter.about}" if parameter.about else ""
-    typed = click.prompt(f"{parameter.name} ({parameter.type}{about})", err=True)
-    return parameter.value(typed)
+    question = f"{parameter.name} ({parameter.type}{about})"
+    return asked(question, parameter.value, UNCHANGED, may_leave=parameter.type != "text")
 
 
 def _from_plan(options: dict[str, Any], db: str | None) -> What:

@@ -135,9 +135,11 @@ def execute(arguments: list[str]) -> int:
             return code
     if failure:
         from yeldro.core.model.options import with_options
-        from yeldro.report.text import visible
+        from yeldro.report.text import pointed, visible
 
         click.echo(visible(with_options(str(failure))), err=True)
+        if "place" in failure.evidence:
+            click.echo(pointed(failure.evidence["place"]), err=True)
     return code
 
 

@@ -115,6 +115,8 @@ def preview_view(found: Preview) -> RenderableType:
         )
     elif plan.matched:
         parts.append(Text("No other row depends on these."))
+    if not plan.matched:
+        parts += [caution(warning) for warning in plan.warnings]
     return spaced(parts)
 
 

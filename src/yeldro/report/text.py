@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import unicodedata
+from collections.abc import Mapping
 from typing import Any
 
 _MOST = 60
@@ -37,6 +38,23 @@ def cell(value: Any, most: int = _MOST) -> str:
     text = json.dumps(plain(value)) if isinstance(value, list | dict) else str(value)
     shown = visible(text[:most])
     return shown if len(text) <= most else f"{shown}… ({len(text):,} characters)"
+
+
+def pointed(place: Mapping[str, Any], width: int = 76) -> str:
+    """Return a line that a user wrote, and under it marks at the place that is meant.
+
+    Args:
+        place: the line as "text", with "column" (from 1) and "length".
+        width: of what is shown of the line, in characters.
+    """
+    text, column, length = str(place["text"]), int(place["column"]) - 1, int(place["length"])
+    first = max(0, min(column - width // 2, len(text) - width))
+    shown = text[first : first + width]
+    plain = "".join(each if len(visible(each)) == 1 else "·" for each in map(visible, shown))
+    before = "…" if first else ""
+    after = "…" if first + width < len(text) else ""
+    marks = "^" * max(min(length, width - (column - first)), 1)
+    return f"  {before}{plain}{after}\n  {' ' * (len(before) + column - first)}{marks}"
 
 
 def short_name(shown: str) -> str:

@@ -26,15 +26,7 @@ from yeldro.core.planning.emptying import (
 )
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
-from yeldro.core.planning.treatment import (
-    Cause,
-    Choices,
-    Fate,
-    Link,
-    Reason,
-    Treatment,
-    reach,
-)
+from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
 from yeldro.core.selection.groups import inexact
 from yeldro.core.selection.selection import MatchedRows, Selection, resolve
 
@@ -419,6 +411,10 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
     warnings = [_without_effect(name) for name in ripple.reach.unused]
     start = ripple.reach.tables[0]
     warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
+    if not ripple.matched and cleanup.selection.where is not None:
+        from yeldro.core.selection.near_values import near_values
+
+        warnings += near_values(session, cleanup.selection, start)
     unindexed = [
         (link, child)
         for link in ripple.reach.links

@@ -21,7 +21,7 @@ from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.selection.parsing import parse, read_otherwise
+from yeldro.core.selection.parsing import parse, place_of_error, pointing, read_otherwise
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -83,7 +83,7 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
             "Write one condition, such as \"retired_on < '2020-01-01'\".",
         )
     _refuse_writing(tree, session)
-    looks_at_rows = _check_names(tree, table, session)
+    looks_at_rows = _check_names(tree, table, session, text)
     if not looks_at_rows:
         raise Refused(
             f"‹where› {text!r} uses no column of {table.name}, so it is the same for every row.",
@@ -92,7 +92,7 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
     clock = any(tree.find_all(*_CLOCK)) or any(
         call.name.lower() in _CLOCK_FUNCTIONS for call in tree.find_all(exp.Anonymous)
     )
-    sql, parameters = _written(tree, session.traits.sql_dialect)
+    sql, parameters = bindable(tree, session.traits.sql_dialect)
     return Filter(
         sql=f"({sql})",
         parameters=parameters,
@@ -124,7 +124,7 @@ def parse_query(text: str, session: Session) -> ParsedQuery:
         )
     _refuse_writing(tree, session)
     _tables(tree, session)
-    return ParsedQuery(*_written(tree, session.traits.sql_dialect))
+    return ParsedQuery(*bindable(tree, session.traits.sql_dialect))
 
 
 def parse_stored_filter(text: str, columns: Collection[str]) -> str:
@@ -215,10 +215,10 @@ def parse_order(text: str, table: Table, session: Session) -> list[str]:
                 f"The order {text!r} holds {item.sql()!r}, which names no column of {table.name}.",
                 suggestion(item.sql(), table.by_name),
             )
-        sql, parameters = _written(item, session.traits.sql_dialect)
+        sql, parameters = bindable(item, session.traits.sql_dialect)
         if parameters:
             raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
-        value, _ = _written(item.this, session.traits.sql_dialect)
+        value, _ = bindable(item.this, session.traits.sql_dialect)
         session.check_order(rows_of(table), sa.literal_column(value))
         items.append(sql)
     return items
@@ -253,16 +253,21 @@ def _refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
 
 
 def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
-    places = getattr(error, "errors", None) or [{}]
-    place = places[0]
-    near = (place.get("highlight") or "").strip()
-    reason = (place.get("description") or str(error).splitlines()[0]).rstrip(".")
+    found = (getattr(error, "errors", None) or [{}])[0]
+    place = place_of_error(text, error)
+    near = (found.get("highlight") or "").strip()
+    reason = (found.get("description") or str(error).splitlines()[0]).rstrip(".")
     reason = "something is missing" if "<class" in reason else reason
+    if place and not near:
+        near, reason = text[place["column"] - 1 :][:1], "this quote is not closed"
     where = f" near {near!r}" if near else ""
-    return UsageError(
-        f"{where_from} {text!r} cannot be read as SQL{where}: {reason}.",
+    refusal = UsageError(
+        f"{where_from} {'' if place else repr(text) + ' '}cannot be read as SQL{where}: {reason}.",
         "Check quotes and brackets: text stands in 'single quotes', names in \"double quotes\".",
     )
+    if place:
+        refusal.evidence["place"] = place
+    return refusal
 
 
 def _refuse_writing(tree: exp.Expr, session: Session) -> None:
@@ -334,24 +339,26 @@ def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[st
 Columns = Callable[[str], bool]
 
 
-def _check_names(tree: exp.Expr, table: Table, session: Session) -> bool:
+def _check_names(tree: exp.Expr, table: Table, session: Session, text: str = "") -> bool:
     """Validate every table and column against the schema; True if one is of `table`."""
     looks_at_rows = False
-    _tables(tree, session)
+    _tables(tree, session, text)
     for column in tree.find_all(exp.Column):
         if isinstance(column.this, exp.Star):
             continue
-        looks_at_rows |= _resolve(column, table, session)
+        with pointing(text, column):
+            looks_at_rows |= _resolve(column, table, session)
     return looks_at_rows
 
 
-def _tables(tree: exp.Expr, session: Session) -> list[TableName]:
+def _tables(tree: exp.Expr, session: Session, text: str = "") -> list[TableName]:
     """Return the tables and views that a tree names."""
-    return [
-        find_source(session.catalogue, source.db, source.name).name
-        for source in tree.find_all(exp.Table)
-        if not _common_table(source) and not isinstance(source.this, exp.Func)
-    ]
+    found = []
+    for source in tree.find_all(exp.Table):
+        if not _common_table(source) and not isinstance(source.this, exp.Func):
+            with pointing(text, source):
+                found.append(find_source(session.catalogue, source.db, source.name).name)
+    return found
 
 
 def _resolve(column: exp.Column, table: Table, session: Session) -> bool:
@@ -430,7 +437,7 @@ def _common_table(source: exp.Table) -> bool:
     return False
 
 
-def _written(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
+def bindable(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
     """Return the tree as SQL for a statement that binds `:name`, and the names it binds."""
     names: set[str] = set()
 

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
 
 import sqlglot
 from sqlglot import Token, TokenType, exp
+from sqlglot.errors import SqlglotError, TokenError
+
+from yeldro.core.model.errors import UnknownName
 
 _RUN_BY_THE_SERVER = ("!", "M!", "+")  # beginnings of comments that servers execute or obey
 _COMPARISONS = {
@@ -124,3 +129,58 @@ def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:
     infix = after in _COMPARISONS or before is TokenType.IS or after is TokenType.NULL
     starts = before is None or before in _OPENS | _ENDS_A_COMPARISON | {TokenType.NOT}
     return not infix and not starts
+
+
+@contextmanager
+def pointing(text: str, node: exp.Expr) -> Iterator[None]:
+    """Add to the refusal of a name where it stands in what the user wrote."""
+    try:
+        yield
+    except UnknownName as error:
+        name = node.this if isinstance(node.this, exp.Identifier) else node
+        start, end = name.meta.get("start", 0), name.meta.get("end", -1) + 1
+        if name.name in text[start:end]:
+            error.evidence["place"] = place_in(text, start, end)
+        raise
+
+
+def place_in(text: str, start: int, end: int) -> dict[str, Any]:
+    """Return a place in a text, with the line in which it stands.
+
+    Args:
+        start, end: the first character, and the one after the last.
+    """
+    begins = text.rfind("\n", 0, start) + 1
+    line = text[begins:].split("\n", 1)[0]
+    return {
+        "line": text.count("\n", 0, start) + 1,
+        "column": start - begins + 1,
+        "length": max(min(end - begins, len(line)) - (start - begins), 1),
+        "text": line,
+    }
+
+
+def place_of_error(text: str, error: SqlglotError) -> dict[str, Any] | None:
+    """Return where SQL cannot be read; None if the parser does not tell."""
+    if isinstance(error, TokenError):
+        start = _open_quote(text)
+        return None if start is None else place_in(text, start, start + 1)
+    (found, *_) = getattr(error, "errors", None) or [{}]
+    near = found.get("highlight")
+    if not near:
+        return None
+    lines = text.split("\n")[: found["line"] - 1]
+    end = sum(len(line) + 1 for line in lines) + found["col"]
+    fits = text[end - len(near) : end] == near
+    return place_in(text, end - len(near), end) if fits else None
+
+
+def _open_quote(text: str) -> int | None:
+    """Return the place of a quote that is not closed."""
+    opened: int | None = None
+    for place, character in enumerate(text):
+        if opened is None and character in "'\"":
+            opened = place
+        elif opened is not None and character == text[opened]:
+            opened = None
+    return opened

@@ -7,9 +7,14 @@ import io
 
 import pytest
 from conftest import Yeldro
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from rich.cells import cell_len
+from rich.console import Console
 from systems import AnyDatabase, SqliteFile
 
 from yeldro.demo import tables
+from yeldro.report.parts import grid
 
 GONE = (
     "--where",
@@ -172,3 +177,56 @@ def test_looking_changes_no_byte_of_the_file(yeldro: Yeldro, demo: SqliteFile) -
         yeldro(*words, db=demo.url)
     assert demo.path.read_bytes() == before
     assert {each.name for each in demo.path.parent.iterdir()} == {"buoys.db"}
+
+
+WORDS = st.text(st.characters(categories=["L", "N", "P"]), min_size=1, max_size=18)
+CELLS = st.lists(WORDS, max_size=8).map(" ".join)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.integers(1, 6), st.integers(40, 160), st.data())
+def test_no_word_is_broken_that_fits_the_terminal(
+    columns: int, width: int, data: st.DataObject
+) -> None:
+    headings = data.draw(st.lists(WORDS, min_size=columns, max_size=columns))
+    row = st.lists(CELLS, min_size=columns, max_size=columns)
+    rows = data.draw(st.lists(row, min_size=1, max_size=4))
+    text = io.StringIO()
+    console = Console(file=text, width=width, markup=False, emoji=False, highlight=False)
+    console.print(grid(headings, rows, [0]))
+    lines = text.getvalue().splitlines()
+    assert all(cell_len(line) <= width for line in lines)
+    shown = " ".join(lines).split()
+    for word in (word for each in rows for cell in each for word in cell.split()):
+        if cell_len(word) <= width - max(width // 3, 8) - 4:
+            assert word in shown
+
+
+def test_warnings_stand_apart_from_the_tables(yeldro: Yeldro, network: AnyDatabase) -> None:
+    lines = yeldro("survey", db=network.url).out.splitlines()
+    tables_end = lines.index("", 2)
+    assert not any("no key that tells" in line for line in lines[:tables_end])
+    assert any(line.startswith("! raw_upload: no key") for line in lines[tables_end:])
+
+
+def test_a_primary_key_that_may_be_null_is_explained(yeldro: Yeldro) -> None:
+    database = SqliteFile(yeldro.folder / "moorings.db")
+    database.script("CREATE TABLE mooring (code TEXT PRIMARY KEY, depth INTEGER)")
+    told = yeldro("survey", db=database.url).out
+    assert "mooring: its primary key (code) is not declared NOT NULL" in " ".join(told.split())
+
+
+def test_the_list_of_receipts_says_what_was_asked_and_which_filter_leaves_none(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    for number in (1, 2, 3):
+        words = ("alert", "--where", f"id = {number}", "--expect", "1", "--yes")
+        yeldro("run", *words, db=demo.url)
+    listed = yeldro("receipt", "list").out
+    assert all(f"id = {number}" in listed for number in (1, 2, 3))
+    newest = yeldro("receipt", "list", "--limit", "1", "--json").json()
+    assert ["id = 3" in each["title"] for each in newest] == [True]
+    assert "1 of 3" in yeldro("receipt", "list", "--limit", "1").out
+    told = yeldro("receipt", "list", "--table", "alert", "--since", "2099-01-01").out
+    assert told.startswith("--since 2099-01-01 leaves none of 3 receipts in ")
+    assert yeldro("receipt", "list", "--table", "buoy", "--json").json() == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -33,25 +34,43 @@ def list_(
     since: datetime | None,
     until: datetime | None,
     of: str | None,
+    limit: int | None,
     receipts: Path | None,
     as_json: bool,
 ) -> None:
     """The receipts that are kept, newest first."""
     folder = settings.receipts_folder(receipts)
-    shown = settings.database_of(of).shown if of else None
-    kept = receipts_in(folder)
-    found = [
-        each
-        for each in kept
-        if (table is None or same_name(table, [str(step.table) for step in each.steps]))
-        and (since is None or each.started[:10] >= f"{since:%Y-%m-%d}")
-        and (until is None or each.started[:10] <= f"{until:%Y-%m-%d}")
-        and shown in (None, each.database)
-    ]
+    kept = found = receipts_in(folder)
+    for option, keeps in _filters(table, since, until, of):
+        left = [each for each in found if keeps(each)]
+        if found and not left and not as_json:
+            told = f"{option} leaves none of {counted(len(found), 'receipt')} in {folder}."
+            click.echo(visible(told))
+            return
+        found = left
+    found = found[:limit]
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
         show_text(views().receipts_view(found, str(folder), len(kept)))
+
+
+def _filters(
+    table: str | None, since: datetime | None, until: datetime | None, of: str | None
+) -> Iterator[tuple[str, Callable[[Receipt], bool]]]:
+    """Yield the options that narrow the list, each with whether a receipt stays."""
+    if table is not None:
+        yield (
+            f"--table {table}",
+            lambda one: any(same_name(table, [str(step.table)]) for step in one.steps),
+        )
+    if since is not None:
+        yield f"--since {since:%Y-%m-%d}", lambda one: one.started[:10] >= f"{since:%Y-%m-%d}"
+    if until is not None:
+        yield f"--until {until:%Y-%m-%d}", lambda one: one.started[:10] <= f"{until:%Y-%m-%d}"
+    if of is not None:
+        shown = settings.database_of(of).shown
+        yield f"--of {of}", lambda one: one.database == shown
 
 
 def show(receipt: str, receipts: Path | None, as_json: bool) -> None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from rich.box import SIMPLE_HEAD
-from rich.console import Group, RenderableType
-from rich.table import Table as Grid
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.padding import Padding
+from rich.table import Table
 from rich.text import Text
 
 from yeldro.report.text import cell, visible
@@ -15,22 +17,98 @@ from yeldro.report.text import cell, visible
 NUMBER, WARNING, QUIET = "bold cyan", "yellow", "dim"
 
 
+_BETWEEN = 3  # characters between two columns
+
+
+class Grid:
+    """A table; where it is too wide without breaking a word, its rows stand one under the other.
+
+    Args:
+        headings: of the columns; the first column names a row.
+        rows: a text for each column.
+        numbers: the places of the columns that are aligned to the right.
+    """
+
+    def __init__(
+        self, headings: Sequence[str], rows: Sequence[Sequence[Text]], numbers: Sequence[int]
+    ) -> None:
+        self._headings = [visible(heading) for heading in headings]
+        self._rows = rows
+        self._numbers = numbers
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        del console
+        narrowest = [self._narrowest(place) for place in range(len(self._headings))]
+        room = options.max_width - _BETWEEN * (len(narrowest) - 1)
+        if sum(narrowest) <= room:
+            yield self._beside(self._widths(narrowest, room))
+        else:
+            yield from self._below(options.max_width)
+
+    def _narrowest(self, place: int) -> int:
+        """Return the width of the longest word of a column, or of its longest number."""
+        texts = [self._headings[place], *(row[place].plain for row in self._rows)]
+        parts = texts if place in self._numbers else " ".join(texts).split()
+        return max(map(cell_len, parts), default=0)
+
+    def _widths(self, narrowest: Sequence[int], room: int) -> list[int]:
+        """Return the width of each column: what its longest cell needs, as far as there is room."""
+        wanted = [
+            max(cell_len(line) for text in (self._headings[place], *(row[place].plain for row in
+                self._rows)) for line in text.split("\n"))
+            for place in range(len(self._headings))
+        ]  # fmt: skip
+        widths = list(narrowest)
+        left = room - sum(widths)
+        while left > 0 and (growing := [n for n, its in enumerate(widths) if its < wanted[n]]):
+            share = max(left // len(growing), 1)
+            for place in growing:
+                more = min(share, wanted[place] - widths[place], left)
+                widths[place] += more
+                left -= more
+        return widths
+
+    def _beside(self, widths: Sequence[int]) -> Table:
+        table = Table(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+        for place, heading in enumerate(self._headings):
+            right = place in self._numbers
+            table.add_column(
+                Text(heading),
+                justify="right" if right else "left",
+                no_wrap=right,
+                overflow="fold",
+                width=widths[place],
+            )
+        for row in self._rows:
+            table.add_row(*row)
+        return table
+
+    def _below(self, width: int) -> Iterator[RenderableType]:
+        """Yield each row as a block: what names it, and under that a line for each column."""
+        label = max(map(cell_len, self._headings[1:]), default=0)
+        label = min(label, max(width // 3, 8))
+        for number, row in enumerate(self._rows):
+            if number:
+                yield Text()
+            yield Text.assemble(*((f"{self._headings[0]} ", QUIET) for _ in self._headings[0][:1]),
+                                row[0])  # fmt: skip
+            block = Table(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
+            block.add_column(width=label, overflow="fold")
+            block.add_column(width=width - label - 4, overflow="fold")
+            for heading, cell_ in zip(self._headings[1:], row[1:], strict=True):
+                if cell_.plain.strip():
+                    block.add_row(Text(heading, style=QUIET), cell_)
+            yield Padding(block, (0, 0, 0, 2), expand=False)
+
+
 def grid(
     headings: Sequence[str], rows: Iterable[Sequence[str | Text]], numbers: Sequence[int] = ()
 ) -> Grid:
     """Return a table; the columns at the places `numbers` are aligned to the right."""
-    table = Grid(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
-    for place, heading in enumerate(headings):
-        right = place in numbers
-        table.add_column(
-            Text(visible(heading)),
-            justify="right" if right else "left",
-            no_wrap=right,
-            overflow="fold",
-        )
-    for row in rows:
-        table.add_row(*(Text(visible(c)) if isinstance(c, str) else c for c in row))
-    return table
+    texts = [
+        [Text(visible(each)) if isinstance(each, str) else each for each in row] for row in rows
+    ]
+    return Grid(headings, texts, numbers)
 
 
 def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:

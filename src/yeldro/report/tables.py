@@ -23,7 +23,7 @@ from yeldro.report.parts import (
     rows_grid,
     spaced,
 )
-from yeldro.report.text import cell, visible
+from yeldro.report.text import cell, short_name, visible
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.orphans import Orphans
@@ -47,12 +47,16 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
                 f"{each.rows:,}" if each.rows is not None else table.kind,
                 _identity(table.identity.kind, table.identity.columns, table.kind),
                 _links(table.foreign_keys),
-                Text("; ".join(visible(warning) for warning in each.warnings), style=WARNING),
             ]
         )
     parts: list[RenderableType] = [
-        heading("survey", shown, counted(len(found.tables), "table")),
-        grid(["table", "rows", "row key", "references (on delete)", "warnings"], rows, [1]),
+        heading("survey", short_name(shown), counted(len(found.tables), "table")),
+        grid(["table", "rows", "row key", "references (on delete)"], rows, [1]),
+    ]
+    parts += [
+        caution(f"{each.table.name}: {warning}")
+        for each in found.tables
+        for warning in each.warnings
     ]
     parts += [remark(note) for note in found.notes]
     return spaced(parts)
@@ -223,19 +227,17 @@ def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> Render
     Args:
         kept: how many there are in the folder before any filter.
     """
-    if not receipts and kept:
-        there = counted(kept, "receipt")
-        return Text(f"None of the {there} in {visible(folder)} matches these filters.")
     if not receipts:
         return Text(f"No receipts in {visible(folder)}.")
     rows = [
-        [each.id, _when(each.started), each.named_table, f"{each.total:,}",
+        [each.id, _when(each.started), each.title, f"{each.total:,}",
          "back" if each.is_of_restore else "gone", each.outcome,
-         _kept(each), each.database]
+         _kept(each), short_name(each.database)]
         for each in receipts
     ]  # fmt: skip
-    headings = ["id", "started (UTC)", "table", "rows", "", "outcome", "rows kept", "database"]
-    return spaced([heading("receipts", folder, str(len(receipts))), grid(headings, rows, [3])])
+    headings = ["id", "started (UTC)", "asked", "rows", "", "outcome", "rows kept", "database"]
+    number = f"{len(receipts):,}" if len(receipts) == kept else f"{len(receipts):,} of {kept:,}"
+    return spaced([heading("receipts", folder, number), grid(headings, rows, [3])])
 
 
 def receipt_view(receipt: Receipt) -> RenderableType:

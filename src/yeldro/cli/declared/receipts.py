@@ -42,6 +42,7 @@ def receipt() -> None:
     help="Not newer (UTC).",
 )
 @option(WHICH_ROWS, "--of", metavar="URL", help="Only of this database.")
+@option(WHICH_ROWS, "--limit", type=click.IntRange(min=1), metavar="N", help="Only the newest N.")
 @opt.receipts_option
 @opt.json_option
 def list_(**options: Any) -> None:

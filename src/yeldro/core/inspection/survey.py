@@ -76,7 +76,13 @@ def _survey_table(session: Session, table: Table) -> TableSurvey:
     rows = None
     if table.kind == "table":
         rows = sql.count(session.connection, sql.rows_of(table))
-        if table.identity.kind is IdentityKind.PHYSICAL:
+        primary = next((key for key in table.candidate_keys if key.primary), None)
+        if table.identity.kind is IdentityKind.PHYSICAL and primary:
+            warnings.append(
+                f"its primary key ({', '.join(primary.columns)}) is not declared NOT NULL, so it "
+                f"may hold NULL in several rows and does not tell them apart"
+            )
+        elif table.identity.kind is IdentityKind.PHYSICAL:
             warnings.append("no key that tells its rows apart")
         elif table.identity.kind is IdentityKind.ALL_COLUMNS:
             warnings.append("no key, and no row id: equal rows cannot be told apart")

@@ -87,6 +87,24 @@ def test_what_blocks_cannot_be_missed(yeldro: Yeldro, made: Callable[[str], AnyD
     assert re.search(r't\d --x\|"buoy_id: 1 BLOCK"\| t\d', (yeldro.folder / "plan.mmd").read_text())
 
 
+def test_rows_that_go_anyway_do_not_count_among_those_that_block(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made("""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY);
+        CREATE TABLE part (id INTEGER PRIMARY KEY, buoy_id INTEGER, whole_id INTEGER,
+            FOREIGN KEY (buoy_id) REFERENCES buoy (id) ON DELETE CASCADE,
+            FOREIGN KEY (whole_id) REFERENCES part (id));
+        INSERT INTO buoy VALUES (1), (2);
+        INSERT INTO part VALUES (1, 1, NULL), (2, 1, 1), (3, 2, 2);
+    """)
+    words = ("buoy", "--where", "id = 1")
+    told = yeldro("plan", *words, "--map", "-", db=database.url, code=3).out
+    assert "by whole_id: 1 BLOCK" in told
+    shown = yeldro("preview", *words, db=database.url).out
+    assert "1 blocks, the others removed on another path" in shown
+
+
 def test_every_form_is_written_and_the_page_needs_nothing_else(
     yeldro: Yeldro, demo: SqliteFile
 ) -> None:

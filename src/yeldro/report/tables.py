@@ -11,6 +11,7 @@ from rich.text import Text
 
 from yeldro.core.model.names import counted
 from yeldro.core.model.schema import ForeignKey, IdentityKind
+from yeldro.core.planning.treatment import Fate
 from yeldro.report.parts import (
     NUMBER,
     QUIET,
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from yeldro.core.inspection.preview import Preview
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey, TableDetail
-    from yeldro.core.planning.plan import Plan
+    from yeldro.core.planning.plan import Plan, RippleLine
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
     from yeldro.core.selection.duplicates import DuplicateReport
@@ -111,7 +112,7 @@ def preview_view(found: Preview) -> RenderableType:
         parts += [Text("  ·  ".join(more), style=QUIET)] if more else []
     if plan.ripple:
         lines: list[list[str | Text]] = [
-            [line.foreign_key, f"{line.rows:,}", _treatment(line.fate), str(line.reason)]
+            [line.foreign_key, f"{line.rows:,}", _treatment(line), str(line.reason)]
             for line in plan.ripple
         ]
         parts.append(
@@ -307,8 +308,11 @@ def _pinning(plan: Plan) -> str:
     return "The filter does not pin a unique key, so it can match any number of rows."
 
 
-def _treatment(treatment: str) -> Text:
-    return Text(treatment, style="bold red" if treatment == "blocks" else "")
+def _treatment(line: RippleLine) -> Text:
+    said = str(line.fate)
+    if line.of_them != line.rows:
+        said = f"{line.of_them:,} {said}, the others removed on another path"
+    return Text(said, style="bold red" if line.fate is Fate.BLOCKS else "")
 
 
 def _identity(kind: IdentityKind, columns: Sequence[str], table_kind: str = "table") -> str:

@@ -53,7 +53,7 @@ class MapKey:
 
     Args:
         fate: what happens to the rows that depend on removed ones; None if there are none.
-        rows: how many these are.
+        rows: for how many that holds.
         reason: the referential action, or the option that overrides it.
     """
 
@@ -189,5 +189,7 @@ def _keys(shown: Sequence[Table], lines: Mapping[str, RippleLine]) -> list[MapKe
     found = []
     for key in (key for table in shown for key in table.foreign_keys if key.parent in names):
         line = lines.get(str(key))
-        found.append(MapKey(key, line.fate, line.rows, str(line.reason)) if line else MapKey(key))
+        found.append(
+            MapKey(key, line.fate, line.of_them, str(line.reason)) if line else MapKey(key)
+        )
     return found

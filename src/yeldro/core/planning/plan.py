@@ -93,6 +93,7 @@ class RippleLine:
     Args:
         foreign_key: in words, `name` as it is typed.
         reason: the referential action, or the option that overrides it.
+        of_them: for how many of the rows that holds; the others are removed on another path.
     """
 
     foreign_key: str
@@ -101,6 +102,7 @@ class RippleLine:
     rows: int
     fate: Fate
     reason: Reason
+    of_them: int
 
 
 @dataclass(frozen=True)
@@ -399,7 +401,9 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
         fate = Fate.BLOCKS
     elif link.treatment in (Treatment.DETACH, Treatment.BLOCK) and link not in ripple.detached:
         fate = Fate.REMOVED_ELSEWHERE
-    return RippleLine(str(link.key), link.key.name, str(link.key.child), rows, fate, link.reason)
+    key, staying = link.key, ripple.blocked | ripple.detached
+    stay = sum(found.rows for other, found in staying.items() if other.key == key) or rows
+    return RippleLine(str(key), key.name, str(key.child), rows, fate, link.reason, stay)
 
 
 def _without_effect(choice: Option) -> str:

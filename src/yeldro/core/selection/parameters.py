@@ -28,6 +28,8 @@ _DAY = re.compile(r"\d{4}-\d\d-\d\d")
 _TRUTH = {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.NullSafeEQ, exp.NullSafeNEQ,
                 exp.Is, exp.Like, exp.ILike)  # fmt: skip
+_GIVE_TEXT = (exp.Lower, exp.Upper, exp.Trim, exp.Substring, exp.Concat, exp.Left, exp.Right,
+              exp.Replace, exp.DPipe)  # fmt: skip
 _KINDS = {
     "boolean": ("bool", "boolean"),
     "number": (
@@ -83,11 +85,11 @@ def read_parameters(selection: Selection, database: Database) -> Selection:
     typed = {name: v for name, v in selection.parameters.items() if isinstance(v, Typed)}
     if not typed:
         return selection
-    met: dict[str, list[Column]] = {}
+    met: dict[str, list[_Met]] = {}
     if any(not _is_quoted(value.text) for value in typed.values()) and selection.where:
         with database.reading() as session:
             table = find_table(session.catalogue, selection.table)
-            met = _columns_met(selection.where, table, session.traits.sql_dialect)
+            met = _met(selection.where, table, session.traits.sql_dialect)
     read = {name: _read(name, value.text, met.get(name, [])) for name, value in typed.items()}
     return replace(selection, parameters={**selection.parameters, **read})
 
@@ -116,19 +118,41 @@ def relative_day(text: str, today: date | None = None) -> date | None:
         raise ValueError(f"{text} is outside the years 1 to 9999") from error
 
 
-def _columns_met(where: str, table: Table, dialect: str) -> dict[str, list[Column]]:
-    """Return the columns of the table that each parameter is compared with, outside subqueries."""
+@dataclass(frozen=True)
+class _Met:
+    """What a parameter is compared with.
+
+    Args:
+        told: it and its type, for people.
+    """
+
+    told: str
+    kind: str | None
+
+
+def _met(where: str, table: Table, dialect: str) -> dict[str, list[_Met]]:
+    """Return what each parameter is compared with, outside subqueries."""
     try:
         trees = parse(where, dialect)
     except SqlglotError:
         return {}  # the condition itself is refused later, with its place
-    met: dict[str, list[Column]] = {}
+    met: dict[str, list[_Met]] = {}
     for sides in (sides for tree in trees for sides in _compared(tree)):
-        columns = [table.by_name[name] for side in sides if (name := _column(side, table))]
+        found = [one for side in sides if (one := _side(side.unnest(), table, dialect))]
         for side in sides:
             if isinstance(side.unnest(), exp.Placeholder):
-                met.setdefault(side.unnest().name, []).extend(columns)
+                met.setdefault(side.unnest().name, []).extend(found)
     return met
+
+
+def _side(node: exp.Expr, table: Table, dialect: str) -> _Met | None:
+    if isinstance(node, _GIVE_TEXT):
+        return _Met(f"{node.sql(dialect=dialect)} is text", "text")
+    name = same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
+    if name is None:
+        return None
+    column = table.by_name[name]
+    return _Met(f"{name} is {column.type}", kind_of(column))
 
 
 def _compared(tree: exp.Expr) -> Iterator[list[exp.Expr]]:
@@ -142,31 +166,31 @@ def _compared(tree: exp.Expr) -> Iterator[list[exp.Expr]]:
             yield [node.this, node.args["low"], node.args["high"]]
 
 
-def _column(node: exp.Expr, table: Table) -> str | None:
-    inner = node.unnest()
-    return same_name(inner.name, table.by_name) if isinstance(inner, exp.Column) else None
-
-
 def _is_quoted(text: str) -> bool:
     return len(text) >= 2 and text[0] == text[-1] == "'"
 
 
-def _read(name: str, text: str, columns: list[Column]) -> Any:
+def _read(name: str, text: str, met: list[_Met]) -> Any:
     if _is_quoted(text):
         return text[1:-1].replace("''", "'")
-    kinds = {kind_of(column) for column in columns}
-    kind = kinds.pop() if len(kinds) == 1 else None
+    told = ", ".join(dict.fromkeys(each.told for each in met))
+    kinds = {each.kind for each in met if each.kind}
+    if len(kinds) > 1 and kinds != {"date", "datetime"}:
+        raise UsageError(
+            f"‹param› {name} is compared with values of several kinds: {told}.",
+            f"Give each its own parameter, or the text in single quotes, as \"{name}='…'\".",
+        )
+    kind = kinds.pop() if kinds else None
     if kind in (None, "text"):
         return _as_text_or_day(name, text) if kind else _guessed(_as_text_or_day(name, text))
     try:
         return _READ[str(kind)](text)
     except ValueError as error:
-        told = ", ".join(dict.fromkeys(f"{each.name} is {each.type}" for each in columns))
-        empty = "For NULL, say ‹param_null› {name}." if not text else ""
+        empty = f"For NULL, say ‹param_null› {name}. " if not text else ""
         raise UsageError(
             f"‹param› {name} is {text!r}, and {told}.",
-            f"Write {_EXAMPLES[str(kind)]}. {empty}".strip().format(name=name)
-            + f" In single quotes, as \"{name}='…'\", it is passed on as text.",
+            f"Write {_EXAMPLES[str(kind)]}. {empty}"
+            f"In single quotes, as \"{name}='…'\", it is passed on as text.",
         ) from error
 
 

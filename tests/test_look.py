@@ -15,6 +15,7 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.demo import tables
 from yeldro.report.parts import grid
+from yeldro.report.text import cell, visible
 
 GONE = (
     "--where",
@@ -230,3 +231,19 @@ def test_the_list_of_receipts_says_what_was_asked_and_which_filter_leaves_none(
     told = yeldro("receipt", "list", "--table", "alert", "--since", "2099-01-01").out
     assert told.startswith("--since 2099-01-01 leaves none of 3 receipts in ")
     assert yeldro("receipt", "list", "--table", "buoy", "--json").json() == []
+
+
+@given(st.one_of(st.text(min_size=61), st.binary(min_size=31)))
+def test_a_long_value_shows_both_ends_and_its_length(value: str | bytes) -> None:
+    shown = cell(value)
+    assert len(shown) < 400
+    if isinstance(value, bytes):
+        assert shown.startswith(f"x'{value[:15].hex()}…")
+        assert shown.endswith(f"{value[-15:].hex()}' ({len(value):,} bytes)")
+    else:
+        assert shown.startswith(visible(value[:30]))
+        assert shown.endswith(f"{visible(value[-30:])} ({len(value):,} characters)")
+
+
+def test_null_is_told_apart_from_text_without_colour() -> None:
+    assert [cell(value) for value in (None, "NULL", "", " ")] == ["NULL", "'NULL'", "''", " "]

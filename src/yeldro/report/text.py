@@ -29,15 +29,25 @@ def _shown(character: str) -> str:
 
 
 def cell(value: Any, most: int = _MOST) -> str:
-    """Return a value for a cell of a table, cut if it is longer than `most` characters."""
+    """Return a value for a cell of a table.
+
+    A value longer than `most` characters is cut in the middle, and its length is told. Text that
+    is empty, or reads NULL, stands in quotes, so that it is told apart from NULL without colour.
+    """
     if value is None:
         return "NULL"
     if isinstance(value, bytes):
-        text = f"x'{value[: most // 2].hex()}'"
-        return text if len(value) <= most // 2 else f"{text}… ({len(value):,} bytes)"
+        shown = value if len(value) <= most // 2 else value[: most // 4]
+        end = "" if shown is value else f"…{value[-(most // 4) :].hex()}"
+        told = f" ({len(value):,} bytes)" if end else ""
+        return f"x'{shown.hex()}{end}'{told}"
+    if value in ("", "NULL"):
+        return f"'{value}'"
     text = json.dumps(plain(value)) if isinstance(value, list | dict) else str(value)
-    shown = visible(text[:most])
-    return shown if len(text) <= most else f"{shown}… ({len(text):,} characters)"
+    if len(text) <= most:
+        return visible(text)
+    half = most // 2
+    return f"{visible(text[:half])}…{visible(text[-half:])} ({len(text):,} characters)"
 
 
 def pointed(place: Mapping[str, Any], width: int = 76) -> str:

@@ -198,7 +198,7 @@ def test_no_word_is_broken_that_fits_the_terminal(
     lines = text.getvalue().splitlines()
     assert all(cell_len(line) <= width for line in lines)
     shown = " ".join(lines).split()
-    for word in (word for each in rows for cell in each for word in cell.split()):
+    for word in (word for each in rows for text_ in each for word in text_.split()):
         if cell_len(word) <= width - max(width // 3, 8) - 4:
             assert word in shown
 

@@ -9,8 +9,9 @@ import shutil
 import signal
 import sqlite3
 import subprocess
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
 from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
+from yeldro.core.database import references
 from yeldro.core.database.protocol import Database
 from yeldro.core.execution.run import run
 from yeldro.core.model.errors import DatabaseFailure, Interrupted
@@ -451,3 +453,27 @@ def test_a_ctrl_c_at_any_moment_rolls_back_or_tells_what_is_committed(
             assert database.contents() == before
             shutil.rmtree(folder)
     assert codes >= {0, 130}
+
+
+def test_a_stop_while_a_reading_thread_starts_leaves_nobody_reading(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    started = threading.Thread.start
+
+    def start_and_stop(thread: threading.Thread) -> None:
+        started(thread)
+        raise KeyboardInterrupt
+
+    def slow_parts() -> Iterator[int]:
+        for part in range(3):
+            yield part
+            time.sleep(0.3)
+
+    parts = slow_parts()
+    ahead = references._read_ahead(parts)
+    with monkeypatch.context() as patched:
+        patched.setattr(threading.Thread, "start", start_and_stop)
+        with pytest.raises(KeyboardInterrupt):
+            next(ahead)
+    parts.close()  # fails if another thread is reading
+    assert list(parts) == []

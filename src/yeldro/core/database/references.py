@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, suppress
+from threading import Event, Lock
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import sqlalchemy as sa
@@ -50,17 +51,24 @@ def _read_ahead(parts: Iterator[Part]) -> Iterator[Part]:
     """Yield the parts; another thread gets the next one meanwhile, but for the first."""
     coming = next(parts, None)
     worker = ThreadPoolExecutor(1)
+    reading, is_over = Lock(), Event()
+
+    def read() -> Part | None:
+        with reading:
+            return None if is_over.is_set() else next(parts, None)
+
     try:
         while coming is not None:
-            waiting = worker.submit(next, parts, None)
+            waiting = worker.submit(read)
             yield coming
             coming = waiting.result()
     finally:
-        is_reading = True
-        while is_reading:  # whoever stops the program must wait until it is not
-            with suppress(KeyboardInterrupt):
-                worker.shutdown()
-                is_reading = False
+        # Whoever stops the program must wait until nothing is read. The pool does not know a thread
+        # during whose start it is stopped, so waiting for the pool's threads would not do.
+        while not is_over.is_set():
+            with suppress(KeyboardInterrupt), reading:
+                is_over.set()
+        worker.shutdown(wait=False)
 
 
 def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> sa.TableClause:

@@ -146,6 +146,17 @@ def test_values_near_one_that_matches_nothing_are_told(
     assert (told in shown) if told else ("near it" not in shown)
 
 
+def test_nothing_is_told_of_a_view_whose_columns_have_other_names(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    view = "CREATE VIEW turned AS SELECT id, set_out AS name, name AS set_out, mass FROM buoy;"
+    database = made(SCHEMA.replace("set_out DATE", "set_out VARCHAR(40)") + view)
+    words = ("turned", "--where", "name = 'Edy' and id > 0", "--json")
+    (plan,) = yeldro("plan", *words, db=database.url).json()["removes"]
+    assert plan["matched"] == 0
+    assert not any("near it" in each for each in plan["warnings"])
+
+
 def test_a_sample_is_said_to_be_one(
     yeldro: Yeldro, made: Callable[[str], AnyDatabase], request: pytest.FixtureRequest
 ) -> None:

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from sqlglot import exp
 
 from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.names import same_name
 from yeldro.core.selection.filters import bindable
 from yeldro.core.selection.parameters import kind_of
@@ -35,8 +36,9 @@ def near_values(session: Session, selection: Selection, table: Table) -> list[st
     Looks at parts of the filter that must all hold and compare a column with one value. At most
     10,000 rows of each column are read, without any order, and the sentence says so.
     """
-    if selection.where is None or table.kind != "table":
-        return []
+    named = find_table(session.catalogue, selection.table)
+    if selection.where is None or named.name != table.name or table.heirs:
+        return []  # the columns of a view are not those of its table
     (tree,) = parse(selection.where, session.traits.sql_dialect)
     found = []
     for part, column, wanted in _asked_for(tree, table, selection):

@@ -167,6 +167,15 @@ def test_a_name_without_a_form_is_refused_before_anything_is_counted(
     assert "nowhere/map.svg could not be written" in told.err
 
 
+def test_a_file_that_exists_is_left_as_it_is(yeldro: Yeldro, demo: SqliteFile) -> None:
+    file = yeldro.folder / "notes.html"
+    file.write_text("my own")
+    told = yeldro("plan", *RETIRED, "--map", "notes.html", db=demo.url, code=3)
+    assert "notes.html exists already" in told.err
+    assert told.out == ""
+    assert file.read_text() == "my own"
+
+
 def test_without_the_library_the_message_says_what_to_install(
     demo: SqliteFile, tmp_path: Path
 ) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.core.model.errors import DatabaseFailure, UsageError
+from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.key_map import KeyMap
@@ -23,6 +23,7 @@ def check_map(target: str | None, as_json: bool) -> None:
 
     Raises:
         UsageError: it cannot be written, or text would stand beside a document.
+        Refused: a file of this name exists.
     """
     if target is None:
         return
@@ -36,6 +37,8 @@ def check_map(target: str | None, as_json: bool) -> None:
     from yeldro.report.maps.files import check_form
 
     check_form(Path(target))
+    if Path(target).exists():
+        raise _exists(target)
 
 
 def draw(target: str, drawn: KeyMap) -> None:
@@ -43,6 +46,7 @@ def draw(target: str, drawn: KeyMap) -> None:
 
     Raises:
         DatabaseFailure: the file cannot be written.
+        Refused: a file of this name exists.
     """
     if target == TEXT:
         from yeldro.report.maps.written import tree
@@ -54,7 +58,16 @@ def draw(target: str, drawn: KeyMap) -> None:
     path = Path(target)
     made = contents(path, drawn)
     try:
-        path.write_bytes(made)
+        with path.open("xb") as file:
+            file.write(made)
+    except FileExistsError as error:
+        raise _exists(target) from error
     except OSError as error:
         raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error
     click.echo(f"Drawn: {path}", err=True)
+
+
+def _exists(target: str) -> Refused:
+    return Refused(
+        f"The file {target} exists already, and it is left as it is.", "Name another one."
+    )

@@ -9,6 +9,7 @@ import shutil
 import signal
 import sqlite3
 import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -477,3 +478,19 @@ def test_a_stop_while_a_reading_thread_starts_leaves_nobody_reading(
             next(ahead)
     parts.close()  # fails if another thread is reading
     assert list(parts) == []
+
+
+def test_a_stop_while_a_connection_is_closed_shows_no_lines_of_the_library(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    program = (
+        "import sys; import sqlalchemy.engine.default as default\n"
+        "from yeldro.cli.main import execute\n"
+        "def stopped(self, connection): raise KeyboardInterrupt\n"
+        "default.DefaultDialect.do_close = stopped\n"
+        "sys.exit(execute(sys.argv[1:]))\n"
+    )
+    words = [sys.executable, "-c", program, "survey", "--db", demo.url]
+    done = subprocess.run(words, capture_output=True, text=True, check=False, cwd=yeldro.folder)
+    assert "Traceback" not in done.stderr
+    assert done.returncode == 130

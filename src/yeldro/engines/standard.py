@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import re
 from collections.abc import Collection, Generator, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
@@ -25,6 +26,9 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Column, ForeignKey, Table
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
+
+# The library logs a connection that is not closed in order; users get an error message instead.
+logging.getLogger("sqlalchemy").addHandler(logging.NullHandler())
 
 
 class StandardSession:

@@ -331,6 +331,13 @@ def typing(yeldro: Yeldro, database: AnyDatabase, *words: str) -> pexpect.spawn:
     return child
 
 
+def ended(child: pexpect.spawn) -> int | None:
+    """Wait for the end of a program at a terminal; return its exit code."""
+    child.expect(pexpect.EOF)
+    child.close()
+    return child.exitstatus
+
+
 def interrupt(child: pexpect.spawn, is_under_way: Callable[[], Any]) -> None:
     """Types Ctrl-C once the statement is under way, and sees that everything is rolled back."""
     ends = time.monotonic() + 60
@@ -340,9 +347,7 @@ def interrupt(child: pexpect.spawn, is_under_way: Callable[[], Any]) -> None:
     time.sleep(0.5)
     child.sendintr()
     child.expect("rolled back")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 130
+    assert ended(child) == 130
 
 
 def is_locked(database: SqliteFile) -> bool:
@@ -363,19 +368,15 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
         child.expect(f"Type the number of rows to remove or change \\({total:,}\\), or q: ")
         child.sendline(str(total - 1))
         child.expect(f"You typed '{total - 1}', and the number is {total:,}.")
-    child.expect(pexpect.EOF)
-    assert "Look at the plan again" in child.before
-    child.close()
-    assert child.exitstatus == 4
+    child.expect("Look at the plan again")
+    assert ended(child) == 4
     assert network.contents() == before
 
     child = typing(yeldro, network, "run", *FOLLOWED)
     child.expect("Type the number")
     child.sendline("q")
     child.expect("Nothing was changed. You left.")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 130
+    assert ended(child) == 130
     assert network.contents() == before
 
     child = typing(yeldro, network, "run", *FOLLOWED)
@@ -385,9 +386,7 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
     child.sendline(f"{total:,}")
     child.expect("Committed")
     child.expect("To put everything back: (yeldro restore .*)\r\n")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 0
+    assert ended(child) == 0
 
     child = typing(yeldro, network, "restore", "last")
     child.expect("Type the number of rows to put back")
@@ -407,9 +406,7 @@ def test_rows_that_change_while_the_question_stands_are_noticed(yeldro, network)
     child.sendline(str(total))
     child.expect("has changed since the plan was shown")
     child.expect("alert")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 3
+    assert ended(child) == 3
     assert network.contents() == before
 
 

@@ -10,8 +10,9 @@ from typing import Any
 import click
 
 from yeldro.cli.last import last_preview
+from yeldro.cli.output import write_new
 from yeldro.cli.what import what_of
-from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.core.model.errors import UsageError
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
 
@@ -37,7 +38,7 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
         )
     job = what_of(options, shown).job
     job = replace(job, title=file.stem.replace("_", " ").replace("-", " ").capitalize())
-    write_new(file, written(job, None if shown and "@" in shown else shown))
+    write_new(file, written(job, None if shown and "@" in shown else shown).encode())
     click.echo(f"Written. Look at it, then: yeldro plan {shlex.quote(str(file))}", err=True)
 
 
@@ -45,21 +46,3 @@ def script(db: str | None, dialect: str | None, sql_dialect: str | None, **optio
     """Print the steps of WHAT as a SQL script that stops if a count differs."""
     what = what_of(options | {"dialect": sql_dialect}, db)
     click.echo(sql_out.script(what.database, what.job, dialect), nl=False)
-
-
-def write_new(path: Path, text: str) -> None:
-    """Write a new file.
-
-    Raises:
-        Refused: a file of this name exists.
-        DatabaseFailure: the file cannot be written.
-    """
-    try:
-        with path.open("x", encoding="utf-8") as file:
-            file.write(text)
-    except FileExistsError as error:
-        raise Refused(
-            f"The file {path} exists already, and it is left as it is.", "Name another one."
-        ) from error
-    except OSError as error:
-        raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error

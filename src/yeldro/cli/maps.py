@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.core.model.errors import DatabaseFailure, Refused, UsageError
+from yeldro.cli.output import exists_already, write_new
+from yeldro.core.model.errors import UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.key_map import KeyMap
@@ -38,7 +39,7 @@ def check_map(target: str | None, as_json: bool) -> None:
 
     check_form(Path(target))
     if Path(target).exists():
-        raise _exists(target)
+        raise exists_already(Path(target))
 
 
 def draw(target: str, drawn: KeyMap) -> None:
@@ -56,18 +57,5 @@ def draw(target: str, drawn: KeyMap) -> None:
     from yeldro.report.maps.files import contents
 
     path = Path(target)
-    made = contents(path, drawn)
-    try:
-        with path.open("xb") as file:
-            file.write(made)
-    except FileExistsError as error:
-        raise _exists(target) from error
-    except OSError as error:
-        raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error
+    write_new(path, contents(path, drawn))
     click.echo(f"Drawn: {path}", err=True)
-
-
-def _exists(target: str) -> Refused:
-    return Refused(
-        f"The file {target} exists already, and it is left as it is.", "Name another one."
-    )

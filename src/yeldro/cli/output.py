@@ -9,7 +9,10 @@ import os
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from yeldro.core.model.errors import DatabaseFailure, Refused
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -94,3 +97,24 @@ def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     writer = csv.writer(sys.stdout, lineterminator="\n")
     writer.writerow(columns)
     writer.writerows([plain(value) for value in row] for row in rows)
+
+
+def write_new(path: Path, contents: bytes) -> None:
+    """Write a new file.
+
+    Raises:
+        Refused: a file of this name exists.
+        DatabaseFailure: the file cannot be written.
+    """
+    try:
+        with path.open("xb") as file:
+            file.write(contents)
+    except FileExistsError as error:
+        raise exists_already(path) from error
+    except OSError as error:
+        raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error
+
+
+def exists_already(path: Path) -> Refused:
+    """Return the refusal to overwrite a file."""
+    return Refused(f"The file {path} exists already, and it is left as it is.", "Name another one.")

@@ -60,7 +60,7 @@ def pointed(place: Mapping[str, Any], width: int = 76) -> str:
     text, column, length = str(place["text"]), int(place["column"]) - 1, int(place["length"])
     first = max(0, min(column - width // 2, len(text) - width))
     shown = text[first : first + width]
-    plain = "".join(each if len(visible(each)) == 1 else "·" for each in map(visible, shown))
+    plain = "".join(seen if len(seen) == 1 else "·" for seen in map(visible, shown))
     before = "…" if first else ""
     after = "…" if first + width < len(text) else ""
     marks = "^" * max(min(length, width - (column - first)), 1)

@@ -27,20 +27,8 @@ def receipt() -> None:
     ),
 )
 @option(WHICH_ROWS, "--table", metavar="TABLE", help="Only runs that touched this table.")
-@option(
-    WHICH_ROWS,
-    "--since",
-    type=click.DateTime(["%Y-%m-%d"]),
-    metavar="DATE",
-    help="Not older (UTC).",
-)
-@option(
-    WHICH_ROWS,
-    "--until",
-    type=click.DateTime(["%Y-%m-%d"]),
-    metavar="DATE",
-    help="Not newer (UTC).",
-)
+@option(WHICH_ROWS, "--since", type=_DAY, metavar="DATE", help="Not older (UTC).")
+@option(WHICH_ROWS, "--until", type=_DAY, metavar="DATE", help="Not newer (UTC).")
 @option(WHICH_ROWS, "--of", metavar="URL", help="Only of this database.")
 @option(WHICH_ROWS, "--limit", type=click.IntRange(min=1), metavar="N", help="Only the newest N.")
 @opt.receipts_option

@@ -6,7 +6,7 @@ Identifiers are always quoted by the dialect, and values are always bound.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -143,6 +143,21 @@ def contents(
         text = sa.String(_LONGEST_NUMBER) if isinstance(value.type, sa.Double) else sa.Text()
         parts += [value.is_(None), sa.func.coalesce(sa.cast(value, text), "")]
     return parts
+
+
+def bound(
+    text: str, names: Iterable[str], values: Mapping[str, Any], form: Callable[[Any], Any]
+) -> sa.TextClause:
+    """Return SQL with its `:name` parameters bound to values.
+
+    Args:
+        names: the parameters that it uses.
+        form: returns a value as the driver takes it.
+    """
+    binds: list[sa.BindParameter[Any]] = [
+        sa.bindparam(name, form(values[name]), sa.types.NullType()) for name in sorted(names)
+    ]
+    return sa.text(text).bindparams(*binds)
 
 
 def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predicate) -> int:

@@ -54,13 +54,11 @@ class MapKey:
     Args:
         fate: what happens to the rows that depend on removed ones; None if there are none.
         rows: for how many that holds.
-        reason: the referential action, or the option that overrides it.
     """
 
     key: ForeignKey
     fate: Fate | None = None
     rows: int = 0
-    reason: str = ""
 
     @property
     def child(self) -> str:
@@ -189,7 +187,5 @@ def _keys(shown: Sequence[Table], lines: Mapping[str, RippleLine]) -> list[MapKe
     found = []
     for key in (key for table in shown for key in table.foreign_keys if key.parent in names):
         line = lines.get(str(key))
-        found.append(
-            MapKey(key, line.fate, line.of_them, str(line.reason)) if line else MapKey(key)
-        )
+        found.append(MapKey(key, line.fate, line.of_them) if line else MapKey(key))
     return found

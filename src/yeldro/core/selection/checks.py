@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.database import sql
 from yeldro.core.model.errors import CheckFailed, UsageError
 
 if TYPE_CHECKING:
@@ -90,12 +91,9 @@ def _number(session: Session, check: Check) -> int | float | None:
             f"The check {check.query!r} uses :{missing[0]}, and it has no value.",
             f"Add ‹param› {missing[0]}=VALUE.",
         )
-    bound: list[sa.BindParameter[Any]] = [
-        sa.bindparam(name, session.parameter(check.parameters[name]), sa.types.NullType())
-        for name in sorted(query.parameters)
-    ]
+    bound = sql.bound(query.sql, query.parameters, check.parameters, session.parameter)
     try:
-        rows = session.connection.execute(sa.text(query.sql).bindparams(*bound)).fetchmany(2)
+        rows = session.connection.execute(bound).fetchmany(2)
     except sa.exc.DBAPIError as error:
         raise UsageError(
             f"The database does not accept the check {check.query!r}: {session.reason(error)}.",

@@ -21,7 +21,15 @@ from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.selection.parsing import parse, place_of_error, pointing, read_otherwise
+from yeldro.core.selection.parsing import (
+    conjuncts,
+    equalities,
+    own_column,
+    parse,
+    place_of_error,
+    pointing,
+    read_otherwise,
+)
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -459,22 +467,14 @@ def bindable(tree: exp.Expr, dialect: str) -> tuple[str, frozenset[str]]:
 
 def _fixed_columns(body: exp.Expr, table: Table) -> Iterator[tuple[str, int]]:
     """Return the columns that a conjunct compares with constants, and how many constants."""
-    for part in body.flatten() if isinstance(body, exp.And) else [body]:
-        condition = part.unnest()
-        if isinstance(condition, exp.EQ):
-            sides = [condition.left.unnest(), condition.right.unnest()]
-            for column, value in (sides, sides[::-1]):
-                name = _own_column(column, table)
-                if name and _constant(value):
-                    yield name, 1
-        elif isinstance(condition, exp.In) and not condition.args.get("query"):
-            name = _own_column(condition.this, table)
+    for condition in conjuncts(body):
+        for column, value in equalities(condition, table):
+            if _constant(value):
+                yield column, 1
+        if isinstance(condition, exp.In) and not condition.args.get("query"):
+            name = own_column(condition.this, table)
             if name and all(_constant(value) for value in condition.expressions):
                 yield name, len(condition.expressions)
-
-
-def _own_column(node: exp.Expr, table: Table) -> str | None:
-    return same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
 
 
 def _constant(node: exp.Expr) -> bool:

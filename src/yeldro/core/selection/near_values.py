@@ -14,16 +14,16 @@ from sqlglot import exp
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.model.names import same_name
 from yeldro.core.selection.filters import bindable
 from yeldro.core.selection.parameters import kind_of
-from yeldro.core.selection.parsing import parse
+from yeldro.core.selection.parsing import conjuncts, equalities, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Column, Table
     from yeldro.core.selection.selection import Selection
 
+_SEARCHED = ("text", "number", "date", "datetime")  # kinds of columns
 _SAMPLED = 10_000  # rows
 _COMPARED = 2_000  # different values
 _NEAR = 3
@@ -58,20 +58,11 @@ def _asked_for(
     tree: exp.Expr, table: Table, selection: Selection
 ) -> Iterator[tuple[exp.Expr, Column, Any]]:
     """Yield the parts by which a column must equal a value, with the column and the value."""
-    body = tree.unnest()
-    for part in body.flatten() if isinstance(body, exp.And) else [body]:
-        condition = part.unnest()
-        if not isinstance(condition, exp.EQ):
-            continue
-        sides = [condition.left.unnest(), condition.right.unnest()]
-        for one, other in (sides, sides[::-1]):
-            name = same_name(one.name, table.by_name) if isinstance(one, exp.Column) else None
-            column = table.by_name[name] if name else None
-            if column is None or kind_of(column) not in ("text", "number", "date", "datetime"):
-                continue
+    for condition in conjuncts(tree):
+        for name, other in equalities(condition, table):
             value = _value(other, selection)
-            if value is not None:
-                yield condition, column, value
+            if value is not None and kind_of(table.by_name[name]) in _SEARCHED:
+                yield condition, table.by_name[name], value
 
 
 def _matches_sampled(session: Session, table: Table, part: exp.Expr, selection: Selection) -> bool:
@@ -79,12 +70,9 @@ def _matches_sampled(session: Session, table: Table, part: exp.Expr, selection: 
     rows = sql.rows_of(table)
     some = sa.select(rows).limit(_SAMPLED).subquery(sql.quoted(table.name.name))
     condition, names = bindable(part, session.traits.sql_dialect)
-    bound: list[sa.BindParameter[Any]] = [
-        sa.bindparam(name, session.parameter(selection.parameters[name]), sa.types.NullType())
-        for name in sorted(names)
-    ]
+    bound = sql.bound(condition, names, selection.parameters, session.parameter)
     query: sa.Select[Any] = sa.select(sa.literal_column("1")).select_from(some)
-    query = query.where(sa.text(condition).bindparams(*bound)).limit(1)
+    query = query.where(bound).limit(1)
     return session.connection.execute(query).first() is not None
 
 

@@ -14,8 +14,7 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import same_name
-from yeldro.core.selection.parsing import parse
+from yeldro.core.selection.parsing import own_column, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -148,7 +147,7 @@ def _met(where: str, table: Table, dialect: str) -> dict[str, list[_Met]]:
 def _side(node: exp.Expr, table: Table, dialect: str) -> _Met | None:
     if isinstance(node, _GIVE_TEXT):
         return _Met(f"{node.sql(dialect=dialect)} is text", "text")
-    name = same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
+    name = own_column(node, table)
     if name is None:
         return None
     column = table.by_name[name]

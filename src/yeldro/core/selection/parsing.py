@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import sqlglot
 from sqlglot import Token, TokenType, exp
 from sqlglot.errors import SqlglotError, TokenError
 
 from yeldro.core.model.errors import UnknownName
+from yeldro.core.model.names import same_name
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import Table
 
 _RUN_BY_THE_SERVER = ("!", "M!", "+")  # beginnings of comments that servers execute or obey
 _COMPARISONS = {
@@ -129,6 +133,28 @@ def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:
     infix = after in _COMPARISONS or before is TokenType.IS or after is TokenType.NULL
     starts = before is None or before in _OPENS | _ENDS_A_COMPARISON | {TokenType.NOT}
     return not infix and not starts
+
+
+def own_column(node: exp.Expr, table: Table) -> str | None:
+    """Return the column of a table that a node names, None if it names none."""
+    return same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None
+
+
+def conjuncts(tree: exp.Expr) -> Iterator[exp.Expr]:
+    """Yield the parts of a condition that must all be true."""
+    body = tree.unnest()
+    for part in body.flatten() if isinstance(body, exp.And) else [body]:
+        yield part.unnest()
+
+
+def equalities(condition: exp.Expr, table: Table) -> Iterator[tuple[str, exp.Expr]]:
+    """Yield the columns of a table that a condition `a = b` compares, each with the other side."""
+    if isinstance(condition, exp.EQ):
+        sides = [condition.left.unnest(), condition.right.unnest()]
+        for one, other in (sides, sides[::-1]):
+            name = own_column(one, table)
+            if name:
+                yield name, other
 
 
 @contextmanager

@@ -408,11 +408,8 @@ def _condition(filtered: Filter, parameters: Mapping[str, Any], session: Session
             f"‹param› {unused[0]} is given, and ‹where› does not use :{unused[0]}.",
             suggestion(unused[0], [f":{name}" for name in sorted(filtered.parameters)]),
         )
-    bound: list[sa.BindParameter[Any]] = [
-        sa.bindparam(name, session.parameter(parameters[name]), sa.types.NullType())
-        for name in sorted(filtered.parameters)
-    ]
-    return sa.text(filtered.sql).bindparams(*bound)  # type: ignore[return-value]
+    bound = sql.bound(filtered.sql, filtered.parameters, parameters, session.parameter)
+    return bound  # type: ignore[return-value]
 
 
 def _related(

@@ -101,32 +101,25 @@ class _Ranks:
     def __init__(self, width: float) -> None:
         self._width = width
         self._layers: dict[int, list[tuple[float, Node]]] = {}
-        self._beside: dict[Node, list[tuple[int, Node]]] = {}
+        self._layer: dict[Node, int] = {}
+        self._beside: dict[Node, list[Node]] = {}
         self.bends: dict[tuple[str, str], list[Bend]] = {}
 
     def add(self, node: Node, layer: int, x: float) -> None:
         """Add a box, or a bend, whose place in the order is `x`."""
         self._layers.setdefault(layer, []).append((x, node))
+        self._layer[node] = layer
         self._beside[node] = []
 
     def connect(self, parent: str, child: str, bent: Sequence[tuple[int, float]]) -> None:
         """Connect two boxes by a line that bends in the layers between them."""
-        chain: list[tuple[int, Node]] = [(self._layer_of(parent), parent)]
-        own = self.bends[parent, child] = []
-        for layer, x in bent:
-            bend = (parent, child, layer)
+        own = self.bends[parent, child] = [(parent, child, layer) for layer, _ in bent]
+        for bend, (layer, x) in zip(own, bent, strict=True):
             self.add(bend, layer, x)
-            own.append(bend)
-            chain.append((layer, bend))
-        chain = sorted([*chain, (self._layer_of(child), child)], key=lambda one: one[0])
+        chain: list[Node] = sorted([parent, *own, child], key=lambda one: self._layer[one])
         for one, other in pairwise(chain):
-            self._beside[one[1]].append(other)
-            self._beside[other[1]].append(one)
-
-    def _layer_of(self, name: str) -> int:
-        return next(
-            layer for layer, nodes in self._layers.items() if any(name == node for _, node in nodes)
-        )
+            self._beside[one].append(other)
+            self._beside[other].append(one)
 
     def centres(self) -> dict[Node, float]:
         """Return the x of the middle of each box and of each bend, in pixels."""
@@ -143,7 +136,7 @@ class _Ranks:
             down = sweep % 2 == 0
             for layer in sorted(order, reverse=not down):
                 nodes = order[layer]
-                wanted = [self._wanted(node, layer, down, centres) for node in nodes]
+                wanted = [self._wanted(node, down, centres) for node in nodes]
                 offsets = self._offsets(nodes)
                 fitted = _in_order([want - at for want, at in zip(wanted, offsets, strict=True)])
                 centres |= {
@@ -158,11 +151,12 @@ class _Ranks:
         shift = (min(tied) + max(tied) - min(alone) - max(alone)) / 2
         return {node: x + shift for node, x in centres.items() if not self._beside[node]}
 
-    def _wanted(self, node: Node, layer: int, down: bool, centres: Mapping[Node, float]) -> float:
-        beside = [centres[other] for its, other in self._beside[node] if (its < layer) is down] or [
-            centres[other] for _, other in self._beside[node]
-        ]
-        return sum(beside) / len(beside) if beside else centres[node]
+    def _wanted(self, node: Node, down: bool, centres: Mapping[Node, float]) -> float:
+        """Return the middle of those that it is connected with, above it or else below."""
+        beside = self._beside[node]
+        first = [other for other in beside if (self._layer[other] < self._layer[node]) is down]
+        listed = [centres[other] for other in first or beside]
+        return sum(listed) / len(listed) if listed else centres[node]
 
     def _offsets(self, nodes: Sequence[Node]) -> list[float]:
         """Return where the middles are if all stand as close together as they may."""

@@ -178,15 +178,12 @@ class _Way:
     points: list[tuple[float, float]]
     is_rising: bool
 
-    @property
-    def style(self) -> str:
-        return _WAYS[self.each.fate] if self.each.fate else ""
-
     def drawn(self) -> Iterator[str]:
+        style = _style(self.each)
         x, y = self.points[-1]
         end = y + 8 if self.is_rising else y - 8
-        yield f'<path class="way {self.style}" d="{_curve([*self.points[:-1], (x, end)])}"/>'
-        yield _tip(x, y, self.style, "up" if self.is_rising else "down")
+        yield f'<path class="way {style}" d="{_curve([*self.points[:-1], (x, end)])}"/>'
+        yield _tip(x, y, style, "up" if self.is_rising else "down")
 
 
 def _ways(
@@ -220,8 +217,12 @@ def _ways(
         yield from way.drawn()
 
 
+def _style(each: MapKey) -> str:
+    return _WAYS[each.fate] if each.fate else ""
+
+
 def _loop(each: MapKey, x: float, y: float) -> Iterator[str]:
-    style = _WAYS[each.fate] if each.fate else ""
+    style = _style(each)
     yield f'<path class="way {style}" d="M{x:.1f},{y + 14:.1f} c30,0 30,-28 6,-28"/>'
     yield _tip(x, y - 14, style, "left")
 

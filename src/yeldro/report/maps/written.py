@@ -40,7 +40,8 @@ def tree(drawn: KeyMap) -> str:
     rows_width = max((len(rows) for _, rows, _ in lines), default=0)
     text = [f"{name:<{name_width}}  {rows:<{rows_width}}  {about}".rstrip()
             for name, rows, about in lines]  # fmt: skip
-    return "\n".join([*text, *([""] * bool(words.summary(drawn))), words.summary(drawn)]).rstrip()
+    summary = words.summary(drawn)
+    return "\n".join([*text, "", summary] if summary else text)
 
 
 def _loops(each: MapKey) -> bool:

@@ -25,14 +25,15 @@ MODULES = (
     *(f"sqlalchemy.dialects.{each}"
       for each in ("mysql.pymysql", "postgresql.psycopg", "sqlite.pysqlite")),
     *(f"sqlglot.dialects.{each}" for each in ("mysql", "postgres", "sqlite")),
-    *(f"yeldro.cli.{each}"
-      for each in ("batching", "demo", "files", "inspect", "main", "receipts", "remove")),
+    *(f"yeldro.cli.{each}" for each in ("demo", "main")),
+    *(f"yeldro.cli.commands.{each}"
+      for each in ("batching", "files", "inspect", "receipts", "remove")),
     *(f"yeldro.cli.declared.{each}" for each in ("files", "inspect", "receipts", "remove")),
     *(f"yeldro.core.inspection.{each}" for each in ("orphans", "preview", "repeats", "survey")),
     *(f"yeldro.formats.{each}" for each in ("cleanup_file", "plan_file", "project", "sql_in")),
     "yeldro.core.restore.restore",
     "yeldro.core.selection.views",
-    "yeldro.cli.what",
+    "yeldro.cli.given.what",
     "rich.console",
     *(f"yeldro.engines.{each}" for each in ("mariadb", "postgresql", "sqlite")),
 )  # fmt: skip

@@ -21,7 +21,7 @@ from conftest import PROGRAM, Yeldro
 from cutting import mariadb_through, postgresql_through
 from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
 
-from yeldro.cli import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
+from yeldro.cli.commands import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
 from yeldro.core.database import references
 from yeldro.core.database.protocol import Database

@@ -11,7 +11,7 @@ import click
 import pytest
 from conftest import Yeldro
 
-from yeldro.cli import help as layout
+from yeldro.cli.declared import help as layout
 from yeldro.cli.main import COMMANDS, cli
 
 HEADINGS = ("WHAT", "Which rows", "Duplicates", "What depends on them", "How many", "How",

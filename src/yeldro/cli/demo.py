@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.cli.help import HOW, WHERE, command, option
+from yeldro.cli.declared.help import HOW, WHERE, command, option
 from yeldro.core.model.errors import Refused
 
 if TYPE_CHECKING:
@@ -97,7 +97,7 @@ def _walk(database: Database) -> None:
     def planned(arguments: Sequence[str]) -> tuple[int, int]:
         """Return the matched rows and the total of a plan."""
         from yeldro.cli.declared.remove import plan as command
-        from yeldro.cli.what import what_of
+        from yeldro.cli.given.what import what_of
 
         context = command.make_context("plan", list(arguments))
         found = plan(database, what_of(context.params, context.params["db"]).job)
@@ -140,7 +140,7 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
-    from yeldro.cli.output import note_commit
+    from yeldro.cli.terminal.output import note_commit
     from yeldro.core.model.names import as_typed
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)

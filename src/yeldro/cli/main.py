@@ -125,7 +125,7 @@ def execute(arguments: list[str]) -> int:
         failure = _failure_of(error)
         code = failure.exit_code
     if "--json" in arguments:
-        from yeldro.cli.output import finish_json
+        from yeldro.cli.terminal.output import finish_json
 
         try:
             finish_json(failure)
@@ -156,7 +156,7 @@ def _failure_of(error: BaseException) -> YeldroError:
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
-        from yeldro.cli.output import committed
+        from yeldro.cli.terminal.output import committed
 
         return errors.Interrupted("You stopped it.", data=committed() or errors.ROLLED_BACK)
     import traceback

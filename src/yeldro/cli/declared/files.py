@@ -7,8 +7,9 @@ from typing import Any
 
 import click
 
-from yeldro.cli import options as opt
-from yeldro.cli.help import WHERE, WHICH_ROWS, command, option
+from yeldro.cli.declared import options as opt
+from yeldro.cli.declared.help import WHERE, WHICH_ROWS, command, option
+from yeldro.cli.given import values
 
 
 @command(
@@ -31,7 +32,7 @@ def new(**options: Any) -> None:
     WHAT is the table, as in 'yeldro preview'. Values given with --param become parameters of the
     file, and are asked for at each run.
     """
-    from yeldro.cli import files
+    from yeldro.cli.commands import files
 
     files.new(**options)
 
@@ -63,7 +64,7 @@ def script(**options: Any) -> None:
     The counts are those of the database as it is now. The script does the same as 'yeldro
     run', but it writes no receipt.
     """
-    opt.check_usage(options)
-    from yeldro.cli import files
+    values.check_usage(options)
+    from yeldro.cli.commands import files
 
     files.script(**options)

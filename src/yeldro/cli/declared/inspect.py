@@ -6,9 +6,9 @@ from typing import Any
 
 import click
 
-from yeldro.cli import options as opt
-from yeldro.cli import settings
-from yeldro.cli.help import DUPLICATES, WHERE, command, option
+from yeldro.cli.declared import options as opt
+from yeldro.cli.declared.help import DUPLICATES, WHERE, command, option
+from yeldro.cli.given import settings, values
 
 
 @command(
@@ -29,7 +29,7 @@ def survey(**options: Any) -> None:
     """
     if not options["config"]:
         settings.named(options["db"])
-    from yeldro.cli import inspect
+    from yeldro.cli.commands import inspect
 
     inspect.survey(**options)
 
@@ -50,8 +50,8 @@ def preview(**options: Any) -> None:
 
     Tells if the filter pins a unique key, so that it can match one row at most.
     """
-    opt.check_usage(options)
-    from yeldro.cli import inspect
+    values.check_usage(options)
+    from yeldro.cli.commands import inspect
 
     inspect.preview(**options)
 
@@ -80,7 +80,7 @@ def duplicates(**options: Any) -> None:
     that are nearly unique.
     """
     settings.named(options["db"])
-    from yeldro.cli import inspect
+    from yeldro.cli.commands import inspect
 
     inspect.duplicates(**options)
 
@@ -99,6 +99,6 @@ def orphans(**options: Any) -> None:
     To remove them: yeldro run TABLE --orphans FOREIGN_KEY.
     """
     settings.named(options["db"])
-    from yeldro.cli import inspect
+    from yeldro.cli.commands import inspect
 
     inspect.orphans(**options)

@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from yeldro.cli import options as opt
-from yeldro.cli.help import HOW, WHERE, WHICH_ROWS, Group, command, option
+from yeldro.cli.declared import options as opt
+from yeldro.cli.declared.help import HOW, WHERE, WHICH_ROWS, Group, command, option
 
 _DAY = click.DateTime(["%Y-%m-%d"])
 receipt_argument = click.argument("receipt", metavar="RECEIPT", default="last")
@@ -35,7 +35,7 @@ def receipt() -> None:
 @opt.json_option
 def list_(**options: Any) -> None:
     """The receipts that are kept, newest first."""
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.list_(**options)
 
@@ -51,7 +51,7 @@ def list_(**options: Any) -> None:
 @opt.json_option
 def show(**options: Any) -> None:
     """What was asked, planned and done."""
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.show(**options)
 
@@ -68,7 +68,7 @@ def show(**options: Any) -> None:
 @opt.json_option
 def check(**options: Any) -> None:
     """Tell if the rows of a receipt are still gone: all gone, partly back, or all back."""
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.check(**options)
 
@@ -87,7 +87,7 @@ def forget(**options: Any) -> None:
 
     For data that must be erased. Afterwards nothing can be restored from the receipt.
     """
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.forget(**options)
 
@@ -111,7 +111,7 @@ def forget(**options: Any) -> None:
 @opt.receipts_option
 def export(**options: Any) -> None:
     """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.export(**options)
 
@@ -166,6 +166,6 @@ def restore(**options: Any) -> None:
     key is taken by another row or a parent is gone. A restore leaves a receipt too: restoring that
     one takes the rows away again.
     """
-    from yeldro.cli import receipts
+    from yeldro.cli.commands import receipts
 
     receipts.restore(**options)

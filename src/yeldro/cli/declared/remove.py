@@ -7,8 +7,9 @@ from typing import Any
 
 import click
 
-from yeldro.cli import options as opt
-from yeldro.cli.help import HOW, WHERE, command, option
+from yeldro.cli.declared import options as opt
+from yeldro.cli.declared.help import HOW, WHERE, command, option
+from yeldro.cli.given import values
 
 output_option = option(
     WHERE,
@@ -38,8 +39,8 @@ def plan(**options: Any) -> None:
     WHAT is a table with options, a cleanup file (*.toml) or a saved plan (*.json). The exit code is
     3 if something blocks, and 4 if a count is not as expected.
     """
-    opt.check_usage(options)
-    from yeldro.cli import remove
+    values.check_usage(options)
+    from yeldro.cli.commands import remove
 
     remove.plan(**options)
 
@@ -59,8 +60,8 @@ def plan(**options: Any) -> None:
 @opt.json_option
 def rehearse(**options: Any) -> None:
     """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
-    opt.check_usage(options)
-    from yeldro.cli import remove
+    values.check_usage(options)
+    from yeldro.cli.commands import remove
 
     remove.rehearse(**options)
 
@@ -93,8 +94,8 @@ def run(**options: Any) -> None:
     has expectations, or with a saved plan. Every removed or changed row is in a receipt
     on disk before the deletion is committed.
     """
-    opt.check_usage(options)
-    from yeldro.cli import remove
+    values.check_usage(options)
+    from yeldro.cli.commands import remove
 
     remove.run(**options)
 
@@ -114,7 +115,7 @@ def check(**options: Any) -> None:
 
     Changes nothing. The exit code is 0 if all hold, and 4 if one does not.
     """
-    opt.check_usage(options)
-    from yeldro.cli import remove
+    values.check_usage(options)
+    from yeldro.cli.commands import remove
 
     remove.check(**options)

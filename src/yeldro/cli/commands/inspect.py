@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from yeldro.cli import options as opt
-from yeldro.cli import settings
-from yeldro.cli.maps import check_map, draw
-from yeldro.cli.output import show as print_view
-from yeldro.cli.output import show_csv, show_json, views
+from yeldro.cli.given import settings, values
+from yeldro.cli.terminal.maps import check_map, draw
+from yeldro.cli.terminal.output import show as print_view
+from yeldro.cli.terminal.output import show_csv, show_json, views
 from yeldro.core.model.errors import UsageError
 from yeldro.report import documents
 from yeldro.report.text import short_name
@@ -51,7 +50,7 @@ def survey(
                 lambda: views().survey_view(found, database.shown),
             )
         else:
-            detail = survey_table(session, table, opt.columns_of(show), rows)
+            detail = survey_table(session, table, values.columns_of(show), rows)
             _print(
                 as_json,
                 lambda: documents.detail_document(detail),
@@ -68,8 +67,8 @@ def preview(
     db: str | None, show: str | None, rows: int, as_json: bool, as_csv: bool, **options: Any
 ) -> None:
     """The matched rows of WHAT, their number, and what depends on them."""
-    from yeldro.cli.last import remember
-    from yeldro.cli.what import what_of
+    from yeldro.cli.given.last import remember
+    from yeldro.cli.given.what import what_of
     from yeldro.core.inspection.preview import look_at
 
     if as_json and as_csv:
@@ -80,7 +79,7 @@ def preview(
         raise UsageError("Rows of several tables do not fit in one CSV.", "Use --json.")
     if not what.job.described:
         remember(options, db)
-    shown = opt.columns_of(show)
+    shown = values.columns_of(show)
     found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]
     if as_csv:
         show_csv(found[0].columns, found[0].rows)
@@ -108,7 +107,7 @@ def duplicates(
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
         with settings.database_of(db).reading() as session:
-            searched = search_repeats(session, table, opt.equality_of(options))
+            searched = search_repeats(session, table, values.equality_of(options))
         _print(
             as_json,
             lambda: documents.repeats_document(searched),
@@ -116,7 +115,7 @@ def duplicates(
         )
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
-    wanted = Grouping(opt.columns_of(by), rules, opt.equality_of(options))
+    wanted = Grouping(values.columns_of(by), rules, values.equality_of(options))
     with settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows)
     _print(

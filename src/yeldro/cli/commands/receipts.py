@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.cli import settings
-from yeldro.cli.ask import agreed_number
-from yeldro.cli.output import note_commit, show_json, views
-from yeldro.cli.output import show as show_text
+from yeldro.cli.given import settings
+from yeldro.cli.terminal.ask import agreed_number
+from yeldro.cli.terminal.output import note_commit, show_json, views
+from yeldro.cli.terminal.output import show as show_text
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
 from yeldro.core.model.steps import count_each_row_once

@@ -10,9 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yeldro.cli import options as opt
-from yeldro.cli import settings
-from yeldro.cli.ask import asked
+from yeldro.cli.given import settings, values
+from yeldro.cli.terminal.ask import asked
 from yeldro.core.model.errors import UNCHANGED, UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
@@ -85,7 +84,7 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
     elif what.endswith(".json"):
         found = _from_plan(options, db)
     else:
-        cleanup = opt.cleanup_of(options)
+        cleanup = values.cleanup_of(options)
         job = Job(title_of(options), (cleanup,))
         found = What(settings.database_of(db), job)
     found = replace(found, job=_with_read_parameters(found.job, found.database))
@@ -126,16 +125,16 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
     known = {each.name: each for each in file.parameters}
     given = {
         name: known[name].value(text) if name in known and text is not None else text
-        for name, text in opt.given_parameters(options).items()
+        for name, text in values.given_parameters(options).items()
     }
     if sys.stdin.isatty() and not options.get("yes"):
         given |= _asked(file, given)
     job = _with_more(file.with_values(given), options)
-    more = opt.choices_of(options)
+    more = values.choices_of(options)
     job = replace(job, cleanups=tuple(_with_choices(each, more) for each in job.cleanups))
     if given:
-        values = ", ".join(f"{name} = {value}" for name, value in given.items())
-        job = replace(job, title=f"{job.title} ({values})")
+        told = ", ".join(f"{name} = {value}" for name, value in given.items())
+        job = replace(job, title=f"{job.title} ({told})")
     database = settings.database_of(db or file.options.get("db"))
     limit = file.options.get("time_limit")
     if limit and not click.get_current_context().meta.get(settings.TIME_LIMIT):
@@ -181,8 +180,8 @@ def _from_sql(options: dict[str, Any], db: str | None) -> What:
         text,
         database,
         options["dialect"],
-        parameters=opt.parameters_of(options),
-        choices=opt.choices_of(options),
+        parameters=values.parameters_of(options),
+        choices=values.choices_of(options),
         all_rows=options["all_rows"],
     )
     adds = options.get("add_constraint", False)

@@ -9,9 +9,9 @@ from typing import Any
 
 import click
 
-from yeldro.cli.last import last_preview
-from yeldro.cli.output import write_new
-from yeldro.cli.what import what_of
+from yeldro.cli.given.last import last_preview
+from yeldro.cli.given.what import what_of
+from yeldro.cli.terminal.output import write_new
 from yeldro.core.model.errors import UsageError
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yeldro.cli.ask import agreed_number, asked
-from yeldro.cli.batching import batches_of, run_batches
-from yeldro.cli.maps import check_map, draw
-from yeldro.cli.output import note_commit, show, show_json
-from yeldro.cli.what import What, what_of
+from yeldro.cli.commands.batching import batches_of, run_batches
+from yeldro.cli.given.what import What, what_of
+from yeldro.cli.terminal.ask import agreed_number, asked
+from yeldro.cli.terminal.maps import check_map, draw
+from yeldro.cli.terminal.output import note_commit, show, show_json
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.execution.expectation_results import check_now

@@ -17,7 +17,7 @@ from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import counted
 
 if TYPE_CHECKING:
-    from yeldro.cli.what import What
+    from yeldro.cli.given.what import What
     from yeldro.core.execution.run import RunResult
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.writer import ReceiptOptions

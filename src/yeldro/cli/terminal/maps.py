@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.cli.output import exists_already, write_new
+from yeldro.cli.terminal.output import exists_already, write_new
 from yeldro.core.model.errors import UsageError
 
 if TYPE_CHECKING:

@@ -1,0 +1,1 @@
+"""What each command does, once its options are read."""

@@ -95,7 +95,7 @@ def test_a_plan_that_is_refused_stands_in_one_document_with_the_reason(
 ) -> None:
     found = yeldro("plan", "buoy", *OLD, "--json", db=demo.url, code=3).json()
     assert found["error"]["code"] == "blocked_by_foreign_key"
-    blocked = [{name: each[name] for name in ("foreign_key", "table", "rows")}
+    blocked = [{name: each[name] for name in ("foreign_key", "table", "rows", "remedies")}
                for each in found["removes"][0]["blocked"]]  # fmt: skip
     assert found["error"]["evidence"]["blocked"] == blocked
     found = yeldro("plan", "alert", "--all-rows", "--expect", "1", "--json", db=demo.url, code=4)

@@ -69,6 +69,7 @@ def test_a_map_says_what_the_plan_says(yeldro: Yeldro, made: Callable[[str], Any
         " ├─ alert █████░░░░░ 2 of 4 rows change step 1 by buoy_id: 2 detached\n"
         " └─ visit █████░░░░░ 1 of 2 rows go step 2 by buoy_id: 1 removed\n"
         "\n6 rows would go or change. 1 table of this database is not drawn.\n"
+        "\nNext: yeldro run region --where 'id = 1' --follow visit --expect total=6\n"
     )
 
 

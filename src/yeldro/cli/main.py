@@ -134,12 +134,14 @@ def execute(arguments: list[str]) -> int:
             sys.stderr.close()
             return code
     if failure:
+        from yeldro.cli.terminal.output import say, tell_next
         from yeldro.core.model.options import with_options
-        from yeldro.report.text import pointed, visible
+        from yeldro.report.text import pointed
 
-        click.echo(visible(with_options(str(failure))), err=True)
+        say(with_options(str(failure)))
         if "place" in failure.evidence:
             click.echo(pointed(failure.evidence["place"]), err=True)
+        tell_next(failure.evidence.get("commands", ()), beside=True)
     return code
 
 

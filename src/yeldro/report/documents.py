@@ -184,6 +184,11 @@ def duplicates_document(found: DuplicateReport) -> Document:
                 "size": group.size,
                 "kept": rows_document(found.columns, group.rows[:1])[0],
                 "removable": rows_document(found.columns, group.rows[1:]),
+                "differing": [
+                    name
+                    for place, name in enumerate(found.columns)
+                    if any(place in places for places in group.differing)
+                ],
             }
             for group in found.sample
         ],

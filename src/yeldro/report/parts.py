@@ -111,17 +111,19 @@ def grid(
     return Grid(headings, texts, numbers)
 
 
-def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> Grid:
-    """Lay rows out as the database holds them; NULL is dimmed, unlike the text NULL."""
+def shown(value: Any, full: bool) -> Text:
+    """Return a value for a cell, cut in the middle unless it is wanted in full; NULL is dimmed."""
+    return Text(cell(value, None) if full else cell(value), style=QUIET if value is None else "")
+
+
+def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, full: bool = False) -> Grid:
+    """Lay rows out as the database holds them; `full` cuts no value."""
     right = [
         place
         for place in range(len(columns))
         if rows and all(isinstance(row[place], int | float | None) for row in rows)
     ]
-    shown = (
-        [Text(cell(value), style=QUIET if value is None else "") for value in row] for row in rows
-    )
-    return grid(columns, shown, right)
+    return grid(columns, ([shown(value, full) for value in row] for row in rows), right)
 
 
 def prevention(statement: str, made: bool = False) -> list[RenderableType]:

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from yeldro.core.selection.checks import CheckResult
 
 _WIDE = 110
+_NO_REMEDY = "  No option helps here; first change or remove the rows that reference them."
 _COUNTED_OFTEN = "A row counts in each step that changes it."
 
 
@@ -44,9 +45,10 @@ def plan_view(
     if plan.steps:
         parts.append(_Steps(plan, None))
         if plan.blocked:
-            parts.append(
-                Text("Blocked: nothing runs until these rows are dealt with.", style="bold red")
-            )
+            rows = sum(each.rows for each in plan.blocked)
+            stay = "row that stays references" if rows == 1 else "rows that stay reference"
+            said = f"Blocked: {rows:,} {stay} rows that would go."
+            parts.append(Text(said, style="bold red"))
         else:
             parts.append(
                 Text.assemble(
@@ -62,7 +64,7 @@ def plan_view(
     parts += [_blocked(each) for each in plan.blocked]
     parts += [caution(warning) for warning in plan.warnings]
     parts += prevention(plan.prevention)
-    return spaced([*parts, Text()] if plan.blocked else parts)
+    return spaced(parts)
 
 
 def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
@@ -212,14 +214,11 @@ def _blocked(each: Blocked) -> RenderableType:
         f" {'row' if each.rows == 1 else 'rows'}, {each.reason}",
     )
     more = f"  and {each.rows - len(each.sample):,} more" if each.rows > len(each.sample) else ""
-    remedies = " or ".join(map(str, each.remedies))
     return Group(
         head,
         Padding(rows_grid(each.columns, each.sample), (0, 0, 0, 2), expand=False),
         *([Text(more, style=QUIET)] if more else []),
-        Text.assemble("  To deal with them, add ", (visible(remedies), "bold"))
-        if remedies
-        else Text("  No option helps here; first change or remove the rows that reference them."),
+        *([] if each.remedies else [Text(_NO_REMEDY)]),
     )
 
 

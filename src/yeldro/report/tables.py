@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from rich.console import Group, RenderableType
@@ -22,9 +22,10 @@ from yeldro.report.parts import (
     prevention,
     remark,
     rows_grid,
+    shown,
     spaced,
 )
-from yeldro.report.text import cell, short_name, visible
+from yeldro.report.text import cell, duration, short_name, size, visible
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.orphans import Orphans
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
     from yeldro.formats.project import Setting
 
 
-def survey_view(found: Survey, shown: str) -> RenderableType:
+def survey_view(found: Survey, database: str) -> RenderableType:
     rows: list[list[str | Text]] = []
     for each in found.tables:
         table = each.table
@@ -51,7 +52,7 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
             ]
         )
     parts: list[RenderableType] = [
-        heading("survey", short_name(shown), counted(len(found.tables), "table")),
+        heading("survey", database, counted(len(found.tables), "table")),
         grid(["table", "rows", "row key", "references (on delete)"], rows, [1]),
     ]
     parts += [
@@ -63,7 +64,7 @@ def survey_view(found: Survey, shown: str) -> RenderableType:
     return spaced(parts)
 
 
-def detail_view(found: TableDetail) -> RenderableType:
+def detail_view(found: TableDetail, *, full: bool = False) -> RenderableType:
     survey, table = found.survey, found.survey.table
     held = counted(survey.rows, "row") if survey.rows is not None else table.kind
     columns: list[list[str | Text]] = []
@@ -91,20 +92,21 @@ def detail_view(found: TableDetail) -> RenderableType:
         parts.append(grid(["referenced by", "on delete here"], links))
     parts += [caution(warning) for warning in survey.warnings]
     if found.sample:
-        parts.append(rows_grid(found.columns, found.sample))
+        parts.append(rows_grid(found.columns, found.sample, full=full))
     return spaced(parts)
 
 
-def preview_view(found: Preview) -> RenderableType:
+def preview_view(found: Preview, *, full: bool = False) -> RenderableType:
     plan = found.plan
+    matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
+    if found.view:
+        matched = f"is a view of {plan.table}: {matched}"
     parts: list[RenderableType] = [
-        heading(
-            "preview", plan.table, f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
-        ),
+        heading("preview", found.view or plan.table, matched),
         Text(_pinning(plan)),
     ]
     if found.rows:
-        parts.append(rows_grid(found.columns, found.rows))
+        parts.append(rows_grid(found.columns, found.rows, full=full))
         unseen = plan.matched - len(found.rows)
         more = [f"{counted(unseen, 'more row')}: --rows {plan.matched}"] if unseen else []
         if found.hidden:
@@ -140,9 +142,6 @@ def repeats_view(found: Repeats) -> RenderableType:
     ]  # fmt: skip
     if rows:
         parts.append(grid(["what", "equal on", "groups", "would go"], rows, (2, 3)))
-        fewest = min(found.found, key=lambda each: (len(each.columns), each.removable))
-        by = ",".join(fewest.columns)
-        parts.append(Text(f"Look closer: yeldro duplicates {found.table.name} --by {visible(by)}"))
     else:
         parts.append(Text("No whole rows repeat, and no small set of columns is nearly unique."))
     if found.looked_at < found.rows:
@@ -152,7 +151,7 @@ def repeats_view(found: Repeats) -> RenderableType:
     return spaced(parts)
 
 
-def duplicates_view(found: DuplicateReport) -> RenderableType:
+def duplicates_view(found: DuplicateReport, *, full: bool = False) -> RenderableType:
     by = ", ".join(found.by)
     parts: list[RenderableType] = [
         heading("duplicates", str(found.table.name), f"by {by}"),
@@ -178,11 +177,17 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
         first = ", ".join(found.table.identity.columns)
         parts.append(Text(f"No --keep rule: the first row by {first} stays."))
     rows: list[list[str | Text]] = []
+    marked, longest = False, 0
+    own = set(found.table.identity.columns)
+    keys = {place for place, name in enumerate(found.columns) if name in own}
     for number, group in enumerate(found.sample, 1):
-        for place, row in enumerate(group.rows):
+        for place, (row, differing) in enumerate(zip(group.rows, group.differing, strict=True)):
             mark = Text("stays", style="bold green") if place == 0 else Text("goes", style=WARNING)
-            shown = [Text(cell(value), style=QUIET if value is None else "") for value in row]
-            rows.append([str(number) if place == 0 else "", mark, *shown])
+            cells = [shown(value, full) for value in row]
+            for other in differing - keys:
+                cells[other] = Text.assemble(("≠ ", WARNING), cells[other])
+                marked = True
+            rows.append([str(number) if place == 0 else "", mark, *cells])
         if group.size > len(group.rows):
             hidden = group.size - len(group.rows)
             rows.append(
@@ -193,16 +198,19 @@ def duplicates_view(found: DuplicateReport) -> RenderableType:
                     *[""] * (len(group.rows[0]) - 1),
                 ]
             )
+            longest = max(longest, group.size)
     parts.append(grid(["group", "", *found.columns], rows))
+    more = ["≠ differs from the row that stays"] if marked else []
     unseen = found.groups - len(found.sample)
-    if unseen:
-        parts.append(Text(f"{counted(unseen, 'more group')}: --rows {found.groups}", style=QUIET))
+    more += [f"{counted(unseen, 'more group')}: --rows {found.groups}"] if unseen else []
+    more += [f"all rows of each group: --each {longest}"] if longest else []
+    parts += [Text("  ·  ".join(more), style=QUIET)] if more else []
     parts += [remark(warning) for warning in found.warnings]
     parts += prevention(found.prevention)
     return spaced(parts)
 
 
-def orphans_view(found: Sequence[Orphans]) -> RenderableType:
+def orphans_view(found: Sequence[Orphans], *, full: bool = False) -> RenderableType:
     some = [each for each in found if each.rows]
     searched = f"{counted(len(found), 'foreign key')} searched"
     parts: list[RenderableType] = [heading("orphans", str(sum(e.rows for e in some)), searched)]
@@ -216,24 +224,25 @@ def orphans_view(found: Sequence[Orphans]) -> RenderableType:
                 (visible(f"{key}  "), "bold"), (f"{each.rows:,}", NUMBER), " without a parent row"
             )
         )
-        parts.append(rows_grid(each.columns, each.sample))
-        remedy = f"yeldro plan {shlex.quote(str(key.child))} --orphans {shlex.quote(key.name)}"
-        parts.append(Text(visible(f"To remove them: {remedy}"), style=QUIET))
+        parts.append(rows_grid(each.columns, each.sample, full=full))
     return spaced(parts)
 
 
-def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> RenderableType:
+def receipts_view(
+    receipts: Sequence[Receipt], folder: str, kept: int, *, full: bool = False
+) -> RenderableType:
     """Return a list of receipts.
 
     Args:
         kept: how many there are in the folder before any filter.
+        full: show the whole URL of each database.
     """
     if not receipts:
         return Text(f"No receipts in {visible(folder)}.")
     rows = [
         [each.id, _when(each.started), each.title, f"{each.total:,}",
          "back" if each.is_of_restore else "gone", each.outcome,
-         _kept(each), short_name(each.database)]
+         _kept(each), each.database if full else short_name(each.database)]
         for each in receipts
     ]  # fmt: skip
     headings = ["id", "started (UTC)", "asked", "rows", "", "outcome", "rows kept", "database"]
@@ -241,7 +250,13 @@ def receipts_view(receipts: Sequence[Receipt], folder: str, kept: int) -> Render
     return spaced([heading("receipts", folder, number), grid(headings, rows, [3])])
 
 
-def receipt_view(receipt: Receipt) -> RenderableType:
+def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
+    took = ""
+    if receipt.ended:
+        began, ended = (datetime.fromisoformat(at[:19]) for at in (receipt.started, receipt.ended))
+        seconds = (ended - began).total_seconds()
+        took = f", in about {duration(seconds)}" if seconds >= 1 else ", in less than 2 s"
+    database = receipt.database if full else short_name(receipt.database)
     rows = [
         [str(step.n), str(step.action), str(step.table), f"{step.planned:,}",
          "" if step.affected is None else f"{step.affected:,}", step.because]
@@ -250,9 +265,9 @@ def receipt_view(receipt: Receipt) -> RenderableType:
     return Group(
         heading("receipt", receipt.id, receipt.outcome),
         Text(visible(f"asked      {receipt.title}")),
-        Text(visible(f"database   {receipt.database}")),
-        Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}")),
-        Text(visible(f"file       {receipt.path}")),
+        Text(visible(f"database   {database}")),
+        Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}{took}")),
+        Text(visible(f"file       {receipt.path} ({size(receipt.path.stat().st_size)})")),
         *([Text(f"rows       {_kept(receipt)}")] if not receipt.copies else []),
         *(
             [Text(visible(f"copies     {', '.join(map(str, receipt.copies))}"))]
@@ -271,10 +286,22 @@ def _kept(receipt: Receipt) -> str:
     return "forgotten" if receipt.is_forgotten else "counts only"
 
 
-_STATE = ["in place", "missing"]
+def restore_view(planned: RestorePlan, title: str, *, done: bool = False) -> RenderableType:
+    """Return how far the rows of a receipt are back.
 
-
-def restore_view(planned: RestorePlan, title: str) -> RenderableType:
+    Args:
+        done: the missing rows have been put back; the view tells the state before that and after.
+    """
+    back, missing = "in place", "missing"
+    verdict = planned.verdict
+    if planned.receipt.is_of_restore:
+        back, missing = "undone", "as put back"
+    if done:
+        verdict = f"before: {verdict}"
+        back, missing = (
+            f"{back} before",
+            "undone now" if planned.receipt.is_of_restore else "put back now",
+        )
     rows = [
         [
             str(each.step.action),
@@ -285,11 +312,9 @@ def restore_view(planned: RestorePlan, title: str) -> RenderableType:
         ]
         for each in planned.steps
     ]
-    parts: list[RenderableType] = [heading(title, planned.receipt.id, planned.verdict)]
+    parts: list[RenderableType] = [heading(title, planned.receipt.id, verdict)]
     if rows:
-        state = ["undone", "as put back"] if planned.receipt.is_of_restore else _STATE
-        headings = ["step was", "table", "stored", *state]
-        parts.append(grid(headings, rows, [2, 3, 4]))
+        parts.append(grid(["step was", "table", "stored", back, missing], rows, [2, 3, 4]))
     else:
         parts.append(Text("This run ended before anything was changed."))
     parts += [caution(conflict.said) for conflict in planned.conflicts]

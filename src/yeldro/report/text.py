@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import sys
 import unicodedata
 from collections.abc import Mapping
 from typing import Any
@@ -28,18 +29,21 @@ def _shown(character: str) -> str:
     return "␡" if code == 0x7F else f"⟨{code:04X}⟩"
 
 
-def cell(value: Any, most: int = _MOST) -> str:
+def cell(value: Any, most: int | None = _MOST) -> str:
     """Return a value for a cell of a table.
 
-    A value longer than `most` characters is cut in the middle, and its length is told. Text that
-    is empty, or reads NULL, stands in quotes, so that it is told apart from NULL without colour.
+    A value longer than `most` characters is cut in the middle, and its length is told; None leaves
+    it whole. Text that is empty, or reads NULL, stands in quotes, so that it is told apart from
+    NULL without colour.
     """
     if value is None:
         return "NULL"
+    if most is None:
+        most = sys.maxsize
     if isinstance(value, bytes):
         shown = value if len(value) <= most // 2 else value[: most // 4]
         end = "" if shown is value else f"…{value[-(most // 4) :].hex()}"
-        told = f" ({len(value):,} bytes)" if end else ""
+        told = f" ({size(len(value))})" if end else ""
         return f"x'{shown.hex()}{end}'{told}"
     if value in ("", "NULL"):
         return f"'{value}'"
@@ -80,6 +84,26 @@ def short_name(shown: str) -> str:
     host, _, name = place.rpartition("/")
     host = host.rpartition("@")[2]
     return f"{name} on {host}" if host else name
+
+
+def size(number: int) -> str:
+    """Return a number of bytes as people say it: `12 bytes`, `3.4 MB`; 1 kB is 1,000 bytes."""
+    if number < 1000:
+        return f"{number} byte" if number == 1 else f"{number} bytes"
+    power = min((len(str(number)) - 1) // 3, 4)
+    return f"{number / 1000**power:.1f} {' kMGT'[power]}B"
+
+
+def duration(seconds: float) -> str:
+    """Return a time as people say it: `0.2 s`, `42 s`, `3 min 5 s`, `2 h 10 min`."""
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600:,} h {whole % 3600 // 60} min"
 
 
 def plain(value: Any) -> Any:

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-import shlex
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
+from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.last import last_preview
 from yeldro.cli.given.what import what_of
-from yeldro.cli.terminal.output import write_new
+from yeldro.cli.terminal.output import tell_next, write_new
 from yeldro.core.model.errors import UsageError
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
+from yeldro.report.text import visible
 
 
 def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
@@ -39,10 +41,13 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
     job = what_of(options, shown).job
     job = replace(job, title=file.stem.replace("_", " ").replace("-", " ").capitalize())
     write_new(file, written(job, None if shown and "@" in shown else shown).encode())
-    click.echo(f"Written. Look at it, then: yeldro plan {shlex.quote(str(file))}", err=True)
+    click.echo(f"Written: {visible(str(file))}. Look at it, then go on.", err=True)
+    tell_next([typed_again("plan", arguments=[str(file)], keeps=())], beside=True)
 
 
 def script(db: str | None, dialect: str | None, sql_dialect: str | None, **options: Any) -> None:
     """Print the steps of WHAT as a SQL script that stops if a count differs."""
     what = what_of(options | {"dialect": sql_dialect}, db)
     click.echo(sql_out.script(what.database, what.job, dialect), nl=False)
+    if sys.stdout.isatty() and not from_standard_input():
+        tell_next([f"{typed_again('script')} > cleanup.sql"], beside=True)

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from yeldro.cli.commands.following import after_preview
 from yeldro.cli.given import settings, values
+from yeldro.cli.given.again import WHERE, typed_again
 from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import show as print_view
-from yeldro.cli.terminal.output import show_csv, show_json, views
+from yeldro.cli.terminal.output import show_csv, show_json, tell_next, views
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import as_listed
 from yeldro.report import documents
 from yeldro.report.text import short_name
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
 
     from rich.console import RenderableType
+
+    from yeldro.core.inspection.repeats import Repeats
+    from yeldro.core.inspection.survey import Survey
 
 
 def survey(
@@ -24,6 +30,7 @@ def survey(
     db: str | None,
     show: str | None,
     rows: int,
+    full: bool,
     map_to: str | None,
     as_json: bool,
 ) -> None:
@@ -37,6 +44,7 @@ def survey(
             as_json,
             lambda: documents.settings_document(found_settings),
             lambda: views().settings_view(found_settings),
+            [typed_again("survey", keeps=WHERE)] if db else [],
         )
         return
     check_map(map_to, as_json)
@@ -44,17 +52,22 @@ def survey(
     with database.reading() as session:
         if table is None:
             found = survey_database(session)
+            name = database.shown if full else short_name(database.shown)
             _print(
                 as_json,
                 lambda: documents.survey_document(found),
-                lambda: views().survey_view(found, database.shown),
+                lambda: views().survey_view(found, name),
+                _after_survey(found),
             )
         else:
             detail = survey_table(session, table, values.columns_of(show), rows)
             _print(
                 as_json,
                 lambda: documents.detail_document(detail),
-                lambda: views().detail_view(detail),
+                lambda: views().detail_view(detail, full=full),
+                []
+                if detail.survey.table.kind != "table"
+                else [typed_again("duplicates", arguments=[table], keeps=WHERE)],
             )
         if map_to:
             from yeldro.core.inspection.key_map import map_of_database
@@ -64,7 +77,13 @@ def survey(
 
 
 def preview(
-    db: str | None, show: str | None, rows: int, as_json: bool, as_csv: bool, **options: Any
+    db: str | None,
+    show: str | None,
+    rows: int,
+    full: bool,
+    as_json: bool,
+    as_csv: bool,
+    **options: Any,
 ) -> None:
     """The matched rows of WHAT, their number, and what depends on them."""
     from yeldro.cli.given.last import remember
@@ -87,7 +106,9 @@ def preview(
         show_json(documents.preview_document(what.job.title, found, what.job.after))
     else:
         for each in found:
-            print_view(views().preview_view(each))
+            print_view(views().preview_view(each, full=full))
+        matched = sum(each.plan.matched for each in found)
+        tell_next(after_preview(matched, found[0].plan.table))
 
 
 def duplicates(
@@ -95,7 +116,10 @@ def duplicates(
     by: str | None,
     keep: tuple[str, ...],
     db: str | None,
+    show: str | None,
     rows: int,
+    each: int,
+    full: bool,
     as_json: bool,
     **options: Any,
 ) -> None:
@@ -112,20 +136,26 @@ def duplicates(
             as_json,
             lambda: documents.repeats_document(searched),
             lambda: views().repeats_view(searched),
+            [_after_repeats(searched)],
         )
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(values.columns_of(by), rules, values.equality_of(options))
     with settings.database_of(db).reading() as session:
-        found = find_duplicates(session, table, wanted, rows)
+        found = find_duplicates(session, table, wanted, rows, each, values.columns_of(show))
     _print(
         as_json,
         lambda: documents.duplicates_document(found),
-        lambda: views().duplicates_view(found),
+        lambda: views().duplicates_view(found, full=full),
+        [
+            typed_again("plan", "--duplicates-by", by, arguments=[table])
+            if found.groups
+            else typed_again("duplicates", without=("by", "keep", "show", "rows", "each"))
+        ],
     )
 
 
-def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None:
+def orphans(table: str | None, db: str | None, rows: int, full: bool, as_json: bool) -> None:
     """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all."""
     from yeldro.core.inspection.orphans import find_orphans
 
@@ -134,12 +164,49 @@ def orphans(table: str | None, db: str | None, rows: int, as_json: bool) -> None
     _print(
         as_json,
         lambda: documents.orphans_document(found),
-        lambda: views().orphans_view(found),
+        lambda: views().orphans_view(found, full=full),
+        [
+            typed_again(
+                "plan",
+                "--orphans",
+                each.foreign_key.name,
+                arguments=[str(each.foreign_key.child)],
+                keeps=WHERE,
+            )
+            for each in found
+            if each.rows
+        ]
+        or [typed_again("survey", keeps=WHERE)],
     )
 
 
-def _print(as_json: bool, document: Callable[[], Any], view: Callable[[], RenderableType]) -> None:
+def _print(
+    as_json: bool,
+    document: Callable[[], Any],
+    view: Callable[[], RenderableType],
+    following: Sequence[str],
+) -> None:
+    """Print a document, or text with what to type next."""
     if as_json:
         show_json(document())
     else:
         print_view(view())
+        tell_next(following)
+
+
+def _after_survey(found: Survey) -> list[str]:
+    """Return the command that looks at the largest table."""
+    tables = [each for each in found.tables if each.rows is not None]
+    if not tables:
+        return []
+    largest = max(tables, key=lambda each: each.rows or 0)
+    return [typed_again("survey", arguments=[str(largest.table.name)], keeps=WHERE)]
+
+
+def _after_repeats(found: Repeats) -> str:
+    """Return the command that looks closer at what repeats on the fewest columns."""
+    if not found.found:
+        return typed_again("survey", keeps=("table", *WHERE))
+    fewest = min(found.found, key=lambda each: (len(each.columns), each.removable))
+    by = ",".join(map(as_listed, fewest.columns))
+    return typed_again("duplicates", "--by", by, without=("show", "rows", "each"))

@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING
 import click
 
 from yeldro.cli.given import settings
+from yeldro.cli.given.again import typed_again
 from yeldro.cli.terminal.ask import agreed_number
-from yeldro.cli.terminal.output import note_commit, show_json, views
+from yeldro.cli.terminal.output import note_commit, show_json, tell_next, views
 from yeldro.cli.terminal.output import show as show_text
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
@@ -35,6 +36,7 @@ def list_(
     until: datetime | None,
     of: str | None,
     limit: int | None,
+    full: bool,
     receipts: Path | None,
     as_json: bool,
 ) -> None:
@@ -52,7 +54,8 @@ def list_(
     if as_json:
         show_json([documents.receipt_document(each) for each in found])
     else:
-        show_text(views().receipts_view(found, str(folder), len(kept)))
+        show_text(views().receipts_view(found, str(folder), len(kept), full=full))
+        tell_next([_next("receipt show", newest.id) for newest in found[:1]])
 
 
 def _filters(
@@ -73,13 +76,14 @@ def _filters(
         yield f"--of {of}", lambda one: one.database == shown
 
 
-def show(receipt: str, receipts: Path | None, as_json: bool) -> None:
+def show(receipt: str, full: bool, receipts: Path | None, as_json: bool) -> None:
     """What was asked, planned and done."""
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     if as_json:
         show_json(documents.receipt_document(found))
     else:
-        show_text(views().receipt_view(found))
+        show_text(views().receipt_view(found, full=full))
+        tell_next([_next("receipt check", found.id)])
 
 
 def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) -> None:
@@ -92,6 +96,7 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
         show_json(documents.restore_document(planned, "compared"))
     else:
         show_text(views().restore_view(planned, "receipt check"))
+        tell_next([_next("restore" if planned.total else "receipt show", found.id)])
 
 
 def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
@@ -110,6 +115,7 @@ def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
     found = find_receipt(settings.receipts_folder(receipts), receipt)
     for path, rows in exporting.export(found, to, "jsonl" if lines else "csv"):
         click.echo(f"{path}: {counted(rows, 'row')}")
+    tell_next([_next("receipt show", found.id)])
 
 
 def restore(
@@ -150,7 +156,7 @@ def restore(
         show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))
     elif not quiet:
         if yes:
-            show_text(views().restore_view(done.plan, "restore"))
+            show_text(views().restore_view(done.plan, "restore", done=bool(done.total)))
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
         told = [(each.step.action, str(each.step.table)) for each in done.plan.steps]
@@ -162,6 +168,15 @@ def restore(
             click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
+        if not done.total:
+            tell_next([_next("receipt show", found.id)])
+
+
+def _next(command: str, receipt: str) -> str:
+    """Return the command line that goes on with a receipt, named as it was typed if by its file."""
+    typed = click.get_current_context().params.get("receipt")
+    name = typed if typed and Path(typed).exists() else receipt
+    return typed_again(command, arguments=[name], keeps=("receipts",))
 
 
 def _why_nothing(planned: RestorePlan, scope: Scope) -> str:

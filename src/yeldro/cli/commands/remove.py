@@ -12,10 +12,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yeldro.cli.commands.batching import batches_of, run_batches
+from yeldro.cli.commands.following import after_plan, after_preview, telling_next
+from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.ask import agreed_number, asked
 from yeldro.cli.terminal.maps import check_map, draw
-from yeldro.cli.terminal.output import note_commit, show, show_json
+from yeldro.cli.terminal.output import note_commit, show, show_json, tell_next
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.execution.expectation_results import check_now
@@ -27,6 +29,8 @@ from yeldro.formats.plan_file import PlanRecord, write_plan
 from yeldro.report import documents, plans
 
 if TYPE_CHECKING:
+    from yeldro.core.execution.batches import Batches
+    from yeldro.core.execution.run import RunResult
     from yeldro.core.model.schema import TableName
 
 
@@ -47,9 +51,12 @@ def plan(
 
         with what.database.reading() as session:
             draw(map_to, map_of_plan(session, found))
-    running.check_plans(found, what.job)
+    with telling_next(what, shown=not as_json):
+        running.check_plans(found, what.job)
     if output:
         _save(output, what, record)
+    if not as_json:
+        tell_next(after_plan(what, found, output))
 
 
 def rehearse(
@@ -58,13 +65,16 @@ def rehearse(
     """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
-    result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
+    with telling_next(what):
+        result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
     if as_json:
         show_json(documents.run_document(result))
     else:
         show(plans.run_view(result))
     if output:
         _save(output, what, record)
+    if not as_json:
+        tell_next(after_plan(what, JobPlan(result.title, tuple(result.plans)), output))
 
 
 def run(
@@ -86,21 +96,13 @@ def run(
     if copies and what.without_rows(without_rows):
         raise UsageError("--copy-to keeps the rows, and --without-rows does not.", "Drop one.")
     batches = batches_of(what, options | {"copy_to": copies})
-    agreed = None if yes else _agree(what, wait, as_json)
-    if agreed:
-        what = _agree_to_no_way_back(what, agreed)
-    makes = any(each.add_constraint for each in what.job.cleanups)
-    if agreed is None or agreed.total or makes or what.job.after:
-        counts_only = what.without_rows(without_rows)
-        receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
-        if batches:
-            seen = agreed.plans[0] if agreed else None
-            result = run_batches(what, receipt_options, wait, batches, seen, quiet)
-        else:
-            agreement = what.agreed or (ConfirmedPlans(agreed.plans) if agreed else None)
-            result = running.run(what.database, what.job, receipt_options, wait, agreement)
-    else:
-        result = running.nothing_to_do(agreed)
+    counts_only = what.without_rows(without_rows)
+    receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
+    with telling_next(what, shown=not yes):
+        agreed = None if yes else _agree(what, wait, as_json)
+        if agreed:
+            what = _agree_to_no_way_back(what, agreed)
+        result = _carried_out(what, agreed, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
         note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     if as_json:
@@ -108,7 +110,28 @@ def run(
     elif not quiet:
         show(plans.run_view(result, in_batches=batches is not None))
         if result.outcome is Outcome.COMMITTED and result.receipt:
-            _tell_way_back(result.receipt, what.without_rows(without_rows), result.copies)
+            _tell_way_back(result.receipt, counts_only, result.copies)
+        elif result.outcome is Outcome.NOTHING_TO_DO:
+            tell_next(after_preview(0, result.plans[0].table))
+
+
+def _carried_out(
+    what: What,
+    agreed: JobPlan | None,
+    batches: Batches | None,
+    lock_wait: float,
+    receipt_options: ReceiptOptions,
+    quiet: bool,
+) -> RunResult:
+    """Run what was agreed to, or what was asked for if nobody had to agree."""
+    makes = any(each.add_constraint for each in what.job.cleanups)
+    if agreed and not (agreed.total or makes or what.job.after):
+        return running.nothing_to_do(agreed)
+    if batches:
+        seen = agreed.plans[0] if agreed else None
+        return run_batches(what, receipt_options, lock_wait, batches, seen, quiet)
+    agreement = what.agreed or (ConfirmedPlans(agreed.plans) if agreed else None)
+    return running.run(what.database, what.job, receipt_options, lock_wait, agreement)
 
 
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
@@ -119,6 +142,8 @@ def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
         show_json(documents.check_document(what.job.title, found))
     elif not quiet:
         show(plans.check_view(what.job.title, found))
+        holds = all(each.holds for each in found)
+        tell_next([] if from_standard_input() else [typed_again("plan" if holds else "preview")])
     failed = [each for each in found if not each.holds]
     if failed:
         click.get_current_context().exit(4)
@@ -137,7 +162,7 @@ def _save(path: Path, what: What, record: Any) -> None:
     with what.database.reading() as session:
         system = session.traits.name
     write_plan(path, what.job, system, what.database.shown, record)
-    click.echo(f"Saved. To run exactly this plan: yeldro run {shlex.quote(str(path))}", err=True)
+    click.echo(f"Saved. {path} runs exactly this plan, or refuses.", err=True)
 
 
 def _check_attendance(yes: bool, what: What) -> None:

@@ -20,6 +20,7 @@ from yeldro.cli.given import settings, values
 @opt.database_option
 @opt.show_option
 @opt.rows_option(5)
+@opt.full_option
 @opt.map_option
 @opt.json_option
 def survey(**options: Any) -> None:
@@ -43,6 +44,7 @@ def survey(**options: Any) -> None:
 @opt.database_option
 @opt.show_option
 @opt.rows_option(10)
+@opt.full_option
 @opt.json_option
 @opt.csv_option
 def preview(**options: Any) -> None:
@@ -70,7 +72,18 @@ def preview(**options: Any) -> None:
 @opt.keep_option
 @opt.equality_options
 @opt.database_option
+@opt.show_option
 @opt.rows_option(5)
+@option(
+    WHERE,
+    "--each",
+    type=click.IntRange(min=1),
+    default=10,
+    show_default=True,
+    metavar="N",
+    help="How many rows of each group to show.",
+)
+@opt.full_option
 @opt.json_option
 def duplicates(**options: Any) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first.
@@ -92,6 +105,7 @@ def duplicates(**options: Any) -> None:
 @click.argument("table", required=False, metavar="[TABLE]")
 @opt.database_option
 @opt.rows_option(5)
+@opt.full_option
 @opt.json_option
 def orphans(**options: Any) -> None:
     """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all.

@@ -88,6 +88,9 @@ show_option = layout.option(
     metavar="COLS",
     help="Columns to show, with commas; a name with a comma in double quotes.",
 )
+full_option = layout.option(
+    WHERE, "--full", is_flag=True, help="Cut no long value, and show the database's whole URL."
+)
 map_option = layout.option(
     WHERE,
     "--map",

@@ -31,6 +31,7 @@ def receipt() -> None:
 @option(WHICH_ROWS, "--until", type=_DAY, metavar="DATE", help="Not newer (UTC).")
 @option(WHICH_ROWS, "--of", metavar="URL", help="Only of this database.")
 @option(WHICH_ROWS, "--limit", type=click.IntRange(min=1), metavar="N", help="Only the newest N.")
+@opt.full_option
 @opt.receipts_option
 @opt.json_option
 def list_(**options: Any) -> None:
@@ -47,6 +48,7 @@ def list_(**options: Any) -> None:
     ),
 )
 @receipt_argument
+@opt.full_option
 @opt.receipts_option
 @opt.json_option
 def show(**options: Any) -> None:

@@ -17,7 +17,7 @@ def remember(options: dict[str, Any], db: str | None) -> None:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         handle = os.open(path, os.O_CREAT | os.O_TRUNC | os.O_WRONLY, 0o600)
         with os.fdopen(handle, "w") as file:
-            json.dump(options | {"db": _without_password(db)}, file)
+            json.dump(options | {"db": without_password(db)}, file)
     except OSError:
         return
 
@@ -41,14 +41,14 @@ def last_preview() -> dict[str, Any]:
         ) from error
 
 
-def _without_password(db: str | None) -> str | None:
+def without_password(db: str | None) -> str | None:
     """Return a URL without its password; a path or a name is returned unchanged."""
     if db is None or "://" not in db:
         return db
     import sqlalchemy as sa
 
     try:
-        return sa.make_url(db).set(password=None).render_as_string()
+        return sa.make_url(db)._replace(password=None).render_as_string(hide_password=False)
     except (sa.exc.ArgumentError, ValueError):
         return None
 

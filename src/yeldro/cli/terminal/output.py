@@ -52,6 +52,42 @@ def show(view: RenderableType, *, beside: bool = False) -> None:
     print("\n".join(line.rstrip() for line in text.getvalue().splitlines()), file=stream)
 
 
+def say(sentences: str) -> None:
+    """Print sentences on standard error; a terminal's lines end between words."""
+    import click
+
+    from yeldro.report.text import visible
+
+    text = visible(sentences)
+    if sys.stderr.isatty():
+        import shutil
+        import textwrap
+
+        width = shutil.get_terminal_size().columns
+        text = "\n".join(textwrap.wrap(text, width, break_long_words=False, break_on_hyphens=False))
+    click.echo(text, err=True)
+
+
+def tell_next(lines: Sequence[str], *, beside: bool = False) -> None:
+    """Print what to type next: one command, or one of several, each on a line of its own.
+
+    No line is broken here, so that each can be copied as a whole.
+
+    Args:
+        beside: print on standard error.
+    """
+    import click
+
+    if lines and not beside:
+        click.echo()
+    if len(lines) == 1:
+        click.echo(f"Next: {click.style(lines[0], bold=True)}", err=beside)
+    elif lines:
+        click.echo("Next, one of:", err=beside)
+        for line in lines:
+            click.echo(f"  {click.style(line, bold=True)}", err=beside)
+
+
 def views() -> Any:
     """Load the views, which no document needs."""
     from yeldro.report import tables

@@ -333,7 +333,12 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
             next_step,
             blocked=[
-                {"foreign_key": each.foreign_key, "table": each.table, "rows": each.rows}
+                {
+                    "foreign_key": each.foreign_key,
+                    "table": each.table,
+                    "rows": each.rows,
+                    "remedies": [str(remedy) for remedy in each.remedies],
+                }
                 for each in found.blocked
             ],
         )

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database import sql
-from yeldro.core.database.catalogue import find_columns
+from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup, Plan, prepare
 
@@ -25,6 +25,7 @@ class Preview:
         columns: the columns shown.
         hidden: how many columns are not shown.
         rows: the first matched rows in key order.
+        view: the view through which they were named; empty if the table itself was.
     """
 
     plan: Plan
@@ -32,6 +33,7 @@ class Preview:
     columns: tuple[str, ...]
     hidden: int
     rows: tuple[tuple[Any, ...], ...]
+    view: str = ""
 
 
 def look_at(database: Database, cleanup: Cleanup, show: tuple[str, ...], rows: int) -> Preview:
@@ -58,10 +60,12 @@ def preview(session: Session, cleanup: Cleanup, show: tuple[str, ...], rows: int
     if matched.limit is None and matched.copies is None:
         query = query.order_by(*sql.columns_of(matched.rows, table.identity.columns)).limit(rows)
     found = session.connection.execute(query).fetchmany(rows)
+    named = find_table(session.catalogue, cleanup.selection.table)
     return Preview(
         plan=prepared.plan,
         table=table,
         columns=columns,
         hidden=len(table.columns) - len(columns),
         rows=tuple(tuple(row) for row in found),
+        view=str(named.name) if named.kind != "table" else "",
     )

@@ -81,6 +81,12 @@ def listed(text: str, separator: str = ",") -> list[str]:
     return [part.strip() for part in (*found, text[start:])]
 
 
+def as_listed(name: str) -> str:
+    """Return a name as it stands in a list with commas: in double quotes where it needs them."""
+    plain = unquoted(name) == name and not set(name) & set(',"') and name == name.strip()
+    return name if plain else '"' + name.replace('"', '""') + '"'
+
+
 def counted(number: int, one: str, many: str = "") -> str:
     """Return a number with its noun: `1 row`, `1,200 rows`."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"

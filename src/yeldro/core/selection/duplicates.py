@@ -64,6 +64,19 @@ class DuplicateGroup:
     size: int
     rows: tuple[tuple[Any, ...], ...]
 
+    @property
+    def differing(self) -> tuple[frozenset[int], ...]:
+        """For each of the rows, the places of the values that are not those of the kept row."""
+        kept = [(type(value), repr(value)) for value in self.rows[0]]
+        return tuple(
+            frozenset(
+                place
+                for place, value in enumerate(row)
+                if (type(value), repr(value)) != kept[place]
+            )
+            for row in self.rows
+        )
+
 
 @dataclass(frozen=True)
 class DuplicateReport:
@@ -198,13 +211,20 @@ def count_copies(hashes: sa.Select[Any]) -> sa.Subquery:
 
 
 def find_duplicates(
-    session: Session, typed: str, wanted: Grouping, most_groups: int
+    session: Session,
+    typed: str,
+    wanted: Grouping,
+    most_groups: int,
+    most_rows: int = 20,
+    show: Sequence[str] = (),
 ) -> DuplicateReport:
     """Find groups of rows of the table `typed` that are equal on chosen columns.
 
     Args:
         wanted: the grouping, with names as typed.
         most_groups: how many of the largest groups to return row by row.
+        most_rows: how many rows of each of them to return, at least 1.
+        show: the columns to return, with names as typed; all where it is empty.
 
     Raises:
         UsageError: a name does not exist, or a column's type has no equality.
@@ -235,6 +255,8 @@ def find_duplicates(
     identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
     columns = tuple(dict.fromkeys((*identity, *table.by_name)))
     numbered = _numbered(table, grouping, session, columns)
+    if show:
+        columns = find_columns(table, show, "‹show›")
     ours = group_values(session, table, numbered, by, grouping.same)
     sample = []
     for *shared, size in largest:
@@ -242,7 +264,9 @@ def find_duplicates(
         bound = (sa.literal(each, sa.types.NullType()) for each in shared)
         same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))
         query = sa.select(*sql.columns_of(numbered, columns)).where(*same)
-        members_of = session.connection.execute(query.order_by(numbered.c.place).limit(20)).all()
+        members_of = session.connection.execute(
+            query.order_by(numbered.c.place).limit(most_rows)
+        ).all()
         sample.append(DuplicateGroup(size, tuple(tuple(row) for row in members_of)))
     ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
     warning = inexact(table, by)

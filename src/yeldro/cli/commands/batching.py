@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import signal
-import sys
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
@@ -12,7 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from yeldro.cli.terminal.progress import drawn_progress
 from yeldro.core.execution.batches import Batches, Progress, run_in_batches
+from yeldro.core.model.activity import Activity, watched_by
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import counted
 
@@ -21,8 +21,6 @@ if TYPE_CHECKING:
     from yeldro.core.execution.run import RunResult
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.writer import ReceiptOptions
-
-_SECONDS_BETWEEN_LINES = 2.0
 
 
 def batches_of(what: What, options: dict[str, Any]) -> Batches | None:
@@ -53,17 +51,29 @@ def run_batches(
     quiet: bool,
 ) -> RunResult:
     """Run in batches and show progress; Ctrl-C stops after the batch, a second one at once."""
-    with _stop() as stop, _telling(quiet) as tell:
-        return run_in_batches(
-            what.database,
-            what.job,
-            receipt_options,
-            lock_wait,
-            batches,
-            agreed,
-            tell,
-            lambda: stop[0],
-        )
+    table, begun = what.job.cleanups[0].selection.table, False
+    with _stop() as stop, drawn_progress(quiet) as draw:
+
+        def tell(found: Progress) -> None:
+            nonlocal begun
+            begun = True
+            draw(_activity(found, table))
+
+        def before_the_first(activity: Activity) -> None:
+            if not begun:
+                draw(activity)
+
+        with watched_by(before_the_first):
+            return run_in_batches(
+                what.database,
+                what.job,
+                receipt_options,
+                lock_wait,
+                batches,
+                agreed,
+                tell,
+                lambda: stop[0],
+            )
 
 
 @contextmanager
@@ -85,22 +95,7 @@ def _stop() -> Iterator[list[bool]]:
         signal.signal(signal.SIGINT, before)
 
 
-@contextmanager
-def _telling(quiet: bool) -> Iterator[Any]:
-    """Yield a function that shows progress, on one line at a terminal."""
-    last = [0.0]
-    terminal = sys.stderr.isatty()
-
-    def tell(found: Progress) -> None:
-        ends = found.matched >= found.wanted
-        if quiet or (not ends and time.monotonic() - last[0] < _SECONDS_BETWEEN_LINES):
-            return
-        last[0] = time.monotonic()
-        speed = found.rows / max(found.seconds, 0.001)
-        text = (
-            f"{counted(found.batches, 'batch', 'batches')}: {found.matched:,} of {found.wanted:,} "
-            f"matched rows gone, {speed:,.0f} rows/s, {found.seconds_left:,.0f} s left"
-        )
-        click.echo(f"\r{text}\x1b[K" if terminal else text, err=True, nl=not terminal or ends)
-
-    yield tell
+def _activity(found: Progress, table: str) -> Activity:
+    """Return how far the batches are; a batch that is under way does not count."""
+    done = counted(found.batches, "batch", "batches")
+    return Activity(f"{done} committed of", table, rows=found.matched, total=found.wanted)

@@ -13,6 +13,7 @@ from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.last import last_preview
 from yeldro.cli.given.what import what_of
 from yeldro.cli.terminal.output import tell_next, write_new
+from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UsageError
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
@@ -48,6 +49,8 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
 def script(db: str | None, dialect: str | None, sql_dialect: str | None, **options: Any) -> None:
     """Print the steps of WHAT as a SQL script that stops if a count differs."""
     what = what_of(options | {"dialect": sql_dialect}, db)
-    click.echo(sql_out.script(what.database, what.job, dialect), nl=False)
+    with shown_progress():
+        written_out = sql_out.script(what.database, what.job, dialect)
+    click.echo(written_out, nl=False)
     if sys.stdout.isatty() and not from_standard_input():
         tell_next([f"{typed_again('script')} > cleanup.sql"], beside=True)

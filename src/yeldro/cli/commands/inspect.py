@@ -10,6 +10,7 @@ from yeldro.cli.given.again import WHERE, typed_again
 from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import show as print_view
 from yeldro.cli.terminal.output import show_csv, show_json, tell_next, views
+from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import as_listed
 from yeldro.report import documents
@@ -51,7 +52,8 @@ def survey(
     database = settings.database_of(db)
     with database.reading() as session:
         if table is None:
-            found = survey_database(session)
+            with shown_progress():
+                found = survey_database(session)
             name = database.shown if full else short_name(database.shown)
             _print(
                 as_json,
@@ -60,7 +62,8 @@ def survey(
                 _after_survey(found),
             )
         else:
-            detail = survey_table(session, table, values.columns_of(show), rows)
+            with shown_progress():
+                detail = survey_table(session, table, values.columns_of(show), rows)
             _print(
                 as_json,
                 lambda: documents.detail_document(detail),
@@ -99,7 +102,8 @@ def preview(
     if not what.job.described:
         remember(options, db)
     shown = values.columns_of(show)
-    found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]
+    with shown_progress():
+        found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]
     if as_csv:
         show_csv(found[0].columns, found[0].rows)
     elif as_json:
@@ -130,7 +134,7 @@ def duplicates(
     if by is None:
         if keep:
             raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
-        with settings.database_of(db).reading() as session:
+        with shown_progress(), settings.database_of(db).reading() as session:
             searched = search_repeats(session, table, values.equality_of(options))
         _print(
             as_json,
@@ -141,7 +145,7 @@ def duplicates(
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(values.columns_of(by), rules, values.equality_of(options))
-    with settings.database_of(db).reading() as session:
+    with shown_progress(), settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows, each, values.columns_of(show))
     _print(
         as_json,
@@ -159,7 +163,7 @@ def orphans(table: str | None, db: str | None, rows: int, full: bool, as_json: b
     """Rows that have a foreign key and no parent row, for each foreign key of TABLE or of all."""
     from yeldro.core.inspection.orphans import find_orphans
 
-    with settings.database_of(db).reading() as session:
+    with shown_progress(), settings.database_of(db).reading() as session:
         found = find_orphans(session, table, rows)
     _print(
         as_json,

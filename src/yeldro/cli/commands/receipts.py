@@ -16,6 +16,7 @@ from yeldro.cli.given.again import typed_again
 from yeldro.cli.terminal.ask import agreed_number
 from yeldro.cli.terminal.output import note_commit, show_json, tell_next, views
 from yeldro.cli.terminal.output import show as show_text
+from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
 from yeldro.core.model.steps import count_each_row_once
@@ -91,7 +92,8 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
     from yeldro.core.restore import restore as restoring
 
     found = find_receipt(settings.receipts_folder(receipts), receipt)
-    planned = restoring.compare(_database_of(found, db), found)
+    with shown_progress():
+        planned = restoring.compare(_database_of(found, db), found)
     if as_json:
         show_json(documents.restore_document(planned, "compared"))
     else:
@@ -148,7 +150,8 @@ def restore(
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     receipt_options = ReceiptOptions(folder, not without_rows)
     allowed = restoring.Acceptances(allow_trigger, accept_difference, no_way_back)
-    done = restoring.restore(database, found, wait, agreed, allowed, scope, receipt_options)
+    with shown_progress(quiet):
+        done = restoring.restore(database, found, wait, agreed, allowed, scope, receipt_options)
     if done.total:
         note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:
@@ -196,7 +199,8 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
 
     if not sys.stdin.isatty():
         raise UsageError("There is no terminal to type the count at.", "Add --yes.")
-    planned = restoring.compare(database, found, scope)
+    with shown_progress():
+        planned = restoring.compare(database, found, scope)
     show_text(views().restore_view(planned, "restore"), beside=as_json)
     if planned.total and not planned.conflicts:
         what = "rows to change back" if found.is_of_restore else "rows to put back"

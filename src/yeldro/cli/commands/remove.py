@@ -18,6 +18,7 @@ from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.ask import agreed_number, asked
 from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import note_commit, show, show_json, tell_next
+from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
 from yeldro.core.execution.expectation_results import check_now
@@ -41,7 +42,8 @@ def plan(
     check_map(map_to, as_json)
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
-    found = running.plan(what.database, what.job, record)
+    with shown_progress():
+        found = running.plan(what.database, what.job, record)
     if as_json:
         show_json(documents.job_plan_document(found, what.job.after))
     else:
@@ -60,20 +62,25 @@ def plan(
 
 
 def rehearse(
-    db: str | None, lock_wait: float | None, output: Path | None, as_json: bool, **options: Any
+    db: str | None,
+    lock_wait: float | None,
+    output: Path | None,
+    as_json: bool,
+    quiet: bool,
+    **options: Any,
 ) -> None:
     """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
-    with telling_next(what):
+    with telling_next(what), shown_progress(quiet):
         result = running.rehearse(what.database, what.job, what.lock_wait(lock_wait), record)
     if as_json:
         show_json(documents.run_document(result))
-    else:
+    elif not quiet:
         show(plans.run_view(result))
     if output:
         _save(output, what, record)
-    if not as_json:
+    if not (as_json or quiet):
         tell_next(after_plan(what, JobPlan(result.title, tuple(result.plans)), output))
 
 
@@ -131,13 +138,15 @@ def _carried_out(
         seen = agreed.plans[0] if agreed else None
         return run_batches(what, receipt_options, lock_wait, batches, seen, quiet)
     agreement = what.agreed or (ConfirmedPlans(agreed.plans) if agreed else None)
-    return running.run(what.database, what.job, receipt_options, lock_wait, agreement)
+    with shown_progress(quiet):
+        return running.run(what.database, what.job, receipt_options, lock_wait, agreement)
 
 
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
     """Tell if the expectations of WHAT, and the checks of a cleanup file, hold now."""
     what = what_of(options, db)
-    found = check_now(what.database, what.job)
+    with shown_progress(quiet):
+        found = check_now(what.database, what.job)
     if as_json:
         show_json(documents.check_document(what.job.title, found))
     elif not quiet:
@@ -182,9 +191,10 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
 
     If a cleanup reads what an earlier one changes, the counts are those of a rehearsal.
     """
-    found = running.plan(what.database, what.job)
-    if not found.is_exact:
-        rehearsed = running.rehearse(what.database, what.job, lock_wait)
+    with shown_progress():
+        found = running.plan(what.database, what.job)
+        rehearsed = None if found.is_exact else running.rehearse(what.database, what.job, lock_wait)
+    if rehearsed:
         exact = [replace(p, warnings=old.warnings)
                  for p, old in zip(rehearsed.plans, found.plans, strict=True)]  # fmt: skip
         found = JobPlan(found.title, tuple(exact))

@@ -58,6 +58,7 @@ def plan(**options: Any) -> None:
 @opt.lock_wait_option
 @opt.database_option
 @opt.json_option
+@opt.quiet_option
 def rehearse(**options: Any) -> None:
     """Do everything in a transaction, compare tally and ledger with the plan, and roll back."""
     values.check_usage(options)

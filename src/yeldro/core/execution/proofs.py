@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.references import without_parent
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import CountMismatch, Fault
 from yeldro.core.planning.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.planning.row_sets import depends_on
@@ -28,6 +29,7 @@ def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:
         CountMismatch: some do, so a trigger added or changed rows.
     """
     for link, query in dangling_references(session, prepared):
+        announce("proving that no row lost its parent in", link.key.child)
         dangling = session.connection.execute(query).scalar_one()
         if dangling:
             child = link.key.child

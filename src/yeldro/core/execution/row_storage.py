@@ -23,6 +23,7 @@ from yeldro.core.execution.trigger_changes import (
     is_watched,
     watch,
 )
+from yeldro.core.model.activity import announced
 from yeldro.core.model.errors import ROLLED_BACK, Refused
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.row_sets import rows_in
@@ -54,6 +55,8 @@ def store(
     of_table: dict[TableName, list[Work]] = {}
     for work in prepared.work:
         of_table.setdefault(work.rows.table.name, []).append(work)
+    total = sum(work.step.rows for work in prepared.work if not work.step.auxiliary)
+    stored = 0
     for work in prepared.work:
         table = work.rows.table
         receipt.add_step(work.step, table.name)
@@ -77,7 +80,10 @@ def store(
             _copy(session, work, receipt, receipt_options.copy_to, stored_columns(columns), values)
         else:
             held = query if work.rows.copies else session.locking_read(query)
-            parts = stored_in_parts(session, held)
+            parts = announced(
+                stored_in_parts(session, held), "storing", table.name, rows=stored, total=total
+            )
+            stored += work.step.rows
             receipt.add_rows(work.step, columns, parts, work.step.rows)
         if counted_only(session, table):
             removed = work.step.action is Action.REMOVE

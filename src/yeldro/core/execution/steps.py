@@ -13,6 +13,7 @@ from yeldro.core.database import sql
 from yeldro.core.execution.emptying import empty, is_emptied
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.proofs import prove_groups_live
+from yeldro.core.model.activity import announce
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     DatabaseFailure,
@@ -153,9 +154,15 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
         session.defer_checks(prepared.deferred)
     before = session.change_count()
     affected, moved = [], 0
+    steps = prepared.work
+    total, last = sum(work.step.rows for work in steps), steps[-1].step.n
+    announce(_doing(steps[0]), steps[0].step.table, steps[0].step.n, last, total=total)
     for work, rows, more in _carried_out(session, prepared, cleanup.emptying):
         check_step(work.step, rows, work.rows.table)
         affected.append(rows)
+        following = steps[len(affected)] if len(affected) < len(steps) else work
+        announce(_doing(following), following.step.table, following.step.n, last,
+                 rows=sum(affected), total=total)  # fmt: skip
         moved += more
     session.run_deferred()
     tally = Tally(prepared.plan.steps, tuple(affected))
@@ -197,6 +204,11 @@ def _carried_out(
                 yield work, rows, (session.change_count().total or 0) - counted
             else:
                 yield work, _execute(session, work), 0
+
+
+def _doing(work: Work) -> str:
+    """Return a step's action for those who watch."""
+    return "removing" if work.step.action is Action.REMOVE else "changing"
 
 
 def _execute(session: Session, work: Work) -> int:

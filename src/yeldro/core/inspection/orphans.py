@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.references import without_parent
+from yeldro.core.model.activity import announce
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -43,10 +44,12 @@ def find_orphans(session: Session, typed: str | None, most_rows: int) -> tuple[O
         tables = [session.catalogue.table(name) for name in session.catalogue.table_names()]
     else:
         tables = [find_table(session.catalogue, typed)]
-    found = []
+    found: list[Orphans] = []
+    keys = sum(len(table.foreign_keys) for table in tables)
     for table in tables:
         rows = sql.rows_of(table)
         for key in table.foreign_keys:
+            announce("searching", table.name, len(found) + 1, keys)
             orphaned = without_parent(key, rows, session.catalogue.table(key.parent))
             number = sql.count(session.connection, rows, orphaned)
             columns = tuple(dict.fromkeys((*table.identity.columns, *key.columns)))

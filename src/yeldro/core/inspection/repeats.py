@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused
 from yeldro.core.selection.groups import group_values
 
@@ -113,6 +114,7 @@ class _Search:
 
     def _near_keys(self) -> list[Repeat]:
         """Return the smallest sets of columns that are nearly unique."""
+        announce("searching", self.table.name)
         values = self._distinct()
         names = [name for name in self.columns if values[name] > 1 and not self._holds_key([name])]
         names.sort(key=lambda name: -values[name])
@@ -121,7 +123,8 @@ class _Search:
             promising = sorted(names[:_PROMISING], key=self.columns.index)
             tried += list(combinations(promising, size))
         found: list[Repeat] = []
-        for columns in tried:
+        for place, columns in enumerate(tried, 1):
+            announce("searching", self.table.name, place, len(tried))
             known = any(set(each.columns) <= set(columns) for each in found)
             if known or self._holds_key(columns) or len(columns) == len(self.columns):
                 continue

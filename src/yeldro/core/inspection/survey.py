@@ -9,6 +9,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.model.activity import announce
 from yeldro.core.model.schema import ForeignKey, IdentityKind, Table
 
 if TYPE_CHECKING:
@@ -51,8 +52,11 @@ class TableDetail:
 def survey(session: Session) -> Survey:
     """Return every table of the database."""
     names = session.catalogue.table_names()
-    tables = tuple(_survey_table(session, session.catalogue.table(name)) for name in names)
-    return Survey(tables, session.notes())
+    tables = []
+    for place, name in enumerate(names, 1):
+        announce("counting", name, place, len(names))
+        tables.append(_survey_table(session, session.catalogue.table(name)))
+    return Survey(tuple(tables), session.notes())
 
 
 def survey_table(session: Session, typed: str, show: tuple[str, ...], rows: int) -> TableDetail:

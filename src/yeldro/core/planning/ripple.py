@@ -16,6 +16,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, ROW_HASH, in_keys, stands_in
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
@@ -147,7 +148,8 @@ class _Tracing:
         self._make_moves()
         if self.session.traits.needs_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
-        for names in parts:
+        for place, names in enumerate(parts, 1):
+            announce("counting", names[0], place, len(parts))
             if names in cyclic:
                 self._close_over(names)
             else:

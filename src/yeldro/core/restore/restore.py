@@ -23,6 +23,7 @@ from yeldro.core.execution.steps import (
     commit_with,
     triggers_fired,
 )
+from yeldro.core.model.activity import announce
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     ROLLED_BACK,
@@ -336,6 +337,7 @@ def _put_back(
     parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
              for some in together]  # fmt: skip
     to_do = [pair for part in parts for pair in part]
+    total = sum(step.rows for step, _ in to_do)
     orphaned = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
     for part in parts:
         for step, each in part:
@@ -344,12 +346,17 @@ def _put_back(
             )
             for name, rows in orphaned.get(step, {}).items():
                 writer.add_orphans(step, name, rows)
+        step, each = part[0]
+        doing = "removing" if step.action is Action.REMOVE else "putting back"
+        already = sum(rows for _, rows in done)
+        announce(doing, each.table.name, step.n, len(to_do), rows=already, total=total)
         done += _undo(session, part)
     for each in staged_steps:
         if not isinstance(each, AddedRows):
             late.append((each, each.set_late_links()))
     session.run_deferred()
     after = session.change_count()
+    announce("proving")
     found, mended = _verified(session, staged_steps, meanwhile, after)
     check_differences(found, allowed.differences)
     for step, each in to_do:

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import fill_staging_table
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import DatabaseFailure, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Column
@@ -93,7 +94,8 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         )
         for step in stored
     ]
-    for each in staged_steps:
+    for place, each in enumerate(staged_steps, 1):
+        announce("reading stored rows of", each.table.name, place, len(staged_steps))
         _fill(each, receipt, scope.where)
     for each in staged_steps:
         if each.holds_whole_rows and each.table.has_key:

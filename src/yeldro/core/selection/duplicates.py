@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.identity import COPIES, ROW_HASH, kept_columns, key_values
+from yeldro.core.model.activity import announce
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
@@ -245,6 +246,7 @@ def find_duplicates(
         .having(sa.func.count() > 1)
     )
     totals = grouped.subquery()
+    announce("comparing", table.name)
     groups, members = session.connection.execute(
         sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.yeldro_size), 0))
     ).one()
@@ -259,7 +261,8 @@ def find_duplicates(
         columns = find_columns(table, show, "‹show›")
     ours = group_values(session, table, numbered, by, grouping.same)
     sample = []
-    for *shared, size in largest:
+    for place, (*shared, size) in enumerate(largest, 1):
+        announce("reading groups of", table.name, place, len(largest))
         # Bound without a type, so that text takes that of the column it is compared with.
         bound = (sa.literal(each, sa.types.NullType()) for each in shared)
         same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))

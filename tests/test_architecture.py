@@ -19,6 +19,7 @@ from yeldro.formats import fields
 SOURCE = Path(yeldro.__file__).parent
 # Each room, from the ground up; a module may import from its own room and from lower ones.
 ROOMS = [
+    "completion",
     "core.model",
     "core.database",
     "core.selection",

@@ -5,9 +5,10 @@ In a program: `yeldro.connect`, `yeldro.cleanup`, `yeldro.job`, `yeldro.load` (d
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
-
+TYPE_CHECKING = False  # without the module of that name, which takes time to load
 if TYPE_CHECKING:
+    from typing import Any
+
     from yeldro.api import Connection, check, cleanup, connect, job, load
     from yeldro.core.model.errors import (
         AccessDenied,

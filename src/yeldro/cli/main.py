@@ -30,6 +30,7 @@ COMMANDS = {
     ),
     "receipt": ("declared.receipts", "Earlier runs: list, show, check, export, forget."),
     "restore": ("declared.receipts", "Put the rows of a receipt back."),
+    "completion": ("declared.files", "Print what completes command lines in bash, zsh or fish."),
     "demo": ("demo", "Make a demo database and walk through the whole job on it."),
 }
 

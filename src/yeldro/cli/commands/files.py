@@ -1,4 +1,4 @@
-"""Commands that write files: new, script."""
+"""Commands that write text for files: new, script, completion."""
 
 from __future__ import annotations
 
@@ -54,3 +54,11 @@ def script(db: str | None, dialect: str | None, sql_dialect: str | None, **optio
     click.echo(written_out, nl=False)
     if sys.stdout.isatty() and not from_standard_input():
         tell_next([f"{typed_again('script')} > cleanup.sql"], beside=True)
+
+
+def completion(shell: str) -> None:
+    """Print what completes command lines in a shell."""
+    from importlib.resources import files
+
+    script = files("yeldro.completion") / "shells" / f"yeldro.{shell}"
+    click.echo(script.read_text(encoding="utf-8"), nl=False)

@@ -1,4 +1,4 @@
-"""The options and help of new and script."""
+"""The options and help of new, script and completion."""
 
 from __future__ import annotations
 
@@ -68,3 +68,19 @@ def script(**options: Any) -> None:
     from yeldro.cli.commands import files
 
     files.script(**options)
+
+
+@command(
+    "completion bash",
+    "completion fish",
+)
+@click.argument("shell", metavar="SHELL", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print what completes command lines while they are typed; SHELL is bash, zsh or fish.
+
+    Its first lines say where to put it. Then the Tab key completes commands, options, and the
+    names of tables, columns, foreign keys, triggers, receipts and databases.
+    """
+    from yeldro.cli.commands import files
+
+    files.completion(shell)

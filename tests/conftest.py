@@ -137,20 +137,22 @@ if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as where the tests run 
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
-ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariadb_answers()}
+BROWSER = bool(shutil.which("chromium") and shutil.which("chromedriver"))
+ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariadb_answers(),
+           "chromium": BROWSER}  # fmt: skip
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """Say loudly which systems were not tested; with CI set their tests fail instead."""
-    for system in SYSTEMS:
-        if not ANSWERS[system]:
-            terminalreporter.write_line(f"NOT TESTED: {system}, no server answers", red=True)
+    for system, answers in ANSWERS.items():
+        if not answers:
+            terminalreporter.write_line(f"NOT TESTED: {system}, which does not answer", red=True)
 
 
 def need(system: str) -> None:
     """Skips the test where a developer has no such server; with CI set it fails instead."""
     if not ANSWERS[system] and not os.environ.get("CI"):
-        pytest.skip(f"no {system} server answers")
+        pytest.skip(f"{system} does not answer")
 
 
 @pytest.fixture(scope="session")

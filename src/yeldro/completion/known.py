@@ -92,6 +92,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
             "--expect",
             "--output",
             "--map",
+            "--report",
             "--allow-more",
             "--db",
             "--time-limit",
@@ -175,6 +176,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
             "--copy-to",
             "--receipts",
             "--lock-wait",
+            "--report",
             "--db",
             "--time-limit",
             "--json",
@@ -286,7 +288,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
     ),
     "receipt show": (
         ("receipt",),
-        ("--full", "--receipts", "--json"),
+        ("--full", "--report", "--receipts", "--json"),
         "What was asked, planned and done.",
     ),
     "receipt check": (
@@ -374,6 +376,7 @@ OPTIONS: dict[str, tuple[str, bool, str]] = {
     "--each": ("nothing", False, "How many rows of each group to show"),
     "--expect": ("expectation", True, "How many rows must match"),
     "--output": ("file", False, "Save the plan for review"),
+    "--report": ("file", False, "Write a page to hand over"),
     "--allow-more": ("flag", False, "Allow more rows than the project file does in one run"),
     "--allow-trigger": ("trigger", True, "Accept the other rows that this trigger changes"),
     "--lock-wait": ("nothing", False, "How long to wait for other programs' locks"),

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from yeldro.cli.commands.reporting import check_report, page_of_receipt, write_page
 from yeldro.cli.given import settings
 from yeldro.cli.given.again import typed_again
 from yeldro.cli.terminal.ask import agreed_number
@@ -77,9 +78,14 @@ def _filters(
         yield f"--of {of}", lambda one: one.database == shown
 
 
-def show(receipt: str, full: bool, receipts: Path | None, as_json: bool) -> None:
+def show(
+    receipt: str, full: bool, report: Path | None, receipts: Path | None, as_json: bool
+) -> None:
     """What was asked, planned and done."""
+    check_report(report)
     found = find_receipt(settings.receipts_folder(receipts), receipt)
+    if report:
+        write_page(report, page_of_receipt(found))
     if as_json:
         show_json(documents.receipt_document(found))
     else:

@@ -6,6 +6,7 @@ import shlex
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,11 +14,19 @@ import click
 
 from yeldro.cli.commands.batching import batches_of, run_batches
 from yeldro.cli.commands.following import after_plan, after_preview, telling_next
+from yeldro.cli.commands.reporting import (
+    check_report,
+    look,
+    not_written,
+    page_of_plan,
+    page_of_run,
+    write_page,
+)
 from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.ask import agreed_number, asked
 from yeldro.cli.terminal.maps import check_map, draw
-from yeldro.cli.terminal.output import note_commit, show, show_json, tell_next
+from yeldro.cli.terminal.output import committed, note_commit, show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
@@ -36,10 +45,16 @@ if TYPE_CHECKING:
 
 
 def plan(
-    db: str | None, output: Path | None, map_to: str | None, as_json: bool, **options: Any
+    db: str | None,
+    output: Path | None,
+    map_to: str | None,
+    report: Path | None,
+    as_json: bool,
+    **options: Any,
 ) -> None:
     """Every step of WHAT in order, with its exact count and its reason, and what blocks."""
     check_map(map_to, as_json)
+    check_report(report)
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
     with shown_progress():
@@ -53,10 +68,16 @@ def plan(
 
         with what.database.reading() as session:
             draw(map_to, map_of_plan(session, found))
+    looked = look(what, found) if report else None
+    if report and looked and (output is None or any(each.blocked for each in found.plans)):
+        write_page(report, page_of_plan(what, looked, None))
+        report = None
     with telling_next(what, shown=not as_json):
         running.check_plans(found, what.job)
     if output:
         _save(output, what, record)
+    if report and looked:
+        write_page(report, page_of_plan(what, looked, output))
     if not as_json:
         tell_next(after_plan(what, found, output))
 
@@ -91,11 +112,13 @@ def run(
     copy_to: str | None,
     receipts: Path | None,
     lock_wait: float | None,
+    report: Path | None,
     as_json: bool,
     quiet: bool,
     **options: Any,
 ) -> None:
     """Remove the rows of WHAT if exactly the expected number goes; otherwise change nothing."""
+    check_report(report)
     what = what_of(options | {"yes": yes}, db)
     wait = what.lock_wait(lock_wait)
     _check_attendance(yes, what)
@@ -109,9 +132,17 @@ def run(
         agreed = None if yes else _agree(what, wait, as_json)
         if agreed:
             what = _agree_to_no_way_back(what, agreed)
+        looked = look(what, agreed or running.plan(what.database, what.job)) if report else None
+        began = datetime.now(UTC)
         result = _carried_out(what, agreed, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
         note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
+    problem: Exception | None = None
+    if report and looked:
+        try:
+            write_page(report, page_of_run(what, looked, result, began, can_undo=not counts_only))
+        except Exception as error:  # the rows are gone, and that is to be told first
+            problem = error
     if as_json:
         show_json(documents.run_document(result))
     elif not quiet:
@@ -120,6 +151,8 @@ def run(
             _tell_way_back(result.receipt, counts_only, result.copies)
         elif result.outcome is Outcome.NOTHING_TO_DO:
             tell_next(after_preview(0, result.plans[0].table))
+    if report and problem:
+        raise not_written(report, problem, result.receipt, committed() or UNCHANGED) from problem
 
 
 def _carried_out(

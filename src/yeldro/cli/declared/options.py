@@ -98,6 +98,13 @@ map_option = layout.option(
     metavar="FILE",
     help="Draw tables and foreign keys: FILE ends in .svg, .png, .html or .mmd; - is text here.",
 )
+report_option = layout.option(
+    WHERE,
+    "--report",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Write a page to hand over, FILE.html: what was asked, a picture, steps, rows, SQL.",
+)
 quiet_option = layout.option(WHERE, "--quiet", is_flag=True, help="Print only what went wrong.")
 lock_wait_option = option(fields.LOCK_WAIT)
 receipts_option = layout.option(

@@ -49,6 +49,7 @@ def list_(**options: Any) -> None:
 )
 @receipt_argument
 @opt.full_option
+@opt.report_option
 @opt.receipts_option
 @opt.json_option
 def show(**options: Any) -> None:

@@ -30,6 +30,7 @@ output_option = option(
 @opt.expect_option
 @output_option
 @opt.map_option
+@opt.report_option
 @opt.allow_more_option
 @opt.database_option
 @opt.json_option
@@ -85,6 +86,7 @@ def rehearse(**options: Any) -> None:
 @opt.copy_to_option
 @opt.receipts_option
 @opt.lock_wait_option
+@opt.report_option
 @opt.database_option
 @opt.json_option
 @opt.quiet_option

@@ -36,7 +36,7 @@ def typed_again(
     """
     context = click.get_current_context()
     taken = {each.name for each in _command(context, name).params}
-    taken -= {"as_json", "as_csv", "map_to"}
+    taken -= {"as_json", "as_csv", "map_to", "report"}
     taken = taken - set(without) if keeps is None else taken & set(keeps)
     named = list(arguments)
     options: list[str] = []

@@ -43,7 +43,7 @@ def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
             "Nothing is expected, so nothing can be checked.", "Add ‹expect› N, or [[after]]."
         )
     found = running.plan(database, job)
-    results = list(_counts(job, found))
+    results = list(counts_expected(job, found))
     with database.reading() as session:
         results += [
             ExpectationResult(
@@ -57,7 +57,7 @@ def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
     return tuple(results)
 
 
-def _counts(job: Job, found: JobPlan) -> Iterator[ExpectationResult]:
+def counts_expected(job: Job, found: JobPlan) -> Iterator[ExpectationResult]:
     """Yield the expectations of each cleanup, and those of all together."""
     for cleanup, plan in zip(job.cleanups, found.plans, strict=True):
         where = f"{plan.table}: " if len(job.cleanups) > 1 else ""

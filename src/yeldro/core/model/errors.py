@@ -169,6 +169,10 @@ class ReceiptNotClosed(DatabaseFailure):
     """Everything is committed, and only the receipt could not be closed; it is complete."""
 
 
+class PageNotWritten(DatabaseFailure):
+    """Everything is done, and only the page about it could not be written."""
+
+
 class InternalFault(YeldroError):
     """A mistake in Yeldro itself."""
 

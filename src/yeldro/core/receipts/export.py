@@ -46,7 +46,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
         for step, path in zip(steps, paths, strict=True):
             handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
             with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-                written.append((path, write(file, _names(step), _rows(receipt, step))))
+                written.append((path, write(file, _names(step), exported_rows(receipt, step))))
         return written
     except OSError as error:
         raise DatabaseFailure(f"{folder} cannot be written: {error.strerror}.") from error
@@ -62,7 +62,8 @@ def _names(step: ReceiptStep) -> list[str]:
     return [column.stored_as for column in step.columns]
 
 
-def _rows(receipt: Receipt, step: ReceiptStep) -> Iterator[list[Any]]:
+def exported_rows(receipt: Receipt, step: ReceiptStep) -> Iterator[list[Any]]:
+    """Yield the stored rows of a step; what SQLite has no type for is text."""
     for row in stored_rows(receipt.path, step):
         yield [
             value.decode("utf-8", "backslashreplace")

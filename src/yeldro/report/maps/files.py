@@ -24,22 +24,32 @@ _PAGE = """<!DOCTYPE html>
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <title>{title}</title>
 <style>
-body{{margin:0;background:#fff}}main{{overflow:auto}}
+body{{margin:0;background:#fff}}main{{overflow:auto;position:relative}}
+h1{{position:absolute;width:1px;height:1px;overflow:hidden;clip-path:inset(50%)}}
 svg.map{{display:block;margin:auto;width:100%;height:auto;max-width:{width}px;min-width:min(1000px,{width}px)}}
 @media print{{svg.map{{min-width:0}}}}
 </style>
 </head>
-<body><main tabindex="0" aria-label="Map">
+<body><main tabindex="0" aria-label="Map"><h1>{title}</h1>
 {map}</main></body>
 </html>
 """
-_DARK = "@media (prefers-color-scheme: dark) and (not print){{{rules}}}"
+_DARK = "@media screen and (prefers-color-scheme: dark){{{rules}}}"
+
+
+def for_a_page(drawn: KeyMap, more: str = "") -> tuple[str, str]:
+    """Return a map as an element of a page, light or dark as its reader wants it, and its width.
+
+    Args:
+        more: styles of the page for readers who want it dark.
+    """
+    dark = _DARK.format(rules=f"{DARK}{more}")
+    drawing = svg(drawn).replace("</style>", f"{dark}</style>", 1)
+    return drawing, re.findall(r'width="(\d+)"', drawing)[0]
 
 
 def _page(drawn: KeyMap) -> bytes:
-    dark = _DARK.format(rules=f"{DARK}body{{background:#11171c}}")
-    drawing = svg(drawn).replace("</style>", f"{dark}</style>", 1)
-    width = re.findall(r'width="(\d+)"', drawing)[0]
+    drawing, width = for_a_page(drawn, "body{background:#11171c}")
     title = escape(visible(drawn.title))
     return _PAGE.format(title=title, map=drawing, width=width).encode()
 

@@ -251,8 +251,8 @@ def _legend(tall: float) -> Iterator[str]:
         yield f'<path class="way {style}" d="M{x},{y - 4} h34"/>'
         yield _write(x + 40, y, about, "quiet")
         x += 56 + int(len(about) * _LETTER)
-    yield _write(_MARGIN, y + 22, "filled: the share of a table's rows that go (dark) or change "
-                 "(light); in the round mark: the step", "quiet")  # fmt: skip
+    yield _write(_MARGIN, y + 22, "filled: the share of a table's rows that go (strong) or change "
+                 "(pale); in the round mark: the step", "quiet")  # fmt: skip
 
 
 def _write(x: float, y: float, text: str, style: str, size: int = 12, anchor: str = "start") -> str:

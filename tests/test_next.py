@@ -215,8 +215,8 @@ def test_duplicates_show_chosen_columns_some_rows_of_a_group_and_what_differs(
         ["group", "fee", "serial"],
         ["─" * len(text.splitlines()[5])],
         ["1", "stays", "1", "A"],
-        ["goes", "≠", "NULL", "A"],
-        ["goes", "and", "1", "more"],
+        ["goes,", "and", "1", "more", "≠", "NULL", "A"],
+        [],
     ]
     assert "1 more group: --rows 2  ·  all rows of each group: --each 3" in text
     sample = yeldro(*words, "--json", db=database.url).json()["sample"]

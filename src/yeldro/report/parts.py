@@ -116,13 +116,14 @@ def shown(value: Any, full: bool) -> Text:
     return Text(cell(value, None) if full else cell(value), style=QUIET if value is None else "")
 
 
+def is_number(rows: Sequence[Sequence[Any]], place: int) -> bool:
+    """True if a column of rows holds numbers alone, and NULL."""
+    return all(isinstance(row[place], int | float | None) for row in rows)
+
+
 def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, full: bool = False) -> Grid:
     """Lay rows out as the database holds them; `full` cuts no value."""
-    right = [
-        place
-        for place in range(len(columns))
-        if rows and all(isinstance(row[place], int | float | None) for row in rows)
-    ]
+    right = [place for place in range(len(columns)) if rows and is_number(rows, place)]
     return grid(columns, ([shown(value, full) for value in row] for row in rows), right)
 
 

@@ -19,6 +19,7 @@ from yeldro.report.parts import (
     caution,
     grid,
     heading,
+    is_number,
     prevention,
     remark,
     rows_grid,
@@ -189,17 +190,16 @@ def duplicates_view(found: DuplicateReport, *, full: bool = False) -> Renderable
                 marked = True
             rows.append([str(number) if place == 0 else "", mark, *cells])
         if group.size > len(group.rows):
-            hidden = group.size - len(group.rows)
-            rows.append(
-                [
-                    "",
-                    Text("goes", style=WARNING),
-                    f"and {hidden:,} more",
-                    *[""] * (len(group.rows[0]) - 1),
-                ]
-            )
+            hidden = Text(f"goes, and {group.size - len(group.rows):,} more", style=WARNING)
+            if len(group.rows) == 1:
+                hidden = Text(f"{group.size - 1:,} go", style=WARNING)
+                rows.append(["", hidden, *[""] * len(group.rows[0])])
+            else:
+                rows[-1][1] = hidden
             longest = max(longest, group.size)
-    parts.append(grid(["group", "", *found.columns], rows))
+    every = [row for group in found.sample for row in group.rows]
+    numbers = [place for place in range(len(found.columns)) if every and is_number(every, place)]
+    parts.append(grid(["group", "", *found.columns], rows, [place + 2 for place in numbers]))
     more = ["≠ differs from the row that stays"] if marked else []
     unseen = found.groups - len(found.sample)
     more += [f"{counted(unseen, 'more group')}: --rows {found.groups}"] if unseen else []

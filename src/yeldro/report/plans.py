@@ -64,7 +64,7 @@ def plan_view(
     parts += [_blocked(each) for each in plan.blocked]
     parts += [caution(warning) for warning in plan.warnings]
     parts += prevention(plan.prevention)
-    return spaced([*parts, Text()] if plan.blocked else parts)
+    return Group(spaced(parts), "") if plan.blocked else spaced(parts)
 
 
 def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:

@@ -424,5 +424,15 @@ RULES = [
     ("referenced", "a row that others reference stays"),
     ("order:", "the first row in this order stays"),
 ]
-DIALECTS = ["mariadb", "mysql", "oracle", "postgresql", "sqlite", "sqlserver"]
+DIALECTS = [
+    "access",
+    "mariadb",
+    "mssql",
+    "mysql",
+    "oracle",
+    "postgresql",
+    "sqlite",
+    "sqlserver",
+    "tsql",
+]
 SHELLS = ["bash", "zsh", "fish"]

@@ -8,22 +8,24 @@ one becomes a removal of duplicates.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
-from yeldro.core.database.catalogue import find_source, find_table
+from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import Fault, Refused, UnknownName, UsageError, YeldroError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
+from yeldro.core.selection.parameters import read_parameters
 from yeldro.core.selection.selection import Selection, resolve
-from yeldro.formats.foreign_sql import other_meaning
+from yeldro.formats.foreign.access import as_tsql
+from yeldro.formats.foreign.carrying import Carrier, carried
+from yeldro.formats.foreign.layout import laid_out
 from yeldro.formats.statements import Statement, statements
 
 if TYPE_CHECKING:
@@ -36,7 +38,10 @@ DIALECTS = {
     "mariadb": "mysql",
     "mysql": "mysql",
     "sqlserver": "tsql",
+    "tsql": "tsql",
+    "mssql": "tsql",
     "oracle": "oracle",
+    "access": "access",
 }
 _ALIKE = {"mysql", "mariadb"}
 _ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
@@ -67,17 +72,23 @@ def cleanups_in(
     with database.reading() as session:
         own = session.traits.sql_dialect
         source = DIALECTS[dialect] if dialect else own
-        reader = _Reader(session, source, all_rows)
+        reader = _Reader(session, "tsql" if source == "access" else source, all_rows)
         selections = []
         used: set[str] = set()
-        for statement in statements(text, source):
-            if source != own and {source, own} != _ALIKE:
-                reader.check_meaning(statement)
+        carrier = None
+        if source != own and {source, own} != _ALIKE:
+            carrier = Carrier(session, source, parameters)
+        if source == "access":
+            text, source = as_tsql(text), "tsql"
+        text = laid_out(text, source)
+        for statement in statements(text, source, told=dialect is not None):
+            if carrier:
+                statement = carried(statement, carrier)  # noqa: PLW2901
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")
                 used |= names
                 values = {name: parameters[name] for name in names if name in parameters}
-                selection = replace(found, parameters=values)
+                selection = read_parameters(replace(found, parameters=values), database)
                 reader.try_out(statement, selection)
                 selections.append(selection)
     if not selections:
@@ -98,7 +109,7 @@ class _Reader:
 
     def read(self, statement: Statement) -> list[Selection]:
         tree = statement.tree
-        if isinstance(tree, exp.Transaction | exp.Commit):
+        if isinstance(tree, exp.Transaction | exp.Commit) or _is_client_setting(tree):
             return []  # every run is one transaction of its own
         if isinstance(tree, exp.TruncateTable):
             return self._truncated(statement, tree)
@@ -112,23 +123,6 @@ class _Reader:
                 "RETURNING is not needed.", "Leave it out; the receipt holds every removed row."
             )
         return [self._deleted(statement, tree)]
-
-    def check_meaning(self, statement: Statement) -> None:
-        """Refuse parts that the statement's own system understands differently."""
-        text_columns = set()
-        for source in statement.tree.find_all(exp.Table):
-            with suppress(YeldroError):  # an unknown name is reported later
-                table = find_table(self.session.catalogue, source.name)
-                text_columns |= {
-                    column.name.casefold()
-                    for column in table.columns
-                    if self.session.is_text(column)
-                }
-        own = self.session.traits.sql_dialect
-        other = other_meaning(statement.tree, self.source, own, text_columns)
-        if other:
-            node, problem, next_step = other
-            statement.refuse(f"{node.sql(self.source)} {problem}.", next_step, node)
 
     def try_out(self, statement: Statement, selection: Selection) -> None:
         """Resolve the selection in the core and the database, to add the place to a mistake."""
@@ -278,6 +272,8 @@ class _Reader:
     ) -> Selection | None:
         """Read `key IN (SELECT key FROM numbered WHERE n > 1)` as a removal of duplicates."""
         body = condition.unnest() if condition is not None else None
+        if isinstance(body, exp.Not):
+            return self._but_one_of_each(body.this.unnest(), table)
         query = body.args.get("query") if isinstance(body, exp.In) else None
         inner = query.unnest() if query is not None else None
         if not isinstance(inner, exp.Select):
@@ -307,6 +303,31 @@ class _Reader:
         if not isinstance(over, exp.Table) or same_name(over.name, [table.name.name]) is None:
             return None
         return self._surplus(numbered, table, inner.args["where"].this)
+
+    def _but_one_of_each(self, body: exp.Expr, table: Table) -> Selection | None:
+        """Read `key NOT IN (SELECT min(key) … GROUP BY columns)` as a removal of duplicates."""
+        query = body.args.get("query") if isinstance(body, exp.In) else None
+        inner = query.unnest() if query is not None else None
+        if not isinstance(inner, exp.Select) or len(inner.expressions) != 1:
+            return None
+        others = {name for name, value in inner.args.items() if value}
+        one = inner.expressions[0].unalias()
+        group, from_ = inner.args.get("group"), inner.args.get("from_")
+        if others - {"expressions", "from_", "group"} or not isinstance(one, exp.Min | exp.Max):
+            return None
+        key = same_name(one.this.name, table.by_name) if isinstance(one.this, exp.Column) else None
+        identity = table.identity
+        is_key = identity.columns == (key,) and identity.kind is IdentityKind.PRIMARY_KEY
+        over = from_.this if from_ is not None else None
+        same = isinstance(over, exp.Table) and same_name(over.name, [table.name.name])
+        columns = list(group.expressions) if group is not None else []
+        own = isinstance(body.this, exp.Column) and same_name(body.this.name, [key or ""])
+        plain = all(isinstance(each, exp.Column) for each in columns)
+        if not (is_key and same and own and columns and plain) or key is None:
+            return None
+        keep = KeepRule("lowest" if isinstance(one, exp.Min) else "highest", key)
+        names = tuple(each.name for each in columns)
+        return Selection(str(table.name), duplicates_by=names, keep=(keep,))
 
     def _numbered_by_name(self, name: str, with_: exp.Expr | None) -> exp.Select | None:
         for query in with_.expressions if with_ is not None else ():
@@ -391,7 +412,7 @@ class _Reader:
 
     def _written(self, statement: Statement, tree: exp.Expr) -> str:
         try:
-            return tree.sql(
+            return tree.transform(_named).sql(
                 dialect=self.session.traits.sql_dialect,
                 unsupported_level=ErrorLevel.RAISE,
                 comments=False,
@@ -400,6 +421,17 @@ class _Reader:
             statement.refuse(
                 f"this cannot be written in {self.session.traits.name}'s SQL: {error}."
             )
+
+
+def _named(node: exp.Expr) -> exp.Expr:
+    """Return a parameter as `:name`, as conditions are written on every system."""
+    return exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) else node
+
+
+def _is_client_setting(tree: exp.Expr) -> bool:
+    """True for a statement that changes what a client prints, or how it meets an error."""
+    words = tree.sql(dialect="tsql").upper().replace("=", " ").split()
+    return words[:2] in (["SET", "NOCOUNT"], ["SET", "XACT_ABORT"], ["SET", "QUOTED_IDENTIFIER"])
 
 
 def _with_joins(source: exp.Expr) -> list[exp.Expr]:

@@ -33,8 +33,12 @@ class Statement:
         raise UsageError(f"Line {line}, column {column}: {problem}", next_step)
 
 
-def statements(text: str, dialect: str) -> Iterator[Statement]:
-    """Parse each statement of a text on its own."""
+def statements(text: str, dialect: str, *, told: bool = False) -> Iterator[Statement]:
+    """Parse each statement of a text on its own.
+
+    Args:
+        told: the user said in which dialect it is written.
+    """
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:
@@ -54,7 +58,9 @@ def statements(text: str, dialect: str) -> Iterator[Statement]:
             near = (place.get("highlight") or "").strip()
             raise UsageError(
                 f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
-                "If it is written for another system, add ‹dialect› NAME.",
+                "Write one DELETE with one condition."
+                if told
+                else "If it is written for another system, add ‹dialect› NAME.",
             ) from error
         for tree in trees[:1]:
             yield Statement(tree, first.line, column)

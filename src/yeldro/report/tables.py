@@ -251,11 +251,7 @@ def receipts_view(
 
 
 def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
-    took = ""
-    if receipt.ended:
-        began, ended = (datetime.fromisoformat(at[:19]) for at in (receipt.started, receipt.ended))
-        seconds = (ended - began).total_seconds()
-        took = f", in about {duration(seconds)}" if seconds >= 1 else ", in less than 2 s"
+    took = _took(receipt.started, receipt.ended)
     database = receipt.database if full else short_name(receipt.database)
     rows = [
         [str(step.n), str(step.action), str(step.table), f"{step.planned:,}",
@@ -276,6 +272,19 @@ def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
         ),
         grid(["step", "", "table", "planned", "affected", "because"], rows, [3, 4]),
     )
+
+
+def _took(started: str, ended: str | None) -> str:
+    """Return how long a run took, by times of whole seconds; empty if that is not known."""
+    try:
+        seconds = (_moment(ended or "") - _moment(started)).total_seconds()
+    except ValueError:
+        return ""
+    return f", in about {duration(seconds)}" if seconds >= 1 else ", in less than 2 s"
+
+
+def _moment(text: str) -> datetime:
+    return datetime.fromisoformat(text[:19])
 
 
 def _kept(receipt: Receipt) -> str:

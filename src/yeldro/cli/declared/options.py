@@ -176,7 +176,8 @@ what_options = _all(
         WHICH_ROWS,
         "--dialect",
         metavar="NAME",
-        help="The system that the statements of --sql are written for, if it is another one.",
+        help="The system that the statements of --sql are written for, if it is another one: "
+        "sqlserver, oracle, mysql, mariadb, postgresql, sqlite or access.",
     ),
 )
 

@@ -113,7 +113,7 @@ def _compares(tokens: Sequence[Token], place: int) -> bool:
     """True if a token is a comparison, not part of another operator and not a function name."""
     token = tokens[place]
     before, after = tokens[:place][-1:], tokens[place + 1 : place + 2]
-    if token.token_type is TokenType.MATCH:  # the function of that name
+    if token.token_type in (TokenType.MATCH, TokenType.ISNULL):  # the function of that name
         return not (after and after[0].token_type is TokenType.L_PAREN)
     if token.text == "~":  # before a value it inverts the bits
         return bool(before) and before[0].token_type in _ENDS_A_VALUE

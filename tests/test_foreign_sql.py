@@ -110,6 +110,25 @@ def test_days_are_looked_at_as_they_are_stored(file_made) -> None:
     assert len(matched(database, "sqlserver", "seen < '2018-01-01'")) > 0
 
 
+@pytest.mark.parametrize("change", ["x = 'six'", "active = 'yes'", "active = 7"])
+def test_values_that_are_not_of_their_type_are_not_compared(file_made, change: str) -> None:
+    database = file_made(filled() + f"UPDATE customer SET {change} WHERE id = 1;")
+    column = change.split(maxsplit=1)[0]
+    with pytest.raises(YeldroError, match="not of its type"):
+        matched(database, "sqlserver", f"{column} = 1")
+
+
+def test_names_that_a_query_gives_lead_to_what_is_stored(
+    made: Callable[[str], AnyDatabase],
+) -> None:
+    database = made(filled())
+    text = ("DELETE FROM customer WHERE id IN (SELECT d.k FROM (SELECT c.id AS k, c.name AS n"
+            " FROM customer c) d WHERE d.n = 'N1')")  # fmt: skip
+    assert matched(database, "oracle", text) == {row.id for row in ROWS if row.name == "N1"}
+    with pytest.raises(YeldroError, match="a type there may round up"):
+        matched(database, "sqlserver", "seen < '2018-01-01 23:59:59.999'")
+
+
 def test_an_unknown_dialect_names_the_known_ones(yeldro: Yeldro, demo) -> None:
     (yeldro.folder / "a.sql").write_text("DELETE FROM alert WHERE id = 1")
     told = yeldro("plan", "--sql", "a.sql", "--dialect", "db2", db=demo.url, code=2).err

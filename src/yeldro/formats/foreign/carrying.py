@@ -428,6 +428,12 @@ class Carrier:
         known = scope.find(node)
         if known is None:
             return None, node, None  # an unknown name is told when the filter is checked
+        if known.is_stored and not self.stored.is_of_its_kind(known):
+            raise Unlike(
+                node,
+                "holds values that are not of its type",
+                "Compare them as they are stored, and drop ‹dialect›.",
+            )
         return known.kind, node, known
 
 

@@ -86,7 +86,11 @@ class Days:
         if isinstance(value, date):
             return value
         if isinstance(value, str):
-            return self.constants.read_day(value, node.expression)
+            day = self.constants.read_day(value, node.expression)
+            if self.source == "tsql" and isinstance(day, datetime) and day.microsecond:
+                raise Unlike(node, "has a part of a second, which a type there may round up",
+                             "Write < and the next whole second, or the next day.")  # fmt: skip
+            return day
         if isinstance(value, int) and self.source == "mysql" and 10_000_101 <= value <= 99_991_231:
             found = read_iso(f"{value // 10_000}-{value // 100 % 100:02}-{value % 100:02}")
             if found:

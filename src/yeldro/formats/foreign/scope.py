@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Column, Table
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Known:
     """A column of a table, or of a query.
 

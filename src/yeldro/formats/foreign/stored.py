@@ -27,6 +27,7 @@ class Stored:
         self.session = session
         self.dialect = session.traits.sql_dialect
         self._folds_names = self.dialect in ("mysql", "mariadb")
+        self._held: dict[Known, bool] = {}
 
     def texts(self, known: Known, said: str) -> list[tuple[str | None, bool | None]]:
         """Return each value of a text column, with what this database says of it.
@@ -77,6 +78,22 @@ class Stored:
             if empty_is_null:
                 queries.append(f"SELECT count(*) FROM {table} WHERE {name} = ''")
         return not any(self._row(query)[0] for query in queries)
+
+    def is_of_its_kind(self, known: Known) -> bool:
+        """True if a column holds only numbers, or truth values, as its type says.
+
+        SQLite stores what it is given, whatever a column's type.
+        """
+        if self.dialect != "sqlite" or known.kind not in ("number", "boolean"):
+            return True
+        name = self._name(known)
+        wrong = f"typeof({name}) IN ('text', 'blob')"
+        if known.kind == "boolean":
+            wrong = f"{name} NOT IN (0, 1)"
+        if known not in self._held:
+            query = f"SELECT count(*) FROM {self._table(known)} WHERE {wrong}"
+            self._held[known] = not self._row(query)[0]
+        return self._held[known]
 
     def has_null(self, known: Known) -> bool:
         """True if a column holds NULL."""

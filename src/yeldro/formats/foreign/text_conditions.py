@@ -60,7 +60,9 @@ class Texts:
                     raise Unlike(text, problem, "Write IS NULL or IS NOT NULL.")
         known = self._only_column(node, scope)
         carried = node.transform(self._written_here)
-        said = carried.transform(self._for_itself).sql(dialect=self.stored.dialect, comments=False)
+        name = known.stored[1].name
+        bare = carried.transform(self._for_itself, name)
+        said = bare.sql(dialect=self.stored.dialect, comments=False)
         values = self.stored.texts(known, said)
         if len(values) > MOST_VALUES:
             raise Unlike(
@@ -150,10 +152,10 @@ class Texts:
         wanted = exp.Literal.string(f"^{_signs(pattern, signs)}$")
         return _perhaps_not(exp.RegexpLike(this=node.this, expression=wanted), node)
 
-    def _for_itself(self, node: exp.Expr) -> exp.Expr:
-        """Return a part of a condition for a query of its own: without aliases and parameters."""
+    def _for_itself(self, node: exp.Expr, name: str) -> exp.Expr:
+        """Return a part of a condition for a query of its own, on the column of this name."""
         if isinstance(node, exp.Column):
-            return exp.column(node.name, quoted=bool(node.this.args.get("quoted")))
+            return exp.column(name, quoted=True)
         if isinstance(node, exp.Placeholder):
             return exp.convert(self.value(node))
         return node

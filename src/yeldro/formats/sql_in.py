@@ -22,6 +22,7 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.core.selection.filters import parameters_in
 from yeldro.core.selection.parameters import read_parameters
+from yeldro.core.selection.parsing import with_names
 from yeldro.core.selection.selection import Selection, resolve
 from yeldro.formats.foreign.access import as_tsql
 from yeldro.formats.foreign.carrying import Carrier, carried
@@ -412,7 +413,7 @@ class _Reader:
 
     def _written(self, statement: Statement, tree: exp.Expr) -> str:
         try:
-            return tree.transform(_named).sql(
+            return with_names(tree).sql(
                 dialect=self.session.traits.sql_dialect,
                 unsupported_level=ErrorLevel.RAISE,
                 comments=False,
@@ -421,11 +422,6 @@ class _Reader:
             statement.refuse(
                 f"this cannot be written in {self.session.traits.name}'s SQL: {error}."
             )
-
-
-def _named(node: exp.Expr) -> exp.Expr:
-    """Return a parameter as `:name`, as conditions are written on every system."""
-    return exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) else node
 
 
 def _is_client_setting(tree: exp.Expr) -> bool:

@@ -123,8 +123,7 @@ def preview_view(found: Preview, *, full: bool = False) -> RenderableType:
         )
     elif plan.matched:
         parts.append(Text("No other row depends on these."))
-    if not plan.matched:
-        parts += [caution(warning) for warning in plan.warnings]
+    parts += [caution(warning) for warning in plan.warnings]
     return spaced(parts)
 
 

@@ -223,7 +223,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*emptied.notes, *quicker, *_warnings(session, cleanup, ripple)),
+        warnings=(*emptied.notes, *quicker, *_warnings(session, cleanup, ripple, explain)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
@@ -411,14 +411,14 @@ def _without_effect(choice: Option) -> str:
     return f"{choice} has no effect: no foreign key {none}."
 
 
-def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple) -> list[str]:
+def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple, explain: bool) -> list[str]:
     warnings = [_without_effect(name) for name in ripple.reach.unused]
     start = ripple.reach.tables[0]
     warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
-    if not ripple.matched and cleanup.selection.where is not None:
-        from yeldro.core.selection.near_values import near_values
+    if cleanup.selection.where is not None and (explain or not ripple.matched):
+        from yeldro.core.selection.doubts import hints
 
-        warnings += near_values(session, cleanup.selection, start)
+        warnings += hints(session, cleanup.selection, start, explain, bool(ripple.matched))
     unindexed = [
         (link, child)
         for link in ripple.reach.links

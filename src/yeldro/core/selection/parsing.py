@@ -135,6 +135,15 @@ def _negates_a_side(tokens: Sequence[Token], place: int) -> bool:
     return not infix and not starts
 
 
+def with_names(node: exp.Expr) -> exp.Expr:
+    """Return a part of SQL whose parameters are written `:name`, as people write them."""
+
+    def named(part: exp.Expr) -> exp.Expr:
+        return exp.Var(this=f":{part.name}") if isinstance(part, exp.Placeholder) else part
+
+    return node.transform(named)
+
+
 def own_column(node: exp.Expr, table: Table) -> str | None:
     """Return the column of a table that a node names, None if it names none."""
     return same_name(node.name, table.by_name) if isinstance(node, exp.Column) else None

@@ -1,0 +1,198 @@
+"""Conditions that are right as SQL, and seldom what is meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+from sqlglot import exp
+
+from yeldro.core.database import sql
+from yeldro.core.database.catalogue import find_table
+from yeldro.core.selection.filters import bindable
+from yeldro.core.selection.near_values import near_values
+from yeldro.core.selection.parameters import kind_of
+from yeldro.core.selection.parsing import conjuncts, own_column, parse, with_names
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.selection.selection import Selection
+
+_COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
+_DAYS = ("date", "datetime")
+_DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
+_TIME = "[0-9][0-9]:[0-9][0-9]"
+
+
+def hints(
+    session: Session, selection: Selection, table: Table, explain: bool, matched: bool
+) -> list[str]:
+    """Return what may be wrong with a filter, as sentences.
+
+    Args:
+        explain: somebody reads them before anything is done.
+        matched: the filter has matched rows; if not, values near those it asks for are told.
+    """
+    found = doubts(session, selection, table) if explain else []
+    return found if matched else found + near_values(session, selection, table)
+
+
+def doubts(session: Session, selection: Selection, table: Table) -> list[str]:
+    """Return what a filter says that is seldom meant, as sentences.
+
+    Looks at comparisons of the table's columns with values, and at lists of subqueries. It reads
+    the table at most once for each comparison, up to the first row that settles it.
+    """
+    named = find_table(session.catalogue, selection.table)
+    if selection.where is None or named.name != table.name:
+        return []  # the columns of a view are not those of its table
+    (tree,) = parse(selection.where, session.traits.sql_dialect)
+    looking = _Looking(session, selection, table)
+    found = [said for node in tree.find_all(*_COMPARISONS) for said in looking.at_comparison(node)]
+    found += [said for node in tree.find_all(exp.Not) for said in looking.at_list(node)]
+    parts = list(conjuncts(tree))
+    if len(parts) > 1 and not table.heirs:  # of one alone the number of matched rows tells it
+        found += [said for part in parts for said in looking.at_part(part)]
+    return list(dict.fromkeys(found))
+
+
+class _Looking:
+    """Looks at the parts of one filter."""
+
+    def __init__(self, session: Session, selection: Selection, table: Table) -> None:
+        self.session = session
+        self.selection = selection
+        self.table = table
+        self.dialect = session.traits.sql_dialect
+
+    def at_comparison(self, node: exp.Expr) -> Iterator[str]:
+        """Yield what is wrong with the kinds of the two sides of a comparison."""
+        sides = [node.this.unnest(), node.expression.unnest()]
+        written = with_names(node).sql(dialect=self.dialect)
+        if any(isinstance(each, exp.Null) for each in sides):
+            yield f"{written} is true of no row, NULL or not; write IS NULL."
+            return
+        for one, other in (sides, sides[::-1]):
+            column = self._column(one)
+            if column is None:
+                continue
+            kind = kind_of(column)
+            if kind in _DAYS and _is_number(other):
+                yield (f"{written} compares the days of {column.name} with a number; a day stands "
+                       "in quotes: '2021-01-31'.")  # fmt: skip
+            if kind == "number" and self._is_word(other):
+                yield f"{written} compares the numbers of {column.name} with a text that is none."
+            if self.dialect == "sqlite" and (kind in _DAYS or _looks_like_a_day(other)):
+                yield from self._mixed(column)
+
+    def at_list(self, node: exp.Expr) -> Iterator[str]:
+        """Yield that a NOT IN is true of no row, since its list holds NULL."""
+        inner = node.this.unnest()
+        query = inner.args.get("query") if isinstance(inner, exp.In) else None
+        select = query.unnest() if query is not None else None
+        if not isinstance(select, exp.Select) or len(select.expressions) != 1:
+            return
+        if self._is_correlated(select) or select.find(exp.Placeholder):
+            return
+        listed = select.copy()
+        value = exp.alias_(select.expressions[0].unalias().copy(), "yeldro_value", quoted=True)
+        listed.expressions[0].replace(value)
+        query = exp.select("1").from_(listed.subquery("yeldro_list"))
+        missing = exp.Is(this=exp.column("yeldro_value", quoted=True), expression=exp.Null())
+        text = query.where(missing).limit(1).sql(dialect=self.dialect, comments=False)
+        found = self._first(text)
+        if found:
+            column = select.expressions[0].unalias().sql(dialect=self.dialect)
+            yield (f"NOT IN is true of no row, as its list holds NULL; add WHERE {column} IS NOT "
+                   "NULL inside it.")  # fmt: skip
+
+    def at_part(self, part: exp.Expr) -> Iterator[str]:
+        """Yield that a part of the filter holds for every row of the table, or for none."""
+        columns = list(part.find_all(exp.Column))
+        plain = isinstance(part, (*_COMPARISONS, exp.Between, exp.In, exp.Like, exp.Is))
+        if not plain or part.find(exp.Query) or not columns or self._column(columns[0]) is None:
+            return
+        condition, names = bindable(part, self.dialect)
+        told = with_names(part).sql(dialect=self.dialect)
+        if not self._some("1 = 1", frozenset()):
+            return
+        if not self._some(condition, names):
+            yield f"No row of {self.table.name} fulfils {told}."
+        elif not self._some(f"NOT ({condition}) OR ({condition}) IS NULL", names):
+            yield f"Every row of {self.table.name} fulfils {told}."
+
+    def _some(self, condition: str, names: frozenset[str]) -> bool:
+        """True if some row of the table meets a condition."""
+        bound = sql.bound(condition, names, self.selection.parameters, self.session.parameter)
+        query: sa.Select[Any] = sa.select(sa.literal_column("1"))
+        query = query.select_from(sql.rows_of(self.table)).where(bound).limit(1)
+        return self.session.connection.execute(query).first() is not None
+
+    def _column(self, node: exp.Expr) -> Column | None:
+        if not isinstance(node, exp.Column) or node.find_ancestor(exp.Select):
+            return None
+        name = own_column(node, self.table)
+        return self.table.by_name[name] if name else None
+
+    def _is_word(self, node: exp.Expr) -> bool:
+        """True for a text in quotes that is no number."""
+        if not isinstance(node, exp.Literal) or not node.is_string:
+            return False
+        try:
+            float(str(node.this).strip())
+        except ValueError:
+            return True
+        return False
+
+    def _mixed(self, column: Column) -> Iterator[str]:
+        """Yield that days are stored in several forms, which SQLite compares as they are."""
+        name = self.session.connection.dialect.identifier_preparer.quote_identifier(column.name)
+        table = sql.written(self.session.connection, self.table.name)
+        days, moments, every = self._row(
+            f"SELECT coalesce(sum({name} GLOB '{_DAY}'), 0),"
+            f" coalesce(sum({name} GLOB '{_DAY}[ T]{_TIME}*'), 0), count({name}) FROM {table}"
+        )
+        if every not in (days, moments):
+            yield (
+                f"{column.name} holds days in several forms: {days:,} as 2018-01-31, "
+                f"{moments:,} with a time, {every - days - moments:,} in others; SQLite compares "
+                f"them as they are written."
+            )
+
+    def _is_correlated(self, select: exp.Select) -> bool:
+        """True if a subquery names the table of the filter, or could."""
+        own = {self.table.name.name.casefold()}
+        sources = {each.alias_or_name.casefold() for each in select.find_all(exp.Table)}
+        return any(
+            (column.table and column.table.casefold() not in sources)
+            or (not column.table and len(sources) != 1)
+            for column in select.find_all(exp.Column)
+        ) or (bool(own & sources) and any(not each.table for each in select.find_all(exp.Column)))
+
+    def _first(self, query: str) -> bool:
+        return self.session.connection.exec_driver_sql(
+            query, execution_options={"no_parameters": True}
+        ).first() is not None  # fmt: skip
+
+    def _row(self, query: str) -> Any:
+        return self.session.connection.exec_driver_sql(
+            query, execution_options={"no_parameters": True}
+        ).one()  # fmt: skip
+
+
+def _is_number(node: exp.Expr) -> bool:
+    """True for a number, or a sum of numbers such as 2021-01-01."""
+    if isinstance(node, exp.Literal):
+        return not node.is_string
+    parts = list(node.find_all(exp.Literal))
+    if not isinstance(node, exp.Binary) or not parts or node.find(exp.Column, exp.Func):
+        return False
+    return not any(each.is_string for each in parts)
+
+
+def _looks_like_a_day(node: exp.Expr) -> bool:
+    """True for a text that begins as a day does."""
+    text = str(node.this) if isinstance(node, exp.Literal) and node.is_string else ""
+    return len(text) >= 10 and text[:4].isdigit() and text[4:8:3] == "--"

@@ -11,6 +11,11 @@ from collections.abc import Iterator
 
 import sqlglot
 
+_BEGUN = ["SET XACT_ABORT ON", "SET NOCOUNT ON", "SET QUOTED_IDENTIFIER ON", "SET DATEFORMAT ymd",
+          "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "BEGIN TRANSACTION"]  # fmt: skip
+_OF_THE_CLIENT = ["WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET AUTOCOMMIT OFF", "SET DEFINE OFF",
+                  "SET SQLBLANKLINES ON"]  # fmt: skip
+
 
 class Stopped(Exception):
     """A check of the script did not hold; everything is rolled back."""
@@ -19,12 +24,12 @@ class Stopped(Exception):
 def run_sql_server(script: str, connection: sqlite3.Connection) -> None:
     """One batch: any failing check ends it, and XACT_ABORT rolls back."""
     statements = _without_comments(script)
-    assert statements[:3] == ["SET XACT_ABORT ON", "SET NOCOUNT ON", "BEGIN TRANSACTION"]
+    assert statements[: len(_BEGUN)] == _BEGUN
     assert statements[-1] == "COMMIT TRANSACTION"
     connection.execute("BEGIN")
     affected = -1
     try:
-        for statement in statements[3:-1]:
+        for statement in statements[len(_BEGUN) : -1]:
             counted = re.fullmatch(r"IF @@ROWCOUNT <> (\d+) THROW 50001, N'.*', 1", statement)
             asked = re.fullmatch(r"IF NOT \((.*)\) THROW 50001, N'.*', 1", statement, re.DOTALL)
             if counted:
@@ -43,7 +48,8 @@ def run_sql_server(script: str, connection: sqlite3.Connection) -> None:
 def run_oracle(script: str, connection: sqlite3.Connection) -> None:
     """Statements and blocks of a command-line client that leaves at the first error."""
     lines = [line for line in script.splitlines() if not line.startswith("--")]
-    assert lines.pop(0) == "WHENEVER SQLERROR EXIT FAILURE ROLLBACK"
+    assert lines[: len(_OF_THE_CLIENT)] == _OF_THE_CLIENT
+    del lines[: len(_OF_THE_CLIENT)]
     connection.execute("BEGIN")
     try:
         for part in _parts(lines):

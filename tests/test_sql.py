@@ -191,6 +191,74 @@ def test_a_script_does_what_a_run_does_and_stops_at_another_count(
     assert f"{done['steps'][-1]['rows']:,} row" in script.read_text()
 
 
+TREE = """
+    CREATE TABLE node (id INTEGER PRIMARY KEY, up INTEGER, FOREIGN KEY (up) REFERENCES node (id));
+    CREATE TABLE leaf (id INTEGER PRIMARY KEY, node_id INTEGER,
+        FOREIGN KEY (node_id) REFERENCES node (id) ON DELETE CASCADE);
+    INSERT INTO node VALUES (1, NULL), (2, 1), (3, 1), (4, 2), (5, 2), (6, 4), (7, 3);
+    INSERT INTO leaf VALUES (1, 1), (2, 2), (3, 6), (4, 7);
+"""
+DOWN = ("node", "--where", "id = 2", "--follow", "all")
+
+
+@pytest.mark.parametrize("counted_on", ["own", "sqlite"])
+def test_a_script_follows_a_table_that_references_itself(
+    yeldro: Yeldro, made, tmp_path: Path, counted_on: str
+) -> None:
+    database = made(TREE)
+    counted = database
+    if counted_on == "sqlite":
+        counted = SqliteFile(tmp_path / "other.db")
+        counted.script(TREE)
+    system = "sqlite" if isinstance(database, SqliteFile) else database.url.partition(":")[0]
+    script = tmp_path / "out.sql"
+    words = ("script", *DOWN, "--dialect", system)
+    script.write_text(yeldro(*words, db=counted.url).out)
+    assert carry_out(database, script) == 0
+    assert database.rows("SELECT id FROM node ORDER BY id") == [(1,), (3,), (7,)]
+    assert database.rows("SELECT id FROM leaf ORDER BY id") == [(1,), (4,)]
+    assert carry_out(database, script) != 0
+    assert database.value("SELECT count(*) FROM node") == 3
+
+
+def test_a_client_that_goes_on_after_an_error_commits_no_wrong_count(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", "alert", "--where", "id < 9", db=network.url).out)
+    script.write_text(script.read_text().replace("id < 9", "id < 8"))
+    before = network.contents()
+    forced = {"/": ["sqlite3", str(getattr(network, "path", ""))], "p": ["psql", "-qX", "-v",
+              "ON_ERROR_STOP=0", "-d", network.url]}  # fmt: skip
+    text = script.read_text()
+    if network.url.startswith("mariadb"):
+        url = urlsplit(MARIADB)
+        words = ["mariadb", "--force", f"--host={url.hostname}", f"--port={url.port or 3306}",
+                 f"--user={url.username or 'root'}", network.url.rpartition("/")[2]]  # fmt: skip
+    else:
+        words = forced[network.url[0]]
+        text = text.replace(".bail on\n", "").replace("\\set ON_ERROR_STOP on\n", "")
+    subprocess.run(words, input=text, text=True, check=False, capture_output=True,
+                   env=os.environ | {"MYSQL_PWD": urlsplit(MARIADB).password or ""})  # fmt: skip
+    assert network.contents() == before
+
+
+def test_what_no_script_can_hold_is_refused(yeldro: Yeldro, demo: SqliteFile, file_made) -> None:
+    def told(*words: str, db: str = demo.url) -> str:
+        return yeldro("script", *words, db=db, code=3).err
+
+    assert "would do nothing, and check nothing" in told("alert", "--where", "id < 0")
+    same = ("buoy", "--duplicates-by", "name", "--ignore-case", "--follow", "all")
+    assert "a function of Yeldro's own" in told(*same)
+    for where in ("date(raised_at) < '2024-01-05'", "level GLOB 'n*'", "typeof(level) = 'text'"):
+        words = ("alert", "--where", where, "--dialect", "oracle")
+        assert "is not known" in told(*words)
+        assert yeldro("script", *words[:3], db=demo.url).out
+    tree = file_made(TREE)
+    for system in ("sqlserver", "oracle"):
+        assert "does not have" in told(*DOWN, "--dialect", system, db=tree.url)
+
+
 PIECES = ["line", "\n", "\n  ", "  ", "\t", "'", '"', "`", "\\", "%", "%%", ":x", "$yeldro$", "--",
           ";", "\u00e5", "\u2603", "\U0001f6df", "yeldro_keys_1", "/", "{", "/*"]  # fmt: skip
 

@@ -22,9 +22,17 @@ class Frame:
 
     name: ClassVar[str]
     begin: ClassVar[tuple[str, ...]]
-    end: ClassVar[tuple[str, ...]] = ("COMMIT;",)
     deferred: ClassVar[str] = ""
     enforces: ClassVar[bool] = True
+
+    def end(self, checks: int) -> list[str]:
+        """Return how the script ends.
+
+        Args:
+            checks: how many counts and questions it has checked.
+        """
+        del checks
+        return ["COMMIT;"]
 
     def set_up(self, statement: str) -> list[str]:
         """Return a statement that makes or fills a temporary table."""
@@ -55,7 +63,9 @@ class SqliteFrame(Frame):
         "BEGIN IMMEDIATE;",
         "CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));",
     )
-    end = ("COMMIT;", "DROP TABLE temp.yeldro_check;")
+
+    def end(self, checks: int) -> list[str]:
+        return [*super().end(checks), "DROP TABLE temp.yeldro_check;"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         values = f"SELECT '{_quoted(what)}', {rows}, changes();"
@@ -108,7 +118,11 @@ class PostgresqlFrame(Frame):
 
 
 class MariadbFrame(Frame):
-    """For the `mariadb` or `mysql` program, which stops at the first error and so rolls back."""
+    """For the `mariadb` or `mysql` program.
+
+    The end depends on the checks that held, so a client that goes on after an error, or a server
+    that reads a CHECK constraint and ignores it (MySQL before 8.0.16), commits nothing either.
+    """
 
     name = "MariaDB/MySQL"
     enforces = False
@@ -122,7 +136,17 @@ class MariadbFrame(Frame):
         "  CHECK (expected = found));",
         "START TRANSACTION;",
     )
-    end = ("COMMIT;", "DROP TEMPORARY TABLE yeldro_check;", "SET SESSION foreign_key_checks = 1;")
+
+    def end(self, checks: int) -> list[str]:
+        held = "SELECT count(*) FROM yeldro_check WHERE expected = found"
+        return [
+            f"SET @yeldro_end = IF(({held}) = {checks}, 'COMMIT', 'ROLLBACK');",
+            "PREPARE yeldro_end FROM @yeldro_end;",
+            "EXECUTE yeldro_end;",
+            "DEALLOCATE PREPARE yeldro_end;",
+            "DROP TEMPORARY TABLE yeldro_check;",
+            "SET SESSION foreign_key_checks = 1;",
+        ]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         return [
@@ -143,8 +167,18 @@ class SqlServerFrame(Frame):
     """For SQL Server: one batch, in which the first error rolls back and ends everything."""
 
     name = "SQL Server"
-    begin = ("SET XACT_ABORT ON;", "SET NOCOUNT ON;", "BEGIN TRANSACTION;")
-    end = ("COMMIT TRANSACTION;",)
+    begin = (
+        "SET XACT_ABORT ON;",
+        "SET NOCOUNT ON;",
+        "SET QUOTED_IDENTIFIER ON;",
+        "SET DATEFORMAT ymd;",
+        "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
+        "BEGIN TRANSACTION;",
+    )
+
+    def end(self, checks: int) -> list[str]:
+        del checks
+        return ["COMMIT TRANSACTION;"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         told = f"N'{_message(what)}, and {rows} rows were expected'"
@@ -162,6 +196,9 @@ class OracleFrame(Frame):
     name = "Oracle"
     begin = (
         "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
+        "SET AUTOCOMMIT OFF",
+        "SET DEFINE OFF",
+        "SET SQLBLANKLINES ON",
         "ALTER SESSION SET NLS_DATE_FORMAT = 'YYYY-MM-DD';",
         "ALTER SESSION SET NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS';",
         "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",

@@ -66,6 +66,15 @@ _RESERVED = frozenset({
 # fmt: on
 
 
+# Functions that mean the same on every system, and operators of single systems.
+_EVERYWHERE = (
+    exp.And, exp.Or, exp.Exists, exp.Case, exp.If, exp.Cast, exp.Coalesce, exp.Count, exp.Min,
+    exp.Max, exp.Sum, exp.Lower, exp.Upper, exp.Trim, exp.RowNumber, exp.FirstValue,
+)  # fmt: skip
+_PRIVATE = "yeldro_without_case("
+_OWN_OPERATORS = (exp.Glob, exp.RegexpLike, exp.ILike, exp.SimilarTo)
+
+
 @dataclass(frozen=True)
 class _Target:
     """A system that a script can be written for.
@@ -73,18 +82,20 @@ class _Target:
     Args:
         dialect: the parser's name for its SQL.
         own: the dialect of the databases whose statements are used as they are.
+        opens_once: a statement may name a temporary table once only (MySQL's error 1137).
     """
 
     frame: Frame
     dialect: str
     own: str = ""
+    opens_once: bool = False
 
 
 FRAMES = {
     "sqlite": _Target(SqliteFrame(), "sqlite", "sqlite"),
     "postgresql": _Target(PostgresqlFrame(), "postgres", "postgres"),
     "mariadb": _Target(MariadbFrame(), "mysql", "mariadb"),
-    "mysql": _Target(MariadbFrame(), "mysql", "mariadb"),
+    "mysql": _Target(MariadbFrame(), "mysql", "mariadb", opens_once=True),
     "sqlserver": _Target(SqlServerFrame(), "tsql"),
     "oracle": _Target(OracleFrame(), "oracle"),
 }
@@ -121,6 +132,11 @@ def script(database: Database, job: Job, name: str | None) -> str:
             "Write and run one script after the other.",
         )
     check_plans(JobPlan(job.title, plans, follows), job)
+    if not any(plan.total for plan in plans) and not checks:
+        raise Refused(
+            "No row matches, so a script would do nothing, and check nothing.",
+            "Look at the rows with 'yeldro preview'.",
+        )
     _check_can_be_written(target, written, own)
     writing = _Writing(target, source, own)
     lines = [*_head(target.frame, job, database.shown, written), *target.frame.begin]
@@ -132,11 +148,18 @@ def script(database: Database, job: Job, name: str | None) -> str:
         what = f"{check.about or check.query} (expected {check.expected})"
         lines += ["", f"-- {one_line(what)}"]
         lines += target.frame.ask(writing.statement(query, 0), check.expected, what)
-    return "\n".join([*lines, "", *target.frame.end]) + "\n"
+    count = sum(len(each.steps) + len(each.proofs) for each in written) + len(checks)
+    return "\n".join([*lines, "", *target.frame.end(count)]) + "\n"
 
 
 def _check_can_be_written(target: _Target, written: Sequence[ScriptStatements], own: bool) -> None:
     for each in written:
+        if any(_PRIVATE in text for text in (*each.sets, *(text for _, text in each.steps))):
+            raise Refused(
+                f"Text of {each.plan.table} is compared without case by a function of Yeldro's "
+                f"own, which no other program has.",
+                "Use 'yeldro run', or drop ‹ignore_case›.",
+            )
         if not own and not each.has_keys:
             raise Refused(
                 f"{each.plan.table}, or a table that depends on it, has no key, and nothing else "
@@ -171,7 +194,8 @@ class _Writing:
 
     def write(self, place: int, cleanup: ScriptStatements) -> Iterator[str]:
         frame = self.target.frame
-        for statement in self._set_up(cleanup.sets, place):
+        sets = cleanup.sets if self.own else tuple(map(self._insert_first, cleanup.sets))
+        for statement in self._set_up(sets, place):
             yield ""
             yield from frame.set_up(statement)
         for step, statement in cleanup.steps:
@@ -187,9 +211,20 @@ class _Writing:
 
     def statement(self, text: str, place: int) -> str:
         """Return a statement as the script has it."""
+        if self.target.opens_once:
+            self._check_opened_once(text)
         if self.own:
             return self._renamed(text, place)
         return self._sql(self._translated(self._parsed(text), place))
+
+    def _check_opened_once(self, text: str) -> None:
+        """Refuse a statement that names a key table twice."""
+        names = [each.name for each in self._parsed(text).find_all(exp.Table)]
+        if any(names.count(name) > 1 for name in names if _KEY_TABLE.fullmatch(name)):
+            raise Refused(
+                "A statement needs a temporary table twice, and MySQL opens it once only.",
+                "Use 'yeldro run', or ‹dialect› mariadb for a MariaDB server.",
+            )
 
     def _renamed(self, text: str, place: int) -> str:
         """Return the database's own statement with the script's names of key tables."""
@@ -222,6 +257,26 @@ class _Writing:
                 yield self._sql(self._translated(self._parsed(text), place))
         for name in list(waiting):
             yield from self._made(name, waiting, place, sets)
+
+    def _insert_first(self, text: str) -> str:
+        """Return `WITH … INSERT INTO …` as `INSERT INTO … WITH …`, which more systems take.
+
+        Raises:
+            Refused: the system has no recursion of this form.
+        """
+        if not text.startswith("WITH "):
+            return text
+        if self.target.dialect in ("tsql", "oracle"):
+            raise Refused(
+                f"A table that references itself is followed by a recursion that "
+                f"{self.target.frame.name} does not have.",
+                "Use 'yeldro run', or write the script for this database's own system.",
+            )
+        insert = self._parsed(text)
+        with_ = insert.args["with_"]
+        insert.set("with_", None)
+        insert.expression.set("with_", with_)
+        return insert.sql(dialect=self.source)
 
     def _made(
         self, name: str, waiting: dict[str, str], place: int, sets: Sequence[str]
@@ -264,7 +319,11 @@ class _Writing:
             insert = self._parsed(text)
             names = [each.name for each in insert.this.expressions]
             query = insert.expression.copy()
-            if query.args.get("with_") or not isinstance(query, exp.Select):
+            if query.args.get("with_"):  # a recursion, which begins with the rows of another
+                seeds = next(each for each in _key_tables_in(text) if each != name)
+                earlier = self._first_filled(seeds, sets)
+                return earlier and (names, earlier[1])
+            if not isinstance(query, exp.Select):
                 return names, query
             query.set("where", None)
             query.set("distinct", None)
@@ -292,6 +351,13 @@ class _Writing:
     def _translated(self, tree: exp.Expr, place: int) -> exp.Expr:
         """Compare rows one column at a time and spell names the target's way."""
         changed = tree.transform(_row_by_row)
+        for call in changed.find_all(exp.Func, *_OWN_OPERATORS):
+            if not isinstance(call, _EVERYWHERE):
+                raise Refused(
+                    f"{call.sql(self.source)} is {self.source}'s own, and the same on "
+                    f"{self.target.frame.name} is not known.",
+                    "Write the condition without it, or the script for this database's own system.",
+                )
         if self.target.dialect == "oracle":  # large texts cannot be compared there
             for cast in changed.find_all(exp.Cast):
                 if cast.to.is_type("text"):

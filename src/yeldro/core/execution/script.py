@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.selection.checks import Check
 
+_INSERTS = "INSERT INTO "  # after the WITH queries of a recursion
 _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", "DELETE FROM ")
 
 
@@ -77,7 +78,8 @@ def script_statements(
 
         def note(*arguments: Any) -> None:
             _, _, text, _, context, _ = arguments
-            if text.lstrip().upper().startswith(_WRITES):
+            words = text.lstrip().upper()
+            if words.startswith(_WRITES) or (words.startswith("WITH ") and _INSERTS in words):
                 clause = context.invoked_statement if context.compiled else None
                 sets.append(text if clause is None else written(clause))
 

@@ -134,8 +134,8 @@ def page_of_plan(what: What, looked: Looked, saved: Path | None) -> Page:
         tone=tone,
         facts=[*_asked(what), ("planned", _moment(looked.at)), *_digest(saved or _file())],
         steps=contents.steps_of(plans, None),
-        shares=contents.shares_of(looked.drawn),
-        counted=f"Counted {_moment(looked.at)}; what would be left is not told.",
+        shares=contents.shares_of(looked.drawn, _left(looked.drawn)),
+        counted=f"Before: counted {_moment(looked.at)}. After: what would be left by the plan.",
         map=_map(looked.drawn),
         blocked=contents.blocked_of(plans),
         samples=looked.samples,
@@ -243,6 +243,15 @@ def page_of_receipt(found: Receipt) -> Page:
         notes=["This page tells what was done then. If it still is so, "
                f"'yeldro receipt check {found.id}' tells."],
     )  # fmt: skip
+
+
+def _left(drawn: KeyMap) -> dict[str, int]:
+    """Return the rows that each table would have left, as far as its rows were counted."""
+    return {
+        each.name: each.rows - each.gone
+        for each in drawn.tables
+        if each.is_affected and each.rows is not None and each.rows >= each.gone
+    }
 
 
 def _asked(what: What) -> Iterator[tuple[str, str]]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yeldro.completion.places import from_folder
 from yeldro.core.planning.job import Limits
 from yeldro.formats.fields import Field
 from yeldro.formats.toml import read_toml
@@ -83,11 +84,11 @@ def read_project(path: Path) -> Project:
         found = file.checked(at, _DATABASE, f"[database.{name}]")
         if "/" in name or name.endswith((".toml", ".json")):
             raise file.mistake(at, f"{name!r} looks like a path.", "Use a plain name.")
-        urls[name] = _from_here(found["url"], path.parent)
+        urls[name] = from_folder(found["url"], str(path.parent))
         limits[name] = _limits(top | found, path)
     db = top.get("db")
     if db is not None and db not in urls:
-        db = _from_here(db, path.parent)
+        db = from_folder(db, str(path.parent))
     receipts = path.parent / top["receipts"] if "receipts" in top else None
     return Project(path, db, urls, limits, receipts)
 
@@ -96,13 +97,3 @@ def _limits(found: Mapping[str, Any], path: Path) -> Limits:
     protect = found.get("protect", ())
     names = (protect,) if isinstance(protect, str) else tuple(protect)
     return Limits(names, found.get("most_rows"), str(path))
-
-
-def _from_here(url: str, folder: Path) -> str:
-    """Return the URL with a relative SQLite path counted from the project file's folder."""
-    if "://" not in url:
-        return str(folder / Path(url).expanduser())
-    head, _, rest = url.partition(":///")
-    if head.startswith("sqlite") and rest and not rest.startswith("/"):
-        return f"{head}:///{folder / rest}"
-    return url

@@ -341,6 +341,8 @@ class Carrier:
         if value is None:
             raise Unlike(node, "compares with NULL, which is never true", "Write IS NULL.")
         if kind == "number":
+            if self.source == "sqlite" and isinstance(value, str):
+                raise Unlike(node, "compares a number with a text", "Write it without quotes.")
             number = number_of(value) if isinstance(value, str) else value
             if isinstance(number, bool) or not isinstance(number, int | Decimal):
                 raise Unlike(node, "compares a number with what is none")

@@ -62,7 +62,16 @@ class Days:
             if isinstance(node.expression, exp.Placeholder):
                 return node if known.kind in KINDS else None
             if known.kind in KINDS:
-                return self._limited(node, column, known, self._as_day(node, value))
+                day = self._as_day(node, value)
+                if self.source == "sqlite" and isinstance(day, datetime) != (
+                    known.kind == "datetime"
+                ):
+                    raise Unlike(
+                        node,
+                        "compares a day with a moment, which are texts there",
+                        "Write the day as it is stored, with its time or without.",
+                    )
+                return self._limited(node, column, known, day)
             return self._limited(node, column, known, value) if isinstance(value, date) else None
         found = (
             self._of_whole_day(node, left, column, known, value)

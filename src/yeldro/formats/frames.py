@@ -17,10 +17,13 @@ if TYPE_CHECKING:
 class Frame:
     """The script frame of one system; statements are already in its dialect.
 
-    `enforces`: the system itself checks foreign keys after each statement.
+    `enforces`: the system itself checks foreign keys after each statement. `since`: the least
+    version that has what the statements use. `call`: how a client runs the script.
     """
 
     name: ClassVar[str]
+    since: ClassVar[str]
+    call: ClassVar[str]
     begin: ClassVar[tuple[str, ...]]
     deferred: ClassVar[str] = ""
     enforces: ClassVar[bool] = True
@@ -55,6 +58,8 @@ class SqliteFrame(Frame):
     """
 
     name = "SQLite"
+    since = "3.25"
+    call = "sqlite3 FILE < script.sql"
     enforces = False
     begin = (
         ".bail on",
@@ -84,6 +89,8 @@ class PostgresqlFrame(Frame):
     """For `psql`: a failed check raises an error, so the transaction cannot be committed."""
 
     name = "PostgreSQL"
+    since = "12"
+    call = "psql -d DATABASE -f script.sql"
     begin = (
         r"\set ON_ERROR_STOP on",
         "SET client_encoding = 'UTF8';",
@@ -125,6 +132,8 @@ class MariadbFrame(Frame):
     """
 
     name = "MariaDB/MySQL"
+    since = "10.6/8.0"
+    call = "mariadb DATABASE < script.sql"
     enforces = False
     begin = (
         "SET NAMES utf8mb4;",
@@ -167,6 +176,8 @@ class SqlServerFrame(Frame):
     """For SQL Server: one batch, in which the first error rolls back and ends everything."""
 
     name = "SQL Server"
+    since = "2016"
+    call = "sqlcmd -b -d DATABASE -i script.sql"
     begin = (
         "SET XACT_ABORT ON;",
         "SET NOCOUNT ON;",
@@ -194,6 +205,8 @@ class OracleFrame(Frame):
     """For Oracle's command-line clients: private temporary tables, and blocks that raise errors."""
 
     name = "Oracle"
+    since = "18c"
+    call = "sqlplus USER@DATABASE @script.sql"
     begin = (
         "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
         "SET AUTOCOMMIT OFF",

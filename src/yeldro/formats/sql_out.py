@@ -179,7 +179,8 @@ def _head(frame: Frame, job: Job, shown: str, written: Sequence[ScriptStatements
     counts = rows_by_table([each.plan for each in written])
     listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
     yield f"-- {one_line(job.title)}"
-    yield f"-- For {frame.name}; counted on {one_line(shown)}."
+    yield f"-- For {frame.name} {frame.since} or newer: {frame.call}"
+    yield f"-- Counted on {one_line(shown)}."
     yield f"-- Rows that go or change: {one_line(listed)}."
     yield "-- Any other count stops the script, and everything is rolled back."
 
@@ -291,7 +292,11 @@ class _Writing:
         create = f"{temporary.get(self.target.dialect, 'CREATE TEMPORARY TABLE')} {table}"
         if filled is None:  # it remains empty
             declared = re.findall(r"[\"`]([^\"`]+)[\"`] (\w+)", text)
-            types = {each: "INTEGER" if "int" in kind.lower() else "VARCHAR(255)"
+            text_type = "VARCHAR(255)"
+            if self.target.dialect == "tsql":
+                text_type += " COLLATE DATABASE_DEFAULT"
+                yield f"DROP TABLE IF EXISTS {table}"
+            types = {each: "INTEGER" if "int" in kind.lower() else text_type
                      for each, kind in declared}  # fmt: skip
             yield f"{create} ({', '.join(f'{each} {kind}' for each, kind in types.items())})"
             return
@@ -301,6 +306,7 @@ class _Writing:
         inner = self._sql(self._translated(query, place))
         listed = ", ".join(self._sql(self._translated(exp.column(each), place)) for each in names)
         if self.target.dialect == "tsql":
+            yield f"DROP TABLE IF EXISTS {table}"
             # The second half of the union strips the identity property from the columns.
             empty = f"FROM ({inner}) AS yeldro_first ({listed}) WHERE 1 = 0"
             yield f"SELECT {listed} INTO {table} {empty} UNION ALL SELECT {listed} {empty}"
@@ -325,8 +331,8 @@ class _Writing:
                 return earlier and (names, earlier[1])
             if not isinstance(query, exp.Select):
                 return names, query
-            query.set("where", None)
-            query.set("distinct", None)
+            for part in ("where", "distinct", "order"):
+                query.set(part, None)
             source = query.args["from_"].this
             if isinstance(source, exp.Table) and _KEY_TABLE.fullmatch(source.name):
                 earlier = self._first_filled(source.name, sets)
@@ -358,10 +364,8 @@ class _Writing:
                     f"{self.target.frame.name} is not known.",
                     "Write the condition without it, or the script for this database's own system.",
                 )
-        if self.target.dialect == "oracle":  # large texts cannot be compared there
-            for cast in changed.find_all(exp.Cast):
-                if cast.to.is_type("text"):
-                    cast.set("to", exp.DataType.build("VARCHAR(4000)"))
+        if self.target.dialect == "oracle":
+            _for_oracle(changed)
         for node in changed.find_all(exp.Table, exp.Column):
             if node.args.get("db") and node.text("db") in ("temp", "pg_temp"):
                 node.set("db", None)
@@ -383,6 +387,16 @@ class _Writing:
         if self.target.dialect not in ("tsql", "oracle"):
             mark = ""
         return f"{mark}yeldro_{place}_{number}"
+
+
+def _for_oracle(tree: exp.Expr) -> None:
+    """Name DUAL where nothing is selected from, and shorten texts that cannot be compared there."""
+    for query in tree.find_all(exp.Select):
+        if not query.args.get("from_"):
+            query.set("from_", exp.From(this=exp.to_table("DUAL")))
+    for cast in tree.find_all(exp.Cast):
+        if cast.to.is_type("text"):
+            cast.set("to", exp.DataType.build("VARCHAR(4000)"))
 
 
 def _key_table_in(text: str) -> str:

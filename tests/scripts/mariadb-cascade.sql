@@ -1,0 +1,36 @@
+-- visit --where 'visit_no = 1'
+-- For MariaDB/MySQL 10.6/8.0 or newer: mariadb DATABASE < script.sql
+-- Counted on buoys.db.
+-- Rows that go or change: part_used 2, visit 3.
+-- Any other count stops the script, and everything is rolled back.
+SET NAMES utf8mb4;
+SET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';
+SET SESSION foreign_key_checks = 0; -- dependent rows are removed by separate statements
+SET SESSION max_sort_length = 1024, sql_auto_is_null = 0 /*M! , check_constraint_checks = 1 */; -- a CHECK constraint compares the counts
+CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,
+  CHECK (expected = found));
+START TRANSACTION;
+
+CREATE TEMPORARY TABLE yeldro_1_1 AS WITH yeldro_first (buoy_id, visit_no) AS (SELECT visit.buoy_id, visit.visit_no FROM visit) SELECT buoy_id, visit_no FROM yeldro_first WHERE 1 = 0;
+
+INSERT INTO yeldro_1_1 (buoy_id, visit_no) SELECT visit.buoy_id, visit.visit_no FROM visit WHERE (visit_no = 1);
+
+-- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
+DELETE FROM part_used WHERE EXISTS(SELECT 1 FROM (SELECT yeldro_1_1.buoy_id AS yeldro_c0, yeldro_1_1.visit_no AS yeldro_c1 FROM yeldro_1_1) AS yeldro_row WHERE yeldro_row.yeldro_c0 = part_used.buoy_id AND yeldro_row.yeldro_c1 = part_used.visit_no);
+INSERT INTO yeldro_check VALUES ('step 1: remove part_used', 2, ROW_COUNT());
+
+-- step 2: remove visit, 3 rows; matched
+DELETE FROM visit WHERE EXISTS(SELECT 1 FROM (SELECT yeldro_1_1.buoy_id AS yeldro_c0, yeldro_1_1.visit_no AS yeldro_c1 FROM yeldro_1_1) AS yeldro_row WHERE yeldro_row.yeldro_c0 = visit.buoy_id AND yeldro_row.yeldro_c1 = visit.visit_no);
+INSERT INTO yeldro_check VALUES ('step 2: remove visit', 3, ROW_COUNT());
+
+-- There must be no rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no
+INSERT INTO yeldro_check
+SELECT 'there are rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no', 1, COALESCE(yeldro_found = 0, 0)
+FROM (SELECT (SELECT COUNT(*) AS count_1 FROM part_used WHERE EXISTS(SELECT 1 FROM (SELECT yeldro_1_1.buoy_id AS yeldro_c0, yeldro_1_1.visit_no AS yeldro_c1 FROM yeldro_1_1) AS yeldro_row WHERE yeldro_row.yeldro_c0 = part_used.buoy_id AND yeldro_row.yeldro_c1 = part_used.visit_no)) AS yeldro_found) AS yeldro_question;
+
+SET @yeldro_end = IF((SELECT count(*) FROM yeldro_check WHERE expected = found) = 3, 'COMMIT', 'ROLLBACK');
+PREPARE yeldro_end FROM @yeldro_end;
+EXECUTE yeldro_end;
+DEALLOCATE PREPARE yeldro_end;
+DROP TEMPORARY TABLE yeldro_check;
+SET SESSION foreign_key_checks = 1;

@@ -1,0 +1,90 @@
+-- buoy --where "retired_on < '2020-01-01'" --follow visit
+-- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
+-- Counted on buoys.db.
+-- Rows that go or change: buoy 3, part_used 2, visit 2, sensor 2.
+-- Any other count stops the script, and everything is rolled back.
+.bail on
+PRAGMA foreign_keys = OFF; -- dependent rows are removed by separate statements
+PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts
+BEGIN IMMEDIATE;
+CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));
+
+CREATE TEMP TABLE yeldro_1_1 ("id" INTEGER PRIMARY KEY);
+
+INSERT INTO "temp".yeldro_1_1 ("id") SELECT "buoy"."id" 
+FROM "buoy" 
+WHERE (retired_on < '2020-01-01');
+
+CREATE TEMP TABLE yeldro_1_2 ("buoy_id" INTEGER COLLATE BINARY, "visit_no" INTEGER COLLATE BINARY, PRIMARY KEY ("buoy_id", "visit_no")) WITHOUT ROWID;
+
+INSERT INTO "temp".yeldro_1_2 ("buoy_id", "visit_no") SELECT "visit"."buoy_id", "visit"."visit_no" 
+FROM "visit" 
+WHERE "visit"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1);
+
+-- step 1: detach buoy, 1 row; buoy.replaces_id → buoy.id (set null)
+UPDATE "buoy" SET "replaces_id"=NULL WHERE "buoy"."replaces_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1) AND NOT (EXISTS (SELECT 1 AS anon_1 
+FROM "temp".yeldro_1_1 
+WHERE "temp".yeldro_1_1."id" = "buoy"."id"));
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'step 1: detach buoy', 1, changes();
+
+-- step 2: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
+DELETE FROM "part_used" WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
+FROM "temp".yeldro_1_2);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'step 2: remove part_used', 2, changes();
+
+-- step 3: remove visit, 2 rows; visit.buoy_id → buoy.id (--follow visit)
+DELETE FROM "visit" WHERE ("visit"."buoy_id", "visit"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
+FROM "temp".yeldro_1_2);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'step 3: remove visit', 2, changes();
+
+-- step 4: remove sensor, 2 rows; sensor.buoy_id → buoy.id (cascade)
+DELETE FROM "sensor" WHERE "sensor"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'step 4: remove sensor', 2, changes();
+
+-- step 5: remove buoy, 2 rows; matched
+DELETE FROM "buoy" WHERE "buoy"."id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'step 5: remove buoy', 2, changes();
+
+-- There must be no rows without a parent through buoy.replaces_id → buoy.id
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are rows without a parent through buoy.replaces_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT count(*) AS count_1 
+FROM "buoy" 
+WHERE "buoy"."replaces_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1)) AS yeldro_found);
+
+-- There must be no rows without a parent through sensor.buoy_id → buoy.id
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are rows without a parent through sensor.buoy_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT count(*) AS count_1 
+FROM "sensor" 
+WHERE "sensor"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1)) AS yeldro_found);
+
+-- There must be no rows without a parent through visit.buoy_id → buoy.id
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are rows without a parent through visit.buoy_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT count(*) AS count_1 
+FROM "visit" 
+WHERE "visit"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
+FROM "temp".yeldro_1_1)) AS yeldro_found);
+
+-- There must be no rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT count(*) AS count_1 
+FROM "part_used" 
+WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
+FROM "temp".yeldro_1_2)) AS yeldro_found);
+
+COMMIT;
+DROP TABLE temp.yeldro_check;

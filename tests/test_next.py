@@ -112,6 +112,22 @@ def test_a_blocked_plan_gives_every_choice_as_a_whole_command(
         assert pasted(yeldro, line, "").out.startswith("rehearse  sea mast  1 row matched")
 
 
+def test_a_table_whose_name_begins_like_an_option_is_named_after_the_options(
+    yeldro: Yeldro, file_made
+) -> None:
+    database = file_made("""
+        CREATE TABLE "--mast" (id INTEGER PRIMARY KEY);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast INTEGER REFERENCES "--mast" (id));
+        INSERT INTO "--mast" VALUES (1);
+        INSERT INTO lamp VALUES (1, 1);
+    """)
+    words = ("plan", "--where", "id = 1", "--", "--mast")
+    lines = next_of(yeldro(*words, db=database.url, code=3).err)
+    assert lines[0] == "yeldro plan --where 'id = 1' --follow lamp.mast -- --mast"
+    for line in lines:
+        assert next_of(pasted(yeldro, line, database.url).out)[0].startswith("yeldro run ")
+
+
 def test_at_a_terminal_nothing_is_said_twice(yeldro: Yeldro, demo: SqliteFile) -> None:
     text = pexpect.run(shlex.join([str(PROGRAM), "plan", *OLD, "--db", demo.url]), encoding="utf-8",
                        env=yeldro.environment, dimensions=(80, 70)).replace("\r", "")  # fmt: skip

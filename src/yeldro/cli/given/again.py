@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Collection, Iterator, Sequence
 from typing import Any, cast
 
@@ -74,7 +75,10 @@ def choices_again(remedies: Sequence[Sequence[str]]) -> list[str]:
     for place, options in enumerate(remedies):
         ways += [[*first[:place], other, *first[place + 1 :]] for other in options[1:]]
     name = click.get_current_context().command_path.partition(" ")[2]
-    return [f"{typed_again(name)} {' '.join(dict.fromkeys(way))}" for way in ways]
+    return [
+        typed_again(name, *(word for each in dict.fromkeys(way) for word in shlex.split(each)))
+        for way in ways
+    ]
 
 
 def _command(context: click.Context, name: str) -> click.Command:

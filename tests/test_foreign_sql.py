@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import date, datetime
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from yeldro.core.inspection.preview import look_at
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.model.options import with_options
 from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.parameters import Typed
 from yeldro.engines import open_database
 from yeldro.formats.sql_in import DIALECTS, cleanups_in
 
@@ -127,6 +129,36 @@ def test_names_that_a_query_gives_lead_to_what_is_stored(
     assert matched(database, "oracle", text) == {row.id for row in ROWS if row.name == "N1"}
     with pytest.raises(YeldroError, match="a type there may round up"):
         matched(database, "sqlserver", "seen < '2018-01-01 23:59:59.999'")
+
+
+def test_a_parameter_is_held_against_what_is_stored_as_it_is_bound(
+    made: Callable[[str], AnyDatabase],
+) -> None:
+    opened = open_database(made(filled()).url)
+
+    def read(condition: str, typed: str) -> set[int]:
+        given = {"v": Typed(typed)}
+        (found,) = cleanups_in(DELETE + condition, opened, "oracle", parameters=given,
+                               choices=Choices(), all_rows=False)  # fmt: skip
+        return {int(row[0]) for row in look_at(opened, found, ("id",), 100).rows}
+
+    named = {row.id for row in ROWS if row.name == "N1"}
+    assert read("name = :v", "N1") == read("name = :v", "'N1'") == named
+    assert read("created < :v", "2018-01-01") == {
+        row.id for row in ROWS if row.created < date(2018, 1, 1)
+    }
+    assert read("seen < :v", "2018-01-01") == {
+        row.id for row in ROWS if row.seen < datetime(2018, 1, 1)
+    }
+    with pytest.raises(YeldroError, match="kinds that are not alike"):
+        read("id IN (SELECT id FROM visit UNION SELECT name FROM customer) AND x = :v", "1")
+
+
+def test_days_of_another_form_are_not_compared_with_a_parameter(file_made) -> None:
+    opened = open_database(file_made(filled() + "UPDATE customer SET seen = date(seen)").url)
+    with pytest.raises(YeldroError, match="another form than their type"):
+        cleanups_in(DELETE + "seen < :v", opened, "oracle", parameters={"v": Typed("2018-01-01")},
+                    choices=Choices(), all_rows=False)  # fmt: skip
 
 
 def test_an_unknown_dialect_names_the_known_ones(yeldro: Yeldro, demo) -> None:

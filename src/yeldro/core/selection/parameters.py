@@ -169,9 +169,14 @@ def _is_quoted(text: str) -> bool:
     return len(text) >= 2 and text[0] == text[-1] == "'"
 
 
+def unquoted_text(text: str) -> str:
+    """Return a typed value without the single quotes that say that it is text."""
+    return text[1:-1].replace("''", "'") if _is_quoted(text) else text
+
+
 def _read(name: str, text: str, met: list[_Met]) -> Any:
     if _is_quoted(text):
-        return text[1:-1].replace("''", "'")
+        return unquoted_text(text)
     told = ", ".join(dict.fromkeys(each.told for each in met))
     kinds = {each.kind for each in met if each.kind}
     if len(kinds) > 1 and kinds != {"date", "datetime"}:

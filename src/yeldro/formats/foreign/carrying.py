@@ -16,7 +16,7 @@ from sqlglot import exp
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.parameters import Typed
+from yeldro.core.selection.parameters import Typed, unquoted_text
 from yeldro.formats.foreign.constants import NOT_CONSTANT, Constants
 from yeldro.formats.foreign.days import KINDS as DAYS
 from yeldro.formats.foreign.days import TURNED, Days
@@ -127,9 +127,10 @@ class Carrier:
         """Carry a query over; return its columns."""
         query = query.unnest()
         if isinstance(query, exp.Union):
-            found = self._query(query.this, around)
-            self._query(query.expression, around)
-            return found
+            found, other = (self._query(each, around) for each in (query.this, query.expression))
+            if [each.kind for each in found.values()] != [each.kind for each in other.values()]:
+                raise Unlike(query, "joins columns of kinds that are not alike", "Write two.")
+            return {name: Known(each.kind) for name, each in found.items()}
         if not isinstance(query, exp.Select):
             raise Unlike(query, "is a query that is not known here", "Write a SELECT.")
         others = {name for name, value in query.args.items() if value} - _ALLOWED
@@ -362,7 +363,7 @@ class Carrier:
     def _value(self, node: exp.Expr) -> Any:
         if isinstance(node, exp.Placeholder):
             typed = self.parameters.get(node.name)
-            return typed.text if isinstance(typed, Typed) else typed
+            return unquoted_text(typed.text) if isinstance(typed, Typed) else typed
         return self.constants.value(node)
 
     # Values

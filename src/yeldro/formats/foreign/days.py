@@ -60,7 +60,7 @@ class Days:
         left = node.this.unnest()
         if left is column:
             if isinstance(node.expression, exp.Placeholder):
-                return node if known.kind in KINDS else None
+                return self._with_parameter(node, known)
             if known.kind in KINDS:
                 day = self._as_day(node, value)
                 if self.source == "sqlite" and isinstance(day, datetime) != (
@@ -86,6 +86,18 @@ class Days:
                 "Compare the column with a day.",
             )
         return found
+
+    def _with_parameter(self, node: exp.Expr, known: Known) -> exp.Expr | None:
+        """Return a comparison with a parameter, which is bound in the form of the column's type."""
+        if known.kind not in KINDS:
+            return None
+        if self.stored.days_as(known, node) != known.kind:
+            raise Unlike(
+                node,
+                "compares days that are stored in another form than their type says",
+                "Write the day as it is stored, in place of the parameter.",
+            )
+        return node
 
     @property
     def _stores_text(self) -> bool:

@@ -66,6 +66,15 @@ def test_the_readmes_commands_work_on_the_demo(tmp_path: Path) -> None:
     yeldro = Yeldro(tmp_path, installed=True)
     yeldro("demo", "yeldro-demo", "--only-data")
     text = README.read_text().replace("\\\n", " ")
+    own, found, rest = text.partition("## The job, step by step")
+    for name, here in (
+        ("TABLE", "alert"),
+        ("closed_on", "raised_at"),
+        ("2020-01-01", "2024-03-01"),
+    ):
+        own = own.replace(name, here)  # the reader's own file
+    blocked = len(re.findall(r"^yeldro ", own, re.MULTILINE)) + 2
+    text = own + found + rest
     typed = [
         shlex.split(line, comments=True)
         for line in re.findall(r"^yeldro (.*)$", text, re.MULTILINE)
@@ -84,7 +93,7 @@ def test_the_readmes_commands_work_on_the_demo(tmp_path: Path) -> None:
             words.extend(["--expect", "0.."])  # at a terminal the count is asked for
         if words[0] in ("run", "restore") or words[:2] == ["receipt", "forget"]:
             words.extend([] if "--yes" in words else ["--yes"])
-        yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == 2 else 0)
+        yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == blocked else 0)
 
 
 def test_every_command_is_named_and_has_its_help(tmp_path: Path) -> None:

@@ -160,7 +160,7 @@ def page_of_run(
     """
     from yeldro.core.database import sql
     from yeldro.core.database.catalogue import find_table
-    from yeldro.core.execution.expectation_results import ExpectationResult, counts_expected
+    from yeldro.core.execution.expectation_results import counts_expected, results_of
     from yeldro.core.execution.run import Outcome
     from yeldro.core.planning.job import JobPlan
     from yeldro.report.page import contents
@@ -173,9 +173,7 @@ def page_of_run(
     committed = result.outcome is Outcome.COMMITTED
     verdict, tone = contents.verdict_of_run(result)
     done = JobPlan(result.title, result.plans)
-    expectations = list(counts_expected(what.job, done)) + [
-        ExpectationResult(each.check.about or each.check.query, str(each.check.expected),
-                          each.found, each.holds) for each in result.after]  # fmt: skip
+    expectations = [*counts_expected(what.job, done), *results_of(result.after)]
     facts = [
         *_asked(what),
         ("began", _moment(began)),

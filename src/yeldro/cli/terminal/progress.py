@@ -7,12 +7,8 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
 
 from yeldro.core.model.activity import Activity, Watcher, watched_by
-
-if TYPE_CHECKING:
-    from rich.progress import Progress
 
 _QUIET_SECONDS = 1.0  # what is done sooner shows nothing
 
@@ -50,7 +46,6 @@ class _Drawing:
         self._rows_before = 0
         self._lock = threading.Lock()
         self._ended = threading.Event()
-        self._progress: Progress | None = None
         self._thread = threading.Thread(target=self._draw, daemon=True)
         self._thread.start()
 

@@ -166,16 +166,19 @@ def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predica
     return int(connection.execute(query).scalar_one())
 
 
+def as_written(connection: sa.Connection, statement: str) -> sa.CursorResult[Any]:
+    """Execute a statement without parameters, in which a percent sign is one."""
+    return connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+
+
 def sizes(connection: sa.Connection, tables: Iterable[Table]) -> dict[TableName, int]:
     """Return the number of rows of each table, by statements that need not be composed."""
     written_as = connection.dialect.identifier_preparer.format_table
-    options = {"no_parameters": True}
     found: dict[TableName, int] = {}
     for table in {table.name: table for table in tables}.values():
         name = written_as(rows_of(table)).replace("%%", "%")
         query = f"SELECT count(*) FROM {'ONLY ' if table.heirs else ''}{name}"
-        rows = connection.exec_driver_sql(query, execution_options=options).scalar_one()
-        found[table.name] = int(rows)
+        found[table.name] = int(as_written(connection, query).scalar_one())
     return found
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
     from yeldro.core.model.expectation import RowRange
     from yeldro.core.planning.job import Job, JobPlan
+    from yeldro.core.selection.checks import CheckResult
 
 
 @dataclass(frozen=True)
@@ -45,16 +46,18 @@ def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
     found = running.plan(database, job)
     results = list(counts_expected(job, found))
     with database.reading() as session:
-        results += [
-            ExpectationResult(
-                each.check.about or each.check.query,
-                str(each.check.expected),
-                each.found,
-                each.holds,
-            )
-            for each in run_checks(session, job.after)
-        ]
+        results += results_of(run_checks(session, job.after))
     return tuple(results)
+
+
+def results_of(checks: Iterable[CheckResult]) -> list[ExpectationResult]:
+    """Return the checks of a cleanup file as results beside those of its expectations."""
+    return [
+        ExpectationResult(
+            each.check.about or each.check.query, str(each.check.expected), each.found, each.holds
+        )
+        for each in checks
+    ]
 
 
 def counts_expected(job: Job, found: JobPlan) -> Iterator[ExpectationResult]:

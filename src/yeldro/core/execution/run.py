@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
+from yeldro.core.database import sql
 from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
 from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import store
@@ -386,7 +387,7 @@ def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | N
 
 
 def _make_constraint(session: Session, statement: str) -> None:
-    session.connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+    sql.as_written(session.connection, statement)
 
 
 def nothing_to_do(found: JobPlan) -> RunResult:

@@ -148,8 +148,7 @@ def _fill_native(each: UndoneRows, receipt: Receipt, where: str | None) -> int:
     if schema:  # the first column numbers the rows by itself
         rows = native_query(each.step, where, schema)
         insert = f"INSERT INTO temp.{staged.name} SELECT NULL, * FROM ({rows})"
-        options = {"no_parameters": True}
-        return session.connection.exec_driver_sql(insert, execution_options=options).rowcount
+        return sql.as_written(session.connection, insert).rowcount
     number = 0
     for part in native_rows(receipt.path, each.step, where, _AT_ONCE):
         numbered = [(place, *row) for place, row in enumerate(part, number + 1)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -102,8 +103,7 @@ class _Looking:
         query = exp.select("1").from_(listed.subquery("yeldro_list"))
         missing = exp.Is(this=exp.column("yeldro_value", quoted=True), expression=exp.Null())
         text = query.where(missing).limit(1).sql(dialect=self.dialect, comments=False)
-        found = self._first(text)
-        if found:
+        if sql.as_written(self.session.connection, text).first() is not None:
             column = select.expressions[0].unalias().sql(dialect=self.dialect)
             yield (f"NOT IN is true of no row, as its list holds NULL; add WHERE {column} IS NOT "
                    "NULL inside it.")  # fmt: skip
@@ -116,12 +116,16 @@ class _Looking:
             return
         condition, names = bindable(part, self.dialect)
         told = with_names(part).sql(dialect=self.dialect)
-        if not self._some("1 = 1", frozenset()):
+        if not self._has_rows:
             return
         if not self._some(condition, names):
             yield f"No row of {self.table.name} fulfils {told}."
         elif not self._some(f"NOT ({condition}) OR ({condition}) IS NULL", names):
             yield f"Every row of {self.table.name} fulfils {told}."
+
+    @cached_property
+    def _has_rows(self) -> bool:
+        return self._some("1 = 1", frozenset())
 
     def _some(self, condition: str, names: frozenset[str]) -> bool:
         """True if some row of the table meets a condition."""
@@ -150,10 +154,12 @@ class _Looking:
         """Yield that days are stored in several forms, which SQLite compares as they are."""
         name = self.session.connection.dialect.identifier_preparer.quote_identifier(column.name)
         table = sql.written(self.session.connection, self.table.name)
-        days, moments, every = self._row(
+        found: Any = sql.as_written(
+            self.session.connection,
             f"SELECT coalesce(sum({name} GLOB '{_DAY}'), 0),"
-            f" coalesce(sum({name} GLOB '{_DAY}[ T]{_TIME}*'), 0), count({name}) FROM {table}"
-        )
+            f" coalesce(sum({name} GLOB '{_DAY}[ T]{_TIME}*'), 0), count({name}) FROM {table}",
+        ).one()
+        days, moments, every = found
         if every not in (days, moments):
             yield (
                 f"{column.name} holds days in several forms: {days:,} as 2018-01-31, "
@@ -170,16 +176,6 @@ class _Looking:
             or (not column.table and len(sources) != 1)
             for column in select.find_all(exp.Column)
         ) or (bool(own & sources) and any(not each.table for each in select.find_all(exp.Column)))
-
-    def _first(self, query: str) -> bool:
-        return self.session.connection.exec_driver_sql(
-            query, execution_options={"no_parameters": True}
-        ).first() is not None  # fmt: skip
-
-    def _row(self, query: str) -> Any:
-        return self.session.connection.exec_driver_sql(
-            query, execution_options={"no_parameters": True}
-        ).one()  # fmt: skip
 
 
 def _is_number(node: exp.Expr) -> bool:

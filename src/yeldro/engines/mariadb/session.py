@@ -103,9 +103,7 @@ class MariadbSession(StandardSession):
         """Write many rows into a statement: the driver's own way takes several times as long."""
         insert = f"INSERT INTO {staged.name} VALUES "
         for some in literals.statements(rows):
-            self.connection.exec_driver_sql(
-                insert + some, execution_options={"no_parameters": True}
-            )
+            sql.as_written(self.connection, insert + some)
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
         """Make an index, on the beginning of long texts."""

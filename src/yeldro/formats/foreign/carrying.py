@@ -106,7 +106,7 @@ class Carrier:
             found = find_source(catalogue, "", source.name)  # a schema of that system
             source.set("db", None)
         source.set("catalog", None)
-        scope.add_table(source.alias_or_name, catalogue.table(found.name))
+        scope.add_table(source.alias_or_name, found)
 
     def _join(self, join: exp.Join, scope: Scope) -> None:
         if join.args.get("using") or join.method or join.side not in ("", "LEFT", "RIGHT"):

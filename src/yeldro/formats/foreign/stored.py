@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 MOST_VALUES = 200_000
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
 _TIME = "[0-9][0-9]:[0-9][0-9]:[0-9][0-9]"
-_WITHOUT_PARAMETERS = {"no_parameters": True}
 
 
 class Stored:
@@ -28,6 +27,7 @@ class Stored:
         self.dialect = session.traits.sql_dialect
         self._folds_names = self.dialect in ("mysql", "mariadb")
         self._held: dict[Known, bool] = {}
+        self._forms: dict[Known, str] = {}
 
     def texts(self, known: Known, said: str) -> list[tuple[str | None, bool | None]]:
         """Return each value of a text column, with what this database says of it.
@@ -110,20 +110,28 @@ class Stored:
         """
         if self.dialect != "sqlite":
             return str(known.kind)
-        name = self._name(known)
-        days, moments, every = self._row(
-            f"SELECT coalesce(sum({name} GLOB '{_DAY}'), 0),"
-            f" coalesce(sum({name} GLOB '{_DAY} {_TIME}'), 0), count({name})"
-            f" FROM {self._table(known)}"
-        )
-        if every in (days, moments):
-            return "date" if every == days else "datetime"
+        if known not in self._forms:
+            self._forms[known] = self._form_of_days(known)
+        if self._forms[known]:
+            return self._forms[known]
         raise Unlike(
             node,
             "is about days that are stored in several forms, or in another than 2018-01-31 or "
             "2018-01-31 12:00:00",
             "Compare them as they are stored, and drop ‹dialect›.",
         )
+
+    def _form_of_days(self, known: Known) -> str:
+        """Return the form of all days in a column; empty if there are several, or another one."""
+        name = self._name(known)
+        days, moments, every = self._row(
+            f"SELECT coalesce(sum({name} GLOB '{_DAY}'), 0),"
+            f" coalesce(sum({name} GLOB '{_DAY} {_TIME}'), 0), count({name})"
+            f" FROM {self._table(known)}"
+        )
+        if every == days:
+            return "date"
+        return "datetime" if every == moments else ""
 
     def _odd(self, name: str) -> str:
         """Return a condition that finds text with more than the characters of ASCII."""
@@ -143,7 +151,7 @@ class Stored:
             return found.one()
 
     def _run(self, query: str) -> sa.CursorResult[Any]:
-        return self.session.connection.exec_driver_sql(query, execution_options=_WITHOUT_PARAMETERS)
+        return sql.as_written(self.session.connection, query)
 
 
 def _loose(name: str) -> str:

@@ -1,36 +1,81 @@
 -- buoy --where "retired_on < '2020-01-01'" --follow visit
 -- For Oracle 18c or newer: sqlplus USER@DATABASE @script.sql
 -- Counted on buoys.db.
+-- By the rules of Oracle its conditions pick the same of these rows.
 -- Rows that go or change: buoy 3, part_used 2, visit 2, sensor 2.
 -- Any other count stops the script, and everything is rolled back.
 WHENEVER SQLERROR EXIT FAILURE ROLLBACK
 SET AUTOCOMMIT OFF
 SET DEFINE OFF
 SET SQLBLANKLINES ON
-ALTER SESSION SET NLS_DATE_FORMAT = 'YYYY-MM-DD';
-ALTER SESSION SET NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS';
+ALTER SESSION SET NLS_COMP = BINARY;
+ALTER SESSION SET NLS_SORT = BINARY;
 SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;
 
-CREATE PRIVATE TEMPORARY TABLE ORA$PTT_yeldro_1_1 ON COMMIT DROP DEFINITION AS WITH yeldro_first (id) AS (SELECT buoy.id FROM buoy) SELECT id FROM yeldro_first WHERE 1 = 0;
+-- The foreign keys and triggers must be those of the plan.
+DECLARE found NUMBER;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM ALL_CONSTRAINTS k
+JOIN ALL_CONSTRAINTS p ON p.OWNER = k.R_OWNER AND p.CONSTRAINT_NAME = k.R_CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS m ON m.OWNER = k.OWNER AND m.CONSTRAINT_NAME = k.CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS o ON o.OWNER = p.OWNER AND o.CONSTRAINT_NAME = p.CONSTRAINT_NAME
+AND o.POSITION = m.POSITION
+WHERE k.CONSTRAINT_TYPE = 'R' AND k.STATUS = 'ENABLED'
+AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ('PART_USED', 'VISIT', 'SENSOR', 'BUOY')
+ AND NOT (k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'BUOY_ID' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'BUOY_ID' AND k.DELETE_RULE IN ('CASCADE')
+ OR k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'VISIT_NO' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'VISIT_NO' AND k.DELETE_RULE IN ('CASCADE')
+ OR k.TABLE_NAME = 'BUOY' AND m.COLUMN_NAME = 'REPLACES_ID' AND p.TABLE_NAME = 'BUOY' AND o.COLUMN_NAME = 'ID' AND k.DELETE_RULE IN ('SET NULL')
+ OR k.TABLE_NAME = 'SENSOR' AND m.COLUMN_NAME = 'BUOY_ID' AND p.TABLE_NAME = 'BUOY' AND o.COLUMN_NAME = 'ID' AND k.DELETE_RULE IN ('CASCADE')
+ OR k.TABLE_NAME = 'VISIT' AND m.COLUMN_NAME = 'BUOY_ID' AND p.TABLE_NAME = 'BUOY' AND o.COLUMN_NAME = 'ID' AND k.DELETE_RULE IN ('NO ACTION', 'RESTRICT'))) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 0) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan');
+  END IF;
+END;
+/
+DECLARE found NUMBER;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM ALL_CONSTRAINTS k
+JOIN ALL_CONSTRAINTS p ON p.OWNER = k.R_OWNER AND p.CONSTRAINT_NAME = k.R_CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS m ON m.OWNER = k.OWNER AND m.CONSTRAINT_NAME = k.CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS o ON o.OWNER = p.OWNER AND o.CONSTRAINT_NAME = p.CONSTRAINT_NAME
+AND o.POSITION = m.POSITION
+WHERE k.CONSTRAINT_TYPE = 'R' AND k.STATUS = 'ENABLED'
+AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ('PART_USED', 'VISIT', 'SENSOR', 'BUOY')) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 5) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan');
+  END IF;
+END;
+/
+DECLARE found NUMBER;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM ALL_TRIGGERS t WHERE t.STATUS = 'ENABLED'
+AND t.TABLE_OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND t.TABLE_NAME IN ('BUOY', 'PART_USED', 'VISIT', 'SENSOR')) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 0) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'there are triggers of buoy, part_used, visit, sensor that the plan does not know');
+  END IF;
+END;
+/
 
-INSERT INTO ORA$PTT_yeldro_1_1 (id) SELECT buoy.id FROM buoy WHERE (retired_on < '2020-01-01');
+CREATE PRIVATE TEMPORARY TABLE "ORA$PTT_YELDRO_1_1" ON COMMIT DROP DEFINITION AS WITH "YELDRO_FIRST" ("ID") AS (SELECT "BUOY"."ID" FROM "BUOY") SELECT "ID" FROM "YELDRO_FIRST" WHERE 1 = 0;
 
-CREATE PRIVATE TEMPORARY TABLE ORA$PTT_yeldro_1_2 ON COMMIT DROP DEFINITION AS WITH yeldro_first (buoy_id, visit_no) AS (SELECT visit.buoy_id, visit.visit_no FROM visit) SELECT buoy_id, visit_no FROM yeldro_first WHERE 1 = 0;
+INSERT INTO "ORA$PTT_YELDRO_1_1" ("ID") SELECT "BUOY"."ID" FROM "BUOY" WHERE ("RETIRED_ON" < DATE '2020-01-01');
 
-INSERT INTO ORA$PTT_yeldro_1_2 (buoy_id, visit_no) SELECT visit.buoy_id, visit.visit_no FROM visit WHERE visit.buoy_id IN (SELECT ORA$PTT_yeldro_1_1.id FROM ORA$PTT_yeldro_1_1);
+CREATE PRIVATE TEMPORARY TABLE "ORA$PTT_YELDRO_1_2" ON COMMIT DROP DEFINITION AS WITH "YELDRO_FIRST" ("BUOY_ID", "VISIT_NO") AS (SELECT "VISIT"."BUOY_ID", "VISIT"."VISIT_NO" FROM "VISIT") SELECT "BUOY_ID", "VISIT_NO" FROM "YELDRO_FIRST" WHERE 1 = 0;
+
+INSERT INTO "ORA$PTT_YELDRO_1_2" ("BUOY_ID", "VISIT_NO") SELECT "VISIT"."BUOY_ID", "VISIT"."VISIT_NO" FROM "VISIT" WHERE "VISIT"."BUOY_ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1");
 
 -- step 1: detach buoy, 1 row; buoy.replaces_id → buoy.id (set null)
 BEGIN
-  UPDATE buoy SET replaces_id = NULL WHERE buoy.replaces_id IN (SELECT ORA$PTT_yeldro_1_1.id FROM ORA$PTT_yeldro_1_1) AND NOT (EXISTS(SELECT 1 AS anon_1 FROM ORA$PTT_yeldro_1_1 WHERE ORA$PTT_yeldro_1_1.id = buoy.id));
+  UPDATE "BUOY" SET "REPLACES_ID" = NULL WHERE "BUOY"."REPLACES_ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1") AND NOT (EXISTS(SELECT 1 AS "ANON_1" FROM "ORA$PTT_YELDRO_1_1" WHERE "ORA$PTT_YELDRO_1_1"."ID" = "BUOY"."ID"));
   IF SQL%ROWCOUNT <> 1 THEN
-    RAISE_APPLICATION_ERROR(-20001, 'step 1: detach buoy, and 1 rows were expected');
+    RAISE_APPLICATION_ERROR(-20001, 'step 1: detach buoy, and 1 row was expected');
   END IF;
 END;
 /
 
 -- step 2: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 BEGIN
-  DELETE FROM part_used WHERE EXISTS(SELECT 1 FROM (SELECT ORA$PTT_yeldro_1_2.buoy_id AS yeldro_c0, ORA$PTT_yeldro_1_2.visit_no AS yeldro_c1 FROM ORA$PTT_yeldro_1_2) yeldro_row WHERE yeldro_row.yeldro_c0 = part_used.buoy_id AND yeldro_row.yeldro_c1 = part_used.visit_no);
+  DELETE FROM "PART_USED" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_2"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_2"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_2") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "PART_USED"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "PART_USED"."VISIT_NO");
   IF SQL%ROWCOUNT <> 2 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 2: remove part_used, and 2 rows were expected');
   END IF;
@@ -38,8 +83,16 @@ END;
 /
 
 -- step 3: remove visit, 2 rows; visit.buoy_id → buoy.id (--follow visit)
+DECLARE found NUMBER;
 BEGIN
-  DELETE FROM visit WHERE EXISTS(SELECT 1 FROM (SELECT ORA$PTT_yeldro_1_2.buoy_id AS yeldro_c0, ORA$PTT_yeldro_1_2.visit_no AS yeldro_c1 FROM ORA$PTT_yeldro_1_2) yeldro_row WHERE yeldro_row.yeldro_c0 = visit.buoy_id AND yeldro_row.yeldro_c1 = visit.visit_no);
+  SELECT (SELECT COUNT(*) AS "COUNT_1" FROM "PART_USED" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_2"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_2"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_2") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "PART_USED"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "PART_USED"."VISIT_NO")) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 0) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'there are rows that would go or change by part_used.buoy_id,visit_no → visit.buoy_id,visit_no');
+  END IF;
+END;
+/
+BEGIN
+  DELETE FROM "VISIT" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_2"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_2"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_2") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "VISIT"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "VISIT"."VISIT_NO");
   IF SQL%ROWCOUNT <> 2 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 3: remove visit, and 2 rows were expected');
   END IF;
@@ -48,7 +101,7 @@ END;
 
 -- step 4: remove sensor, 2 rows; sensor.buoy_id → buoy.id (cascade)
 BEGIN
-  DELETE FROM sensor WHERE sensor.buoy_id IN (SELECT ORA$PTT_yeldro_1_1.id FROM ORA$PTT_yeldro_1_1);
+  DELETE FROM "SENSOR" WHERE "SENSOR"."BUOY_ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1");
   IF SQL%ROWCOUNT <> 2 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 4: remove sensor, and 2 rows were expected');
   END IF;
@@ -56,8 +109,24 @@ END;
 /
 
 -- step 5: remove buoy, 2 rows; matched
+DECLARE found NUMBER;
 BEGIN
-  DELETE FROM buoy WHERE buoy.id IN (SELECT ORA$PTT_yeldro_1_1.id FROM ORA$PTT_yeldro_1_1);
+  SELECT (SELECT COUNT(*) AS "COUNT_1" FROM "BUOY" WHERE "BUOY"."REPLACES_ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1") AND NOT (EXISTS(SELECT 1 AS "ANON_1" FROM "ORA$PTT_YELDRO_1_1" WHERE "ORA$PTT_YELDRO_1_1"."ID" = "BUOY"."ID"))) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 0) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'there are rows that would go or change by buoy.replaces_id → buoy.id');
+  END IF;
+END;
+/
+DECLARE found NUMBER;
+BEGIN
+  SELECT (SELECT COUNT(*) AS "COUNT_1" FROM "SENSOR" WHERE "SENSOR"."BUOY_ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1")) INTO found FROM DUAL;
+  IF found IS NULL OR NOT (found = 0) THEN
+    RAISE_APPLICATION_ERROR(-20001, 'there are rows that would go or change by sensor.buoy_id → buoy.id');
+  END IF;
+END;
+/
+BEGIN
+  DELETE FROM "BUOY" WHERE "BUOY"."ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1");
   IF SQL%ROWCOUNT <> 2 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 5: remove buoy, and 2 rows were expected');
   END IF;

@@ -1,6 +1,7 @@
 -- visit --where 'visit_no = 1'
 -- For PostgreSQL 12 or newer: psql -d DATABASE -f script.sql
 -- Counted on buoys.db.
+-- By the rules of PostgreSQL its conditions pick the same of these rows.
 -- Rows that go or change: part_used 2, visit 3.
 -- Any other count stops the script, and everything is rolled back.
 \set ON_ERROR_STOP on
@@ -8,18 +9,62 @@ SET client_encoding = 'UTF8';
 SET standard_conforming_strings = on;
 BEGIN ISOLATION LEVEL REPEATABLE READ;
 
-CREATE TEMPORARY TABLE yeldro_1_1 AS WITH yeldro_first (buoy_id, visit_no) AS (SELECT visit.buoy_id, visit.visit_no FROM visit) SELECT buoy_id, visit_no FROM yeldro_first WHERE 1 = 0;
+-- The foreign keys and triggers must be those of the plan.
+DO $yeldro$
+DECLARE found bigint;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM (SELECT conrelid, confrelid, confdeltype, unnest(conkey) AS own, unnest(confkey) AS its
+FROM pg_catalog.pg_constraint WHERE contype = 'f' AND conparentid = 0
+AND NOT (SELECT relispartition FROM pg_catalog.pg_class WHERE oid = conrelid)) AS k
+JOIN pg_catalog.pg_attribute AS m ON m.attrelid = k.conrelid AND m.attnum = k.own
+JOIN pg_catalog.pg_attribute AS o ON o.attrelid = k.confrelid AND o.attnum = k.its
+WHERE k.confrelid IN ('"part_used"'::regclass, '"visit"'::regclass)
+ AND NOT (k.conrelid = '"part_used"'::regclass AND m.attname = 'buoy_id' AND k.confrelid = '"visit"'::regclass AND o.attname = 'buoy_id' AND k.confdeltype IN ('c')
+ OR k.conrelid = '"part_used"'::regclass AND m.attname = 'visit_no' AND k.confrelid = '"visit"'::regclass AND o.attname = 'visit_no' AND k.confdeltype IN ('c'))) INTO found;
+  IF (found = 0) IS NOT TRUE THEN
+    RAISE EXCEPTION 'the foreign keys to part_used, visit are not those of the plan: found %', found;
+  END IF;
+END
+$yeldro$;
+DO $yeldro$
+DECLARE found bigint;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM (SELECT conrelid, confrelid, confdeltype, unnest(conkey) AS own, unnest(confkey) AS its
+FROM pg_catalog.pg_constraint WHERE contype = 'f' AND conparentid = 0
+AND NOT (SELECT relispartition FROM pg_catalog.pg_class WHERE oid = conrelid)) AS k
+JOIN pg_catalog.pg_attribute AS m ON m.attrelid = k.conrelid AND m.attnum = k.own
+JOIN pg_catalog.pg_attribute AS o ON o.attrelid = k.confrelid AND o.attnum = k.its
+WHERE k.confrelid IN ('"part_used"'::regclass, '"visit"'::regclass)) INTO found;
+  IF (found = 2) IS NOT TRUE THEN
+    RAISE EXCEPTION 'the foreign keys to part_used, visit are not those of the plan: found %', found;
+  END IF;
+END
+$yeldro$;
+DO $yeldro$
+DECLARE found bigint;
+BEGIN
+  SELECT (SELECT COUNT(*) FROM (SELECT tgrelid AS relation, tgname AS name FROM pg_catalog.pg_trigger
+WHERE NOT tgisinternal AND tgenabled IN ('O', 'A') AND tgtype & 28 > 0
+UNION ALL SELECT ev_class, rulename FROM pg_catalog.pg_rewrite
+WHERE rulename <> '_RETURN' AND ev_enabled IN ('O', 'A')) AS t WHERE t.relation IN ('"part_used"'::regclass, '"visit"'::regclass)) INTO found;
+  IF (found = 0) IS NOT TRUE THEN
+    RAISE EXCEPTION 'there are triggers of part_used, visit that the plan does not know: found %', found;
+  END IF;
+END
+$yeldro$;
 
-INSERT INTO yeldro_1_1 (buoy_id, visit_no) SELECT visit.buoy_id, visit.visit_no FROM visit WHERE (visit_no = 1);
+CREATE TEMPORARY TABLE "yeldro_1_1" AS WITH "yeldro_first" ("buoy_id", "visit_no") AS (SELECT "visit"."buoy_id", "visit"."visit_no" FROM "visit") SELECT "buoy_id", "visit_no" FROM "yeldro_first" WHERE 1 = 0;
+
+INSERT INTO "yeldro_1_1" ("buoy_id", "visit_no") SELECT "visit"."buoy_id", "visit"."visit_no" FROM "visit" WHERE ("visit_no" = 1);
 
 -- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 DO $yeldro$
 DECLARE found bigint;
 BEGIN
-  DELETE FROM part_used WHERE EXISTS(SELECT 1 FROM (SELECT yeldro_1_1.buoy_id AS yeldro_c0, yeldro_1_1.visit_no AS yeldro_c1 FROM yeldro_1_1) AS yeldro_row WHERE yeldro_row.yeldro_c0 = part_used.buoy_id AND yeldro_row.yeldro_c1 = part_used.visit_no);
+  DELETE FROM "part_used" WHERE EXISTS(SELECT 1 FROM (SELECT "yeldro_1_1"."buoy_id" AS "yeldro_c0", "yeldro_1_1"."visit_no" AS "yeldro_c1" FROM "yeldro_1_1") AS "yeldro_row" WHERE "yeldro_row"."yeldro_c0" = "part_used"."buoy_id" AND "yeldro_row"."yeldro_c1" = "part_used"."visit_no");
   GET DIAGNOSTICS found = ROW_COUNT;
   IF found <> 2 THEN
-    RAISE EXCEPTION '% rows: step 1: remove part_used, and 2 were expected', found;
+    RAISE EXCEPTION '% rows: step 1: remove part_used, and 2 rows were expected', found;
   END IF;
 END
 $yeldro$;
@@ -28,10 +73,19 @@ $yeldro$;
 DO $yeldro$
 DECLARE found bigint;
 BEGIN
-  DELETE FROM visit WHERE EXISTS(SELECT 1 FROM (SELECT yeldro_1_1.buoy_id AS yeldro_c0, yeldro_1_1.visit_no AS yeldro_c1 FROM yeldro_1_1) AS yeldro_row WHERE yeldro_row.yeldro_c0 = visit.buoy_id AND yeldro_row.yeldro_c1 = visit.visit_no);
+  SELECT (SELECT COUNT(*) AS "count_1" FROM "part_used" WHERE EXISTS(SELECT 1 FROM (SELECT "yeldro_1_1"."buoy_id" AS "yeldro_c0", "yeldro_1_1"."visit_no" AS "yeldro_c1" FROM "yeldro_1_1") AS "yeldro_row" WHERE "yeldro_row"."yeldro_c0" = "part_used"."buoy_id" AND "yeldro_row"."yeldro_c1" = "part_used"."visit_no")) INTO found;
+  IF (found = 0) IS NOT TRUE THEN
+    RAISE EXCEPTION 'there are rows that would go or change by part_used.buoy_id,visit_no → visit.buoy_id,visit_no: found %', found;
+  END IF;
+END
+$yeldro$;
+DO $yeldro$
+DECLARE found bigint;
+BEGIN
+  DELETE FROM "visit" WHERE EXISTS(SELECT 1 FROM (SELECT "yeldro_1_1"."buoy_id" AS "yeldro_c0", "yeldro_1_1"."visit_no" AS "yeldro_c1" FROM "yeldro_1_1") AS "yeldro_row" WHERE "yeldro_row"."yeldro_c0" = "visit"."buoy_id" AND "yeldro_row"."yeldro_c1" = "visit"."visit_no");
   GET DIAGNOSTICS found = ROW_COUNT;
   IF found <> 3 THEN
-    RAISE EXCEPTION '% rows: step 2: remove visit, and 3 were expected', found;
+    RAISE EXCEPTION '% rows: step 2: remove visit, and 3 rows were expected', found;
   END IF;
 END
 $yeldro$;

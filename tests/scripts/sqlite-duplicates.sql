@@ -9,6 +9,15 @@ PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts
 BEGIN IMMEDIATE;
 CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));
 
+-- The foreign keys and triggers must be those of the plan.
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'the foreign keys to sensor are not those of the plan', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+WHERE c.type = 'table' AND lower(k."table") IN ('sensor')) AS yeldro_found);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are triggers of sensor that the plan does not know', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS t WHERE t.type = 'trigger' AND lower(t.tbl_name) IN ('sensor')) AS yeldro_found);
+
 CREATE TEMP TABLE yeldro_1_1 ("id" INTEGER PRIMARY KEY, "yeldro_kept_0" INTEGER);
 
 INSERT INTO "temp".yeldro_1_1 ("id", "yeldro_kept_0") SELECT yeldro_grouped.yeldro_own_0, yeldro_grouped.yeldro_kept_0 

@@ -9,6 +9,24 @@ PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts
 BEGIN IMMEDIATE;
 CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));
 
+-- The foreign keys and triggers must be those of the plan.
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+WHERE c.type = 'table' AND lower(k."table") IN ('part_used', 'visit', 'sensor', 'buoy')
+ AND NOT (lower(c.name) = 'part_used' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'buoy_id') = 'buoy_id' AND k.on_delete IN ('CASCADE')
+ OR lower(c.name) = 'part_used' AND lower(k."from") = 'visit_no' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'visit_no') = 'visit_no' AND k.on_delete IN ('CASCADE')
+ OR lower(c.name) = 'buoy' AND lower(k."from") = 'replaces_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('SET NULL')
+ OR lower(c.name) = 'sensor' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('CASCADE')
+ OR lower(c.name) = 'visit' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('NO ACTION', 'RESTRICT'))) AS yeldro_found);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan', 1, coalesce(yeldro_found = 5, 0)
+FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+WHERE c.type = 'table' AND lower(k."table") IN ('part_used', 'visit', 'sensor', 'buoy')) AS yeldro_found);
+INSERT OR ROLLBACK INTO temp.yeldro_check
+SELECT 'there are triggers of buoy, part_used, visit, sensor that the plan does not know', 1, coalesce(yeldro_found = 0, 0)
+FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS t WHERE t.type = 'trigger' AND lower(t.tbl_name) IN ('buoy', 'part_used', 'visit', 'sensor')) AS yeldro_found);
+
 CREATE TEMP TABLE yeldro_1_1 ("id" INTEGER PRIMARY KEY);
 
 INSERT INTO "temp".yeldro_1_1 ("id") SELECT "buoy"."id" 

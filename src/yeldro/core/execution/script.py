@@ -2,26 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.database import sql
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.proofs import dangling_references, lost_groups
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.steps import statement_of
 from yeldro.core.model.errors import MissingPrivilege, Refused
+from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
+from yeldro.core.planning.row_sets import depends_on, that_stay
 from yeldro.core.selection.filters import with_literals
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.selection.checks import Check
 
 _INSERTS = "INSERT INTO "  # after the WITH queries of a recursion
+_TAKE_ALONG = (
+    ReferentialAction.CASCADE, ReferentialAction.SET_NULL, ReferentialAction.SET_DEFAULT
+)  # fmt: skip
 _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", "DELETE FROM ")
 
 
@@ -34,21 +41,40 @@ class ZeroCheck:
 
 
 @dataclass(frozen=True)
+class ScriptStep:
+    """A step with its statement, and what must be zero before it."""
+
+    step: Step
+    statement: str
+    before: tuple[ZeroCheck, ...]
+
+
+@dataclass(frozen=True)
 class ScriptStatements:
     """One cleanup as SQL in the database's own dialect.
 
     Args:
+        cleanup: what was planned, with its parameters written out.
+        table: the named table.
         sets: statements that make the temporary tables and fill them.
-        steps: each step with its statement.
+        steps: the steps, in their order.
         proofs: what must be zero afterwards.
+        links: the foreign keys along which rows were followed.
+        removed: the tables of which rows go.
+        touched: these, and the tables of which rows change.
         deferred: foreign keys must be checked at the commit.
         has_keys: every table involved has a key, so no physical row id is used.
     """
 
+    cleanup: Cleanup
     plan: Plan
+    table: Table
+    links: tuple[ForeignKey, ...]
     sets: tuple[str, ...]
-    steps: tuple[tuple[Step, str], ...]
+    steps: tuple[ScriptStep, ...]
     proofs: tuple[ZeroCheck, ...]
+    removed: tuple[Table, ...]
+    touched: tuple[Table, ...]
     deferred: bool
     has_keys: bool
 
@@ -84,20 +110,29 @@ def script_statements(
                 sets.append(text if clause is None else written(clause))
 
         sa.event.listen(session.connection, "before_cursor_execute", note)
-        prepared = prepare(session, _literal(cleanup, session), steps_before=steps_before)
+        literal = _literal(cleanup, session)
+        prepared = prepare(session, literal, steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
         _check_traceable(session, prepared, enforces=enforces)
         steps = []
-        for work in prepared.work:
+        for place, work in enumerate(prepared.work):
             statement = statement_of(work)
             statement = session.key_driven(statement) if own else statement
-            steps.append((work.step, written(statement)))
+            before = (
+                tuple(_what_would_follow(session, prepared, place, written)) if enforces else ()
+            )
+            steps.append(ScriptStep(work.step, written(statement), before))
         return ScriptStatements(
+            cleanup=literal,
             plan=prepared.plan,
+            table=prepared.matched.table,
+            links=tuple(link.key for link in prepared.ripple.reach.links),
             sets=tuple(sets),
             steps=tuple(steps),
             proofs=tuple(_proofs(session, prepared, cleanup, written, dangling=not enforces)),
+            removed=_tables(prepared, Action.REMOVE),
+            touched=_tables(prepared, *Action),
             deferred=bool(prepared.deferred),
             has_keys=all(work.rows.table.has_key for work in prepared.work),
         )
@@ -149,6 +184,40 @@ def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) ->
                 f"that takes a statement for each of them.",
                 "Give the table a key first, or use 'yeldro run'.",
             )
+
+
+def _tables(prepared: Prepared, *actions: Action) -> tuple[Table, ...]:
+    """Return the tables that steps of these kinds are for, each once."""
+    found = {
+        work.rows.table.name: work.rows.table
+        for work in prepared.work
+        if work.step.action in actions
+    }
+    return tuple(found.values())
+
+
+def _what_would_follow(
+    session: Session, prepared: Prepared, place: int, written: Callable[[sa.ClauseElement], str]
+) -> Iterator[ZeroCheck]:
+    """Yield what shows that a step takes no rows along that its count does not tell.
+
+    A system that checks foreign keys also carries out what they declare, and counts none of it.
+    """
+    work = prepared.work[place]
+    if work.step.action is not Action.REMOVE:
+        return
+    gone = {each.rows.table.name for each in prepared.work[:place]
+            if each.step.action is Action.REMOVE}  # fmt: skip
+    for link in prepared.ripple.reach.links:
+        if link.key.parent != work.rows.table.name or link.key.on_delete not in _TAKE_ALONG:
+            continue
+        child = session.catalogue.table(link.key.child)
+        rows = sql.rows_of(child)
+        follows = depends_on(session, link, child, rows, prepared.ripple.removed[link.key.parent])
+        if child.name not in gone or child.name == link.key.parent:
+            follows = that_stay(session, child, follows, prepared.ripple.removed)
+        query = sa.select(sa.func.count()).select_from(rows).where(follows)
+        yield ZeroCheck(f"rows that would go or change by {link.key}", written(query))
 
 
 def _proofs(

@@ -77,7 +77,7 @@ class Carrier:
         if where is not None:
             where.set("this", self._condition(where.this, scope))
         for each in (tree.args.get("order") or exp.Order(expressions=[])).expressions:
-            self._ordered(each, scope)
+            self.check_ordered(each, scope)
         return tree
 
     def _clock(self) -> datetime:
@@ -149,7 +149,7 @@ class Carrier:
         if where is not None:
             where.set("this", self._condition(where.this, scope))
         for each in group.expressions if group is not None else ():
-            self._grouped(each, scope)
+            self.check_grouped(each, scope)
         if having is not None:
             having.set("this", self._condition(having.this, scope))
         return dict(self._columns(query, scope))
@@ -176,11 +176,11 @@ class Carrier:
         if not isinstance(window.this, exp.RowNumber) or window.args.get("spec"):
             raise Unlike(window, "is a window function that is not known here", "row_number()")
         for each in window.args.get("partition_by") or ():
-            self._grouped(each, scope)
+            self.check_grouped(each, scope)
         for each in (window.args.get("order") or exp.Order(expressions=[])).expressions:
-            self._ordered(each, scope)
+            self.check_ordered(each, scope)
 
-    def _grouped(self, node: exp.Expr, scope: Scope) -> None:
+    def check_grouped(self, node: exp.Expr, scope: Scope) -> None:
         """Refuse to group by text that the collation there may bring together."""
         known = scope.find(node) if isinstance(node, exp.Column) else None
         if known is None or known.kind is None:
@@ -196,7 +196,8 @@ class Carrier:
                 "Use ‹duplicates_by›, with ‹ignore_case› or without.",
             )
 
-    def _ordered(self, node: exp.Expr, scope: Scope) -> None:
+    def check_ordered(self, node: exp.Expr, scope: Scope) -> None:
+        """Refuse to order by what each system orders in its own way."""
         inner = node.this if isinstance(node, exp.Ordered) else node
         known = scope.find(inner) if isinstance(inner, exp.Column) else None
         if known is None or known.kind not in ("number", *DAYS) or known.table is None:
@@ -260,13 +261,13 @@ class Carrier:
         if query is None:
             if self._kind_of(node.this, scope) == "text":
                 return self.texts.carried(node, scope)
-            either = [
+            each = [
                 self._compared(exp.EQ(this=node.this.copy(), expression=each), scope)
                 for each in node.expressions
             ]
-            if not either:
+            if not each:
                 raise Unlike(node, "is a list that is not known here", "Write IN (1, 2).")
-            return exp.Paren(this=exp.or_(*either))
+            return _either(each)
         found = list(self._query(query, scope).values())
         sides = node.this.expressions if isinstance(node.this, exp.Tuple) else [node.this]
         if len(found) != len(sides):
@@ -479,6 +480,17 @@ def _sources(tree: exp.Delete) -> list[exp.Expr]:
 
 def _joins(tree: exp.Delete) -> list[exp.Join]:
     return [join for each in _sources(tree) for join in each.args.get("joins") or ()]
+
+
+def _either(conditions: list[exp.Expr]) -> exp.Expr:
+    """Return that one of some conditions holds: as a list, where each is an equation of one side.
+
+    A list may be long, and systems nest the parts of OR only so deep.
+    """
+    first = conditions[0]
+    if all(isinstance(each, exp.EQ) and each.this == first.this for each in conditions):
+        return exp.In(this=first.this, expressions=[each.expression for each in conditions])
+    return exp.Paren(this=exp.or_(*conditions))
 
 
 def _of_array(node: exp.Any) -> list[exp.Expr]:

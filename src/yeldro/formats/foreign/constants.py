@@ -20,6 +20,7 @@ from yeldro.formats.foreign.unlike import Unlike
 NOT_CONSTANT = object()
 _BASE = datetime(1900, 1, 1)  # T-SQL's day 0
 _ISO = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:[ T](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?)?")
+_CODED = re.compile(r"\\\\|\\([0-9a-fA-F]{4})")  # as Oracle's UNISTR has them
 _PACKED = re.compile(r"(\d{4})(\d\d)(\d\d)")
 _LINEAR = {"DAY": 86_400, "HOUR": 3_600, "MINUTE": 60, "SECOND": 1, "WEEK": 604_800}
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
@@ -114,6 +115,8 @@ class Constants:
     def _sum(self, node: exp.Expr) -> Any:
         left, right = self._value(node.this), self._value(node.expression)
         sign = -1 if isinstance(node, exp.Sub) else 1
+        if isinstance(left, str) and isinstance(right, str) and self.source == "tsql" and sign > 0:
+            return left + right
         if _is_number(left) and _is_number(right):
             return left + sign * right
         if isinstance(right, Interval) and isinstance(left, date):
@@ -309,8 +312,21 @@ class Constants:
     def _nothing(self, node: exp.Expr) -> None:
         del node
 
+    def _joined(self, node: exp.Expr) -> str:
+        left, right = self._value(node.this), self._value(node.expression)
+        if isinstance(left, str) and isinstance(right, str) and self.source != "mysql":
+            return left + right
+        raise Unlike(node, "joins what is no text", "Write the text that it gives.")
+
     def _named(self, node: exp.Expr) -> Any:
         name = str(node.this).upper()
+        if (self.source, name) in (("tsql", "NCHAR"), ("oracle", "UNISTR")):
+            value = self._value(node.expressions[0])
+            if name == "NCHAR" and _is_number(value):
+                return chr(value)
+            if isinstance(value, str):
+                coded = _CODED.sub(lambda each: chr(int(each[1] or "5c", 16)), value)
+                return coded.encode("utf-16-le", "surrogatepass").decode("utf-16-le")
         if self.source in ("mysql", "mariadb") and name in ("NOW", "SYSDATE", "LOCALTIME"):
             return self.now
         raise Unlike(node, "is not known here", "Write the value that it has.")
@@ -322,6 +338,7 @@ _OF: dict[type, Callable[[Constants, exp.Expr], Any]] = {
     exp.Neg: Constants._negative,
     exp.Add: Constants._sum,
     exp.Sub: Constants._sum,
+    exp.DPipe: Constants._joined,
     exp.Mul: Constants._product,
     exp.Div: Constants._product,
     exp.Boolean: Constants._truth,

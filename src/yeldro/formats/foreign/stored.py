@@ -8,11 +8,13 @@ import sqlalchemy as sa
 from sqlglot import exp
 
 from yeldro.core.database import sql
+from yeldro.core.selection.parameters import kind_of
+from yeldro.formats.foreign.scope import Known
 from yeldro.formats.foreign.unlike import Unlike
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.formats.foreign.scope import Known
+    from yeldro.core.model.schema import Table
 
 MOST_VALUES = 200_000
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
@@ -94,6 +96,17 @@ class Stored:
             query = f"SELECT count(*) FROM {self._table(known)} WHERE {wrong}"
             self._held[known] = not self._row(query)[0]
         return self._held[known]
+
+    def blank_texts(self, table: Table) -> bool:
+        """True if a row has a text of blanks alone, which is empty under some collations."""
+        texts = [
+            self._name(Known("text", table, column))
+            for column in table.columns
+            if kind_of(column) == "text"
+        ]
+        blank = [f"({name} <> '' AND trim({name}) = '')" for name in texts] or ["1 = 0"]
+        named = sql.written(self.session.connection, table.name)
+        return bool(self._row(f"SELECT count(*) FROM {named} WHERE {' OR '.join(blank)}")[0])
 
     def has_null(self, known: Known) -> bool:
         """True if a column holds NULL."""

@@ -59,7 +59,7 @@ class Texts:
                     problem = "is NULL there and an empty text here"
                     raise Unlike(text, problem, "Write IS NULL or IS NOT NULL.")
         known = self._only_column(node, scope)
-        carried = node.transform(self._written_here)
+        carried = node.transform(self._computed).transform(self._written_here)
         name = known.stored[1].name
         bare = carried.transform(self._for_itself, name)
         said = bare.sql(dialect=self.stored.dialect, comments=False)
@@ -76,6 +76,14 @@ class Texts:
         if problem:
             raise Unlike(node, problem, "Write it by this database's rules, and drop ‹dialect›.")
         return carried
+
+    def _computed(self, node: exp.Expr) -> exp.Expr:
+        """Return a text that is joined or coded by its value."""
+        if isinstance(node, exp.Add | exp.DPipe | exp.Anonymous):
+            value = self.value(node)
+            if isinstance(value, str):
+                return exp.Literal.string(value)
+        return node
 
     def _only_column(self, node: exp.Expr, scope: Scope) -> Known:
         found = [scope.find(each) for each in node.find_all(exp.Column)]

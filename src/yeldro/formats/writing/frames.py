@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar
 
+from yeldro.core.model.errors import Fault
 from yeldro.core.model.names import one_line
 
 if TYPE_CHECKING:
@@ -37,8 +38,14 @@ class Frame:
         del checks
         return ["COMMIT;"]
 
-    def set_up(self, statement: str) -> list[str]:
-        """Return a statement that makes or fills a temporary table."""
+    def set_up(self, statement: str, again: str = "") -> list[str]:
+        """Return a statement that makes or fills a temporary table.
+
+        Args:
+            again: a statement that is repeated after it until it adds no row.
+        """
+        if again:
+            raise Fault(f"{self.name} follows a table that references itself by one statement")
         return [f"{statement};"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
@@ -104,7 +111,7 @@ class PostgresqlFrame(Frame):
             f"  {statement};",
             "  GET DIAGNOSTICS found = ROW_COUNT;",
             f"  IF found <> {rows} THEN",
-            f"    RAISE EXCEPTION '% rows: {_message(what)}, and {rows} were expected', found;",
+            f"    RAISE EXCEPTION '% rows: {_message(what)}, and {_expected(rows)}', found;",
             "  END IF;",
         )
 
@@ -177,7 +184,7 @@ class SqlServerFrame(Frame):
 
     name = "SQL Server"
     since = "2016"
-    call = "sqlcmd -b -d DATABASE -i script.sql"
+    call = "sqlcmd -b -x -f 65001 -d DATABASE -i script.sql"
     begin = (
         "SET XACT_ABORT ON;",
         "SET NOCOUNT ON;",
@@ -191,8 +198,11 @@ class SqlServerFrame(Frame):
         del checks
         return ["COMMIT TRANSACTION;"]
 
+    def set_up(self, statement: str, again: str = "") -> list[str]:
+        return [f"{statement};", *([f"WHILE @@ROWCOUNT > 0 {again};"] if again else [])]
+
     def step(self, statement: str, rows: int, what: str) -> list[str]:
-        told = f"N'{_message(what)}, and {rows} rows were expected'"
+        told = f"N'{_message(what)}, and {_expected(rows)}'"
         return [f"{statement};", f"IF @@ROWCOUNT <> {rows} THROW 50001, {told}, 1;"]
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
@@ -212,14 +222,27 @@ class OracleFrame(Frame):
         "SET AUTOCOMMIT OFF",
         "SET DEFINE OFF",
         "SET SQLBLANKLINES ON",
-        "ALTER SESSION SET NLS_DATE_FORMAT = 'YYYY-MM-DD';",
-        "ALTER SESSION SET NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS';",
+        "ALTER SESSION SET NLS_COMP = BINARY;",
+        "ALTER SESSION SET NLS_SORT = BINARY;",
         "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
     )
     deferred = "SET CONSTRAINTS ALL DEFERRED;"
 
+    def set_up(self, statement: str, again: str = "") -> list[str]:
+        if not again:
+            return [f"{statement};"]
+        return [
+            "BEGIN",
+            f"  {statement};",
+            "  WHILE SQL%ROWCOUNT > 0 LOOP",
+            f"    {again};",
+            "  END LOOP;",
+            "END;",
+            "/",
+        ]
+
     def step(self, statement: str, rows: int, what: str) -> list[str]:
-        told = f"'{_quoted(what)}, and {rows} rows were expected'"
+        told = f"'{_quoted(what)}, and {_expected(rows)}'"
         return [
             "BEGIN",
             f"  {statement};",
@@ -241,6 +264,10 @@ class OracleFrame(Frame):
             "END;",
             "/",
         ]
+
+
+def _expected(rows: int) -> str:
+    return "1 row was expected" if rows == 1 else f"{rows} rows were expected"
 
 
 def _within(value: str, expected: RowRange) -> str:

@@ -1,0 +1,226 @@
+"""Questions that show whether a database has the foreign keys and triggers of the plan.
+
+A foreign key or a trigger that the plan does not know could take rows along that no count tells.
+The questions are put to each system's own catalogue of tables.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from yeldro.core.model.errors import Refused
+from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
+from yeldro.formats.writing.targets import Target
+
+if TYPE_CHECKING:
+    from yeldro.core.database.protocol import Catalogue
+
+# For each system the words of its catalogue: those of the standard, SQL Server's numbers
+# (sys.foreign_keys), PostgreSQL's letters (pg_constraint).
+_ACTIONS = {
+    "tsql": {"cascade": "1", "set null": "2", "set default": "3", "no action": "0"},
+    "postgres": {"cascade": "'c'", "set null": "'n'", "set default": "'d'", "no action": "'a','r'"},
+}
+_WITHOUT_DEFAULTS = ("oracle", "mysql")  # InnoDB refuses SET DEFAULT when a table is made
+_NO_ACTION = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
+_LINK = {
+    "sqlite": (
+        """sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+WHERE c.type = 'table' AND lower(k."table") IN ({parents})""",
+        'lower(c.name) = {child} AND lower(k."from") = {column} AND lower(k."table") = {parent}'
+        ' AND coalesce(lower(k."to"), {referenced}) = {referenced} AND k.on_delete IN ({action})',
+    ),
+    "postgres": (
+        """(SELECT conrelid, confrelid, confdeltype, unnest(conkey) AS own, unnest(confkey) AS its
+FROM pg_catalog.pg_constraint WHERE contype = 'f' AND conparentid = 0
+AND NOT (SELECT relispartition FROM pg_catalog.pg_class WHERE oid = conrelid)) AS k
+JOIN pg_catalog.pg_attribute AS m ON m.attrelid = k.conrelid AND m.attnum = k.own
+JOIN pg_catalog.pg_attribute AS o ON o.attrelid = k.confrelid AND o.attnum = k.its
+WHERE k.confrelid IN ({parents})""",
+        "k.conrelid = {child} AND m.attname = {column} AND k.confrelid = {parent}"
+        " AND o.attname = {referenced} AND k.confdeltype IN ({action})",
+    ),
+    "mysql": (
+        """information_schema.KEY_COLUMN_USAGE AS k
+JOIN information_schema.REFERENTIAL_CONSTRAINTS AS r
+ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME
+AND r.TABLE_NAME = k.TABLE_NAME
+WHERE k.REFERENCED_TABLE_SCHEMA = DATABASE() AND k.REFERENCED_TABLE_NAME IN ({parents})""",
+        "k.TABLE_SCHEMA = {schema} AND k.TABLE_NAME = {child} AND k.COLUMN_NAME = {column}"
+        " AND k.REFERENCED_TABLE_NAME = {parent} AND k.REFERENCED_COLUMN_NAME = {referenced}"
+        " AND r.DELETE_RULE IN ({action})",
+    ),
+    "tsql": (
+        """sys.foreign_keys AS k
+JOIN sys.foreign_key_columns AS f ON f.constraint_object_id = k.object_id
+JOIN sys.columns AS m ON m.object_id = k.parent_object_id AND m.column_id = f.parent_column_id
+JOIN sys.columns AS o ON o.object_id = k.referenced_object_id
+AND o.column_id = f.referenced_column_id
+WHERE k.referenced_object_id IN ({parents})""",
+        "k.parent_object_id = {child} AND m.name = {column} AND k.referenced_object_id = {parent}"
+        " AND o.name = {referenced} AND k.delete_referential_action IN ({action})",
+    ),
+    "oracle": (
+        """ALL_CONSTRAINTS k
+JOIN ALL_CONSTRAINTS p ON p.OWNER = k.R_OWNER AND p.CONSTRAINT_NAME = k.R_CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS m ON m.OWNER = k.OWNER AND m.CONSTRAINT_NAME = k.CONSTRAINT_NAME
+JOIN ALL_CONS_COLUMNS o ON o.OWNER = p.OWNER AND o.CONSTRAINT_NAME = p.CONSTRAINT_NAME
+AND o.POSITION = m.POSITION
+WHERE k.CONSTRAINT_TYPE = 'R' AND k.STATUS = 'ENABLED'
+AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ({parents})""",
+        "k.TABLE_NAME = {child} AND m.COLUMN_NAME = {column} AND p.TABLE_NAME = {parent}"
+        " AND o.COLUMN_NAME = {referenced} AND k.DELETE_RULE IN ({action})",
+    ),
+}
+_TRIGGER = {
+    "sqlite": (
+        "sqlite_master AS t WHERE t.type = 'trigger' AND lower(t.tbl_name) IN ({tables})",
+        "lower(t.tbl_name) = {table} AND lower(t.name) IN ({names})",
+    ),
+    "postgres": (
+        """(SELECT tgrelid AS relation, tgname AS name FROM pg_catalog.pg_trigger
+WHERE NOT tgisinternal AND tgenabled IN ('O', 'A') AND tgtype & 28 > 0
+UNION ALL SELECT ev_class, rulename FROM pg_catalog.pg_rewrite
+WHERE rulename <> '_RETURN' AND ev_enabled IN ('O', 'A')) AS t WHERE t.relation IN ({tables})""",
+        "t.relation = {table} AND t.name IN ({names})",
+    ),
+    "mysql": (
+        """information_schema.TRIGGERS AS t
+WHERE t.EVENT_OBJECT_SCHEMA = DATABASE() AND t.EVENT_OBJECT_TABLE IN ({tables})""",
+        "t.EVENT_OBJECT_TABLE = {table} AND t.TRIGGER_NAME IN ({names})",
+    ),
+    "tsql": (
+        "sys.triggers AS t WHERE t.is_disabled = 0 AND t.parent_id IN ({tables})",
+        "t.parent_id = {table} AND t.name IN ({names})",
+    ),
+    "oracle": (
+        """ALL_TRIGGERS t WHERE t.STATUS = 'ENABLED'
+AND t.TABLE_OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND t.TABLE_NAME IN ({tables})""",
+        "t.TABLE_NAME = {table} AND t.TRIGGER_NAME IN ({names})",
+    ),
+}
+
+
+@dataclass(frozen=True)
+class SchemaQuestion:
+    """A query, the number that it must give, and what is wrong if it gives another."""
+
+    query: str
+    expected: int
+    otherwise: str
+
+
+def schema_questions(
+    target: Target, catalogue: Catalogue, removed: Sequence[Table], touched: Sequence[Table]
+) -> Iterator[SchemaQuestion]:
+    """Yield what must be so in a database before a plan's first statement.
+
+    Args:
+        removed: the tables of which rows go, or whose keys move.
+        touched: these, and the tables of which rows change.
+    """
+    asking = _Asking(target)
+    if removed:
+        yield from asking.about_keys(
+            removed, [key for each in removed for key in catalogue.referencing(each.name)]
+        )
+    yield asking.about_triggers(touched)
+
+
+class _Asking:
+    """Writes the questions for one system."""
+
+    def __init__(self, target: Target) -> None:
+        self.target = target
+        self.dialect = target.dialect
+
+    def about_keys(
+        self, parents: Sequence[Table], keys: Sequence[ForeignKey]
+    ) -> Iterator[SchemaQuestion]:
+        source, same = _LINK[self.dialect]
+        keys = [key for key in keys if not key.child_parts and not key.parent_parts]
+        known = [same.format(**each) for key in keys for each in self._parts(key)]
+        otherwise = f"the foreign keys to {_some(parents)} are not those of the plan"
+        from_ = source.format(parents=", ".join(self._table(each.name) for each in parents))
+        counted = f"SELECT COUNT(*) FROM {from_}"
+        if not known:
+            yield SchemaQuestion(counted, 0, otherwise)
+            return
+        either = "\n OR ".join(known)
+        yield SchemaQuestion(f"{counted}\n AND NOT ({either})", 0, otherwise)
+        yield SchemaQuestion(counted, len(known), otherwise)
+
+    def about_triggers(self, tables: Sequence[Table]) -> SchemaQuestion:
+        source, same = _TRIGGER[self.dialect]
+        known = []
+        for each in tables:
+            names = sorted({trigger.name for trigger in each.triggers})
+            if names:
+                listed = ", ".join(self._name(name) for name in names)
+                known.append(same.format(table=self._table(each.name), names=listed))
+        from_ = source.format(tables=", ".join(self._table(each.name) for each in tables))
+        query = f"SELECT COUNT(*) FROM {from_}"
+        if known:
+            either = "\n OR ".join(known)
+            query += f"\n AND NOT ({either})"
+        return SchemaQuestion(
+            query, 0, f"there are triggers of {_some(tables)} that the plan does not know"
+        )
+
+    def _parts(self, key: ForeignKey) -> Iterator[dict[str, str]]:
+        """Yield what a question says of each column of a foreign key."""
+        action = "no action" if key.on_delete in _NO_ACTION else str(key.on_delete)
+        if action == "set default" and self.dialect in _WITHOUT_DEFAULTS:
+            raise Refused(
+                f"{key} says ON DELETE SET DEFAULT, which {self.target.frame.name} does not have, "
+                f"so no database there has the foreign keys of this plan.",
+                "Write the script for this database's own system.",
+            )
+        words = _ACTIONS.get(self.dialect)
+        listed = words[action] if words else f"'{action.upper()}'"
+        if words is None and action == "no action":
+            listed += ", 'RESTRICT'"
+        for ours, theirs in zip(key.columns, key.referenced_columns, strict=True):
+            yield {
+                "child": self._table(key.child),
+                "schema": self._quoted(key.child.schema) if key.child.schema else "DATABASE()",
+                "column": self._name(ours),
+                "parent": self._table(key.parent),
+                "referenced": self._name(theirs),
+                "action": listed,
+            }
+
+    def _table(self, name: TableName) -> str:
+        """Return what the catalogue has for a table: its number, or its name."""
+        own = self.target.folded(name.name)
+        whole = [each for each in (name.schema, own) if each]
+        if self.dialect == "postgres":
+            quoted = ".".join('"' + each.replace('"', '""') + '"' for each in whole)
+            return f"{self._quoted(quoted)}::regclass"
+        if self.dialect == "tsql":
+            quoted = ".".join(f"[{each.replace(']', ']]')}]" for each in whole)
+            return f"OBJECT_ID({self._quoted(quoted)})"
+        return self._name(name.name)
+
+    def _name(self, name: str) -> str:
+        own = self.target.folded(name)
+        return self._quoted(_lower(own) if self.dialect == "sqlite" else own)
+
+    def _quoted(self, text: str) -> str:
+        text = text.replace("'", "''")
+        if self.dialect == "mysql":
+            text = text.replace("\\", "\\\\")
+        return f"N'{text}'" if self.dialect == "tsql" else f"'{text}'"
+
+
+def _some(tables: Sequence[Table]) -> str:
+    """Return the names of tables for a message, of which systems take no long ones."""
+    names = ", ".join(str(each.name) for each in tables[:4])
+    return f"{names} and {len(tables) - 4} more" if len(tables) > 4 else names
+
+
+def _lower(name: str) -> str:
+    """Return a name as SQLite's lower() gives it: without the case of the letters A to Z."""
+    return "".join(each.lower() if "A" <= each <= "Z" else each for each in name)

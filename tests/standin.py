@@ -8,7 +8,7 @@ statement as it stands, with these exceptions, which neither has:
 - how a temporary table is made: `SELECT … INTO [#t]`, `CREATE PRIVATE TEMPORARY TABLE`
 - `COLLATE DATABASE_DEFAULT`
 - `COUNT_BIG`, `NCHAR`, `UNISTR`, which are written as `COUNT`, `CHAR` and `U&'…'`
-- a table that references itself: H2 looks at each row, the real systems at the end of a statement,
+- a table that references itself: they look at each row, the real systems at the end of a statement,
   so such keys are looked at here, after each statement
 - `FIRST_VALUE`, which HSQLDB does not have: duplicates run on H2 alone
 - the catalogues (`sys.…`, `ALL_…`), which stand there as tables made from the same schema, and the
@@ -38,12 +38,17 @@ _OF_THE_SESSION = (
     "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE",
     "SET CONSTRAINTS ALL DEFERRED",
 )
-_TYPES = {"bool": "BOOLEAN", "int": "BIGINT", "date": "TIMESTAMP", "real": "DOUBLE PRECISION",
-          "num": "DECIMAL(20, 4)", "blob": "VARBINARY(2000)"}  # fmt: skip
+_TYPES = {
+    "bool": "{truth}", "int": "BIGINT", "date": "TIMESTAMP", "time": "TIMESTAMP",
+    "real": "DOUBLE PRECISION", "num": "DECIMAL(20, 4)", "blob": "VARBINARY(2000)",
+}  # fmt: skip
 _NUMBERS = {"CASCADE": 1, "SET NULL": 2, "SET DEFAULT": 3}
 SYSTEMS = {
-    "sqlserver": ("org.h2.Driver", "jdbc:h2:mem:{};MODE=MSSQLServer"),
-    "oracle": ("org.h2.Driver", "jdbc:h2:mem:{};MODE=Oracle"),
+    "sqlserver": (
+        "org.h2.Driver",
+        "jdbc:h2:mem:{};MODE=MSSQLServer;IGNORECASE=TRUE;DEFAULT_ESCAPE=",
+    ),
+    "oracle": ("org.h2.Driver", "jdbc:h2:mem:{};MODE=Oracle;DEFAULT_ESCAPE="),
     "oracle-hsqldb": ("org.hsqldb.jdbc.JDBCDriver", "jdbc:hsqldb:mem:{};sql.syntax_ora=true"),
 }
 
@@ -105,6 +110,12 @@ class StandIn:
             return f"[{name.replace(']', ']]')}]"
         return '"' + folded(name).replace('"', '""') + '"'
 
+    def _type(self, declared: str) -> str:
+        """Return the type that a column has there; truth values are numbers."""
+        lower = declared.lower()
+        found = next((kind for word, kind in _TYPES.items() if word in lower), "VARCHAR(4000)")
+        return found.format(truth="SMALLINT" if self.far == "sqlserver" else "NUMERIC(1)")
+
     def _copy(self, copied: sqlite3.Connection) -> None:
         listed = copied.execute("SELECT name FROM sqlite_master WHERE type = 'table'"
                                 " AND name NOT LIKE 'sqlite_%'")  # fmt: skip
@@ -115,7 +126,7 @@ class StandIn:
             columns = copied.execute(f"PRAGMA table_info({quoted})").fetchall()
             self.tables[table] = [each[1] for each in columns]
             declared = [
-                f"{self._name(each[1])} {_type(each[2])} DEFAULT {each[4] or 'NULL'}"
+                f"{self._name(each[1])} {self._type(each[2])} DEFAULT {each[4] or 'NULL'}"
                 for each in columns
             ]
             primary = [each for each in sorted(columns, key=lambda each: each[5]) if each[5]]
@@ -142,7 +153,7 @@ class StandIn:
                 self.execute(f"ALTER TABLE {self._name(referenced[0])} ADD UNIQUE ({listed})")
             ours = ", ".join(self._name(part[2]) for part in parts)
             theirs = ", ".join(self._name(part[4]) for part in parts)
-            if table == parts[0][3] and self.system != "oracle-hsqldb":
+            if table == parts[0][3]:
                 self.own_keys.append((table, [(part[2], part[4]) for part in parts]))
                 continue
             action = parts[0][5] if parts[0][5] != "RESTRICT" else "NO ACTION"
@@ -219,7 +230,7 @@ class StandIn:
                 _hold(affected == int(counted[1]), statement)
             elif asked:
                 query = f"SELECT CASE WHEN {asked[1]} THEN 1 ELSE 0 END"
-                _hold(self.value(self._as_is(query)) == 1, statement)
+                _hold(self.value(self.as_is(query)) == 1, statement)
             elif again:
                 while affected > 0:
                     affected = self._statement(again[1])
@@ -255,7 +266,7 @@ class StandIn:
         if step:
             _hold(self._statement(step[1]) == int(step[2]), part)
         elif asked:
-            found = self.value(self._as_is(f"SELECT ({asked[1]}) FROM DUAL"))
+            found = self.value(self.as_is(f"SELECT ({asked[1]}) FROM DUAL"))
             wanted = asked[2].replace(" = ", " == ").replace("AND", "and")
             _hold(found is not None and eval(wanted, {"found": found}), part)
         elif waves:
@@ -295,7 +306,7 @@ class StandIn:
         assert statement.startswith(starts), statement
         if statement.startswith(starts[:3]):
             self._check_rules(statement)
-        affected = self.execute(self._as_is(statement))
+        affected = self.execute(self.as_is(statement))
         for table, pairs in self.own_keys:
             same = " AND ".join(f"p.{self._name(b)} = c.{self._name(a)}" for a, b in pairs)
             linked = " AND ".join(f"c.{self._name(a)} IS NOT NULL" for a, _ in pairs)
@@ -305,7 +316,7 @@ class StandIn:
             assert not lost, f"{lost} rows of {table} would lose their parents by {statement}"
         return affected
 
-    def _as_is(self, statement: str) -> str:
+    def as_is(self, statement: str) -> str:
         """The statement, with what neither system has written in another way."""
         changed = re.sub(r"OBJECT_ID\((N'[^']*')\)", _numbered, statement)
         changed = changed.replace("SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA')", "'O'")
@@ -338,11 +349,6 @@ def _whole(value: Any) -> Any:
 def folded(name: str) -> str:
     """The name that Oracle has for a table that was made with this name without quotes."""
     return name.upper() if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else name
-
-
-def _type(declared: str) -> str:
-    lower = declared.lower()
-    return next((kind for word, kind in _TYPES.items() if word in lower), "VARCHAR(4000)")
 
 
 def _numbered(found: re.Match[str]) -> str:

@@ -171,6 +171,36 @@ def test_reserved_names_days_and_long_lists_are_written_so_that_they_run(
     same_as_run(yeldro, database, words, system, stood_in(system, database), script)
 
 
+@pytest.mark.parametrize("system", SYSTEMS)
+def test_checks_and_removes_of_nothing_are_written_too(
+    yeldro: Yeldro, demo: SqliteFile, stood_in, system: str
+) -> None:
+    (yeldro.folder / "job.toml").write_text("""
+        [[remove]]
+        from = "alert"
+        where = "level = 'notice'"
+        [[remove]]
+        from = "tag"
+        where = "id > 900000"
+        [[after]]
+        about = "notices are gone"
+        query = "select count(*) from alert where level = 'notice'"
+        expect = "0"
+    """)
+    far = system.partition("-")[0]
+    script = yeldro("script", "job.toml", "--dialect", far, db=demo.url).out
+    stand_in = stood_in(system, demo)
+    stand_in.run(script)
+    assert not [row for row in stand_in.rows("alert") if "notice" in row]
+    held = stood_in(system, demo)
+    before = held.contents()
+    with pytest.raises(Stopped):
+        held.run(
+            script.replace(") = 0 THEN 1", ") = 1 THEN 1").replace("(found = 0)", "(found = 1)")
+        )
+    assert held.contents() == before
+
+
 REFUSED = [
     ("sqlserver", "name = 'eddy'", "Eddy"),  # a collation there may pass over case
     ("sqlserver", "name COLLATE NOCASE = 'eddy'", "not known"),

@@ -1,4 +1,4 @@
-"""Random conditions of one live system, read on the two others: the same rows, or a refusal.
+"""Random conditions of one live system, read and written for others: the same rows, or a refusal.
 
 The system that a condition is written for says itself which rows it means.
 """
@@ -7,12 +7,14 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import uuid
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 from conftest import need
+from standin import SYSTEMS, StandIn
 from systems import (
     AnyDatabase,
     MariadbServerDatabase,
@@ -22,6 +24,12 @@ from systems import (
 from test_foreign_sql import matched
 
 from yeldro.core.model.errors import YeldroError
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.treatment import Choices
+from yeldro.core.selection.selection import Selection
+from yeldro.engines import open_database
+from yeldro.formats import sql_out
 
 CASES = int(os.environ.get("YELDRO_CONDITIONS", "60"))
 PLAIN = ["N1", "N2", "N10", "x1", "a-b", "Eddy", None]
@@ -203,3 +211,59 @@ def test_a_random_condition_picks_the_same_rows_elsewhere_or_is_refused(
                 wrong.append((other, condition, sorted(meant ^ found)[:6]))
     assert wrong == []
     assert carried > tried * (0.5 if texts is PLAIN else 0.2)
+
+
+def rows_there(database: AnyDatabase | StandIn, condition: str) -> set[int]:
+    """Return the rows that a condition picks on the system that it is written for."""
+    if not isinstance(database, StandIn):
+        return {row[0] for row in database.rows(f"SELECT id FROM t WHERE {condition}")}
+    cursor = database.connection.cursor()
+    table, column = ("[t]", "[id]") if database.far == "sqlserver" else ('"T"', '"ID"')
+    cursor.execute(database.as_is(f"SELECT {column} FROM {table} WHERE {condition}"))
+    return {int(row[0]) for row in cursor.fetchall()}
+
+
+@pytest.mark.parametrize("texts", [PLAIN, HOSTILE], ids=["plain", "hostile"])
+@pytest.mark.parametrize("dialect", ["postgresql", "mysql", "sqlite"])
+def test_a_random_condition_written_for_another_system_picks_the_same_rows_or_is_refused(
+    everywhere, dialect: str, texts: list[str | None]
+) -> None:
+    databases = everywhere(texts)
+    copied = databases["sqlite"].connect()
+    targets = databases | {system: StandIn(system, copied) for system in SYSTEMS}
+    copied.close()
+    opened = open_database(databases[dialect].url)
+    chance = random.Random(f"{dialect} {len(texts)} written")
+    conditions = Conditions(dialect, chance, texts)
+    written, wrong, tried = 0, [], 0
+    while tried < CASES:
+        condition = conditions.condition()
+        try:
+            meant = rows_there(databases[dialect], condition)
+        except Exception:
+            continue  # the system itself does not take it
+        tried += 1
+        for target, database in targets.items():
+            if target == dialect:
+                continue
+            try:
+                job = Job.of(Cleanup(Selection("t", where=condition), Choices()))
+                script = sql_out.script(opened, job, target.partition("-")[0])
+            except YeldroError:
+                continue
+            written += 1
+            (line,) = re.findall(r"(?ms)^ *DELETE FROM \S+ WHERE (.*?);$", script)
+            if "yeldro_1" in line.lower():
+                (line,) = re.findall(r"(?m)^INSERT INTO .*?\) SELECT .*? WHERE (\(.*\));$", script)
+            try:
+                found = rows_there(database, line)
+            except Exception as error:
+                wrong.append((target, condition, line, str(error)[:200]))
+                continue
+            if found != meant:
+                wrong.append((target, condition, line, sorted(meant ^ found)[:6]))
+    for each in targets.values():
+        if isinstance(each, StandIn):
+            each.close()
+    assert wrong == []
+    assert written > tried

@@ -152,7 +152,8 @@ class _Body:
 
     def add_cleanup(self, place: int, cleanup: ScriptStatements) -> None:
         """Add what removes the rows of one cleanup."""
-        self.lines += ["", "-- The foreign keys and triggers must be those of the plan."]
+        if cleanup.touched:
+            self.lines += ["", "-- The foreign keys and triggers must be those of the plan."]
         target, catalogue = self.writing.target, self.writing.session.catalogue
         for asked in schema_questions(target, catalogue, cleanup.removed, cleanup.touched):
             expected = RowRange(asked.expected, asked.expected)

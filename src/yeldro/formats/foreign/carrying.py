@@ -20,6 +20,7 @@ from yeldro.core.selection.parameters import Typed, unquoted_text
 from yeldro.formats.foreign.constants import NOT_CONSTANT, Constants
 from yeldro.formats.foreign.days import KINDS as DAYS
 from yeldro.formats.foreign.days import TURNED, Days
+from yeldro.formats.foreign.lists import either, of_array
 from yeldro.formats.foreign.scope import Known, Scope
 from yeldro.formats.foreign.stored import Stored
 from yeldro.formats.foreign.text_conditions import Texts, refuse_marks
@@ -267,7 +268,7 @@ class Carrier:
             ]
             if not each:
                 raise Unlike(node, "is a list that is not known here", "Write IN (1, 2).")
-            return _either(each)
+            return either(each)
         found = list(self._query(query, scope).values())
         sides = node.this.expressions if isinstance(node.this, exp.Tuple) else [node.this]
         if len(found) != len(sides):
@@ -304,7 +305,7 @@ class Carrier:
         refuse_marks(node)
         left, right = node.this, node.expression
         if isinstance(right, exp.Any):
-            return self._among(exp.In(this=left, expressions=_of_array(right)), scope)
+            return self._among(exp.In(this=left, expressions=of_array(right)), scope)
         value, other = self._value(right), self._value(left)
         if value is NOT_CONSTANT and other is not NOT_CONSTANT:
             turned = TURNED.get(type(node), type(node))
@@ -373,6 +374,8 @@ class Carrier:
         """Return the kind of an expression by its columns, without carrying it over."""
         if isinstance(node, exp.Length):
             return "text"  # it is computed from text, and held against the stored values
+        if node.find(exp.Query):
+            return None
         kinds = {known.kind if (known := scope.find(each)) else None
                  for each in node.find_all(exp.Column)}  # fmt: skip
         return kinds.pop() if len(kinds) == 1 else None
@@ -480,28 +483,3 @@ def _sources(tree: exp.Delete) -> list[exp.Expr]:
 
 def _joins(tree: exp.Delete) -> list[exp.Join]:
     return [join for each in _sources(tree) for join in each.args.get("joins") or ()]
-
-
-def _either(conditions: list[exp.Expr]) -> exp.Expr:
-    """Return that one of some conditions holds: as a list, where each is an equation of one side.
-
-    A list may be long, and systems nest the parts of OR only so deep.
-    """
-    first = conditions[0]
-    if all(isinstance(each, exp.EQ) and each.this == first.this for each in conditions):
-        return exp.In(this=first.this, expressions=[each.expression for each in conditions])
-    return exp.Paren(this=exp.or_(*conditions))
-
-
-def _of_array(node: exp.Any) -> list[exp.Expr]:
-    """Return the values of `ANY('{1,2}')` and `ANY(ARRAY[1, 2])`."""
-    inner = node.this.unnest()
-    if isinstance(inner, exp.Array):
-        return list(inner.expressions)
-    if isinstance(inner, exp.Literal) and inner.is_string:
-        text = str(inner.this).strip()
-        if text[:1] == "{" and text[-1:] == "}" and not set(text[1:-1]) & set('{}"\\'):
-            values = [each.strip() for each in text[1:-1].split(",")]
-            if all(number_of(each) is not None for each in values):
-                return [exp.Literal.number(each) for each in values]
-    raise Unlike(node, "is an array that is not known here", "Write IN (1, 2).")

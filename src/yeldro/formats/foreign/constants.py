@@ -65,12 +65,12 @@ class Constants:
         return self._moment
 
     def value(self, node: exp.Expr) -> Any:
-        """Return the value of an expression, `NOT_CONSTANT` if it names a column or a query.
+        """Return the value of an expression, `NOT_CONSTANT` if it names or counts rows.
 
         Raises:
             Unlike: it is constant, and cannot be computed exactly.
         """
-        if node.find(exp.Column, exp.Query, exp.Placeholder):
+        if node.find(exp.Column, exp.Query, exp.Placeholder, exp.AggFunc):
             return NOT_CONSTANT
         return self._value(node)
 

@@ -59,7 +59,7 @@ class Texts:
                     problem = "is NULL there and an empty text here"
                     raise Unlike(text, problem, "Write IS NULL or IS NOT NULL.")
         known = self._only_column(node, scope)
-        carried = node.transform(self._computed).transform(self._written_here)
+        carried = _inside_out(node.transform(self._computed), self._written_here)
         name = known.stored[1].name
         bare = carried.transform(self._for_itself, name)
         said = bare.sql(dialect=self.stored.dialect, comments=False)
@@ -134,17 +134,8 @@ class Texts:
         return node
 
     def _with_escape(self, node: exp.Expr) -> exp.Expr:
-        """Return a LIKE in which a backslash means what it means there: an escape, or itself."""
-        if not isinstance(node, exp.Like | exp.ILike):
-            return node
-        pattern = self.value(node.expression)
-        escapes, here = (each in _BACKSLASH_ESCAPES for each in (self.source, self.stored.dialect))
-        if escapes == here or not isinstance(pattern, str) or "\\" not in pattern:
-            return node
-        if escapes:
-            return exp.Escape(this=node, expression=exp.Literal.string("\\"))
-        unused = next(each for each in "!|~^@#&" if each not in pattern)
-        return exp.Escape(this=node, expression=exp.Literal.string(unused))
+        pattern = self.value(node.expression) if isinstance(node, exp.Like | exp.ILike) else None
+        return with_escape(node, pattern, self.source, self.stored.dialect)
 
     def _with_sets(self, node: exp.Like | exp.ILike) -> exp.Expr:
         """Return a LIKE whose pattern has sets of characters in the form that this system has."""
@@ -167,6 +158,31 @@ class Texts:
         if isinstance(node, exp.Placeholder):
             return exp.convert(self.value(node))
         return node
+
+
+def with_escape(node: exp.Expr, pattern: Any, source: str, target: str) -> exp.Expr:
+    """Return a LIKE in which a backslash means what it means there: an escape, or itself.
+
+    Args:
+        pattern: the pattern, if it is known.
+        source, target: the dialect that it comes from, and the one that it is written in.
+    """
+    escapes, there = (each in _BACKSLASH_ESCAPES for each in (source, target))
+    if escapes == there or not isinstance(pattern, str) or "\\" not in pattern:
+        return node
+    if escapes:
+        return exp.Escape(this=node, expression=exp.Literal.string("\\"))
+    unused = next(each for each in "!|~^@#&" if each not in pattern)
+    return exp.Escape(this=node, expression=exp.Literal.string(unused))
+
+
+def _inside_out(node: exp.Expr, change: Callable[[exp.Expr], exp.Expr]) -> exp.Expr:
+    """Change the parts of a condition, and then what they are part of."""
+    for part in list(node.iter_expressions()):
+        changed = _inside_out(part, change)
+        if changed is not part:
+            part.replace(changed)
+    return change(node)
 
 
 def _part_of(node: exp.Expr) -> exp.Expr:

@@ -8,7 +8,7 @@ those rules do not know, or what picks other rows, is refused.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from typing import TYPE_CHECKING, NoReturn
 
 import sqlglot
@@ -20,7 +20,8 @@ from yeldro.core.model.errors import Refused, UsageError
 from yeldro.formats.foreign.carrying import Carrier, carried
 from yeldro.formats.foreign.constants import read_iso
 from yeldro.formats.foreign.days import KINDS as DAYS
-from yeldro.formats.foreign.scope import Known, Scope
+from yeldro.formats.foreign.scope import Scope
+from yeldro.formats.foreign.text_conditions import with_escape
 from yeldro.formats.foreign.texts import number_of
 from yeldro.formats.foreign.unlike import Unlike
 from yeldro.formats.statements import statements
@@ -32,6 +33,12 @@ if TYPE_CHECKING:
     from yeldro.formats.writing.translation import Translator
 
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In)
+# Functions that systems have by one name or another, which the parser knows; SQLite has fewer.
+_EVERYWHERE = (
+    exp.And, exp.Or, exp.Exists, exp.Case, exp.If, exp.Cast, exp.Coalesce, exp.Count, exp.Min,
+    exp.Max, exp.Sum, exp.Lower, exp.Upper, exp.Trim, exp.Length, exp.Substring, exp.Any,
+)  # fmt: skip
+_ELSEWHERE = (exp.Left, exp.Right, exp.Concat, exp.Year, exp.Month, exp.Day, exp.Extract)
 _HOLD_CONDITIONS = (exp.And, exp.Or, exp.Not, exp.Where, exp.Having)
 Compared = tuple["Table", Sequence[str], "Table", Sequence[str]]  # columns that must agree
 _NEXT = "Write the condition without it, or the script for this database's own system."
@@ -45,6 +52,8 @@ class Conditions:
         self.translator = translator
         self.target = translator.target
         self.carrier = Carrier(session, self.target.reader, {})
+        own = "mysql" if translator.source == "mariadb" else translator.source
+        self._own_constants = Carrier(session, own, {}).constants
 
     def where(self, table: Table, text: str) -> exp.Expr:
         """Return a condition on a table's rows with its values as the target has them.
@@ -55,7 +64,7 @@ class Conditions:
         tree = self._parsed(text)
         scope = Scope()
         scope.add_table(table.name.name, table)
-        written = self._typed(tree.copy(), scope)
+        written = self._known_there(self._typed(tree.copy(), scope))
         again = self._read_back(exp.delete(_named(table)).where(written), table)
         here, there = (f"CASE WHEN ({each}) THEN 1 ELSE 0 END" for each in
                        (self._here(tree), self._here(again.args["where"].this)))  # fmt: skip
@@ -80,7 +89,7 @@ class Conditions:
             Refused: it is not known to give the same there.
         """
         tree = self._parsed(text)
-        written = self._typed(tree.copy(), Scope())
+        written = self._known_there(self._typed(tree.copy(), Scope()))
         zero = exp.Literal.number(0)
         asked = exp.GTE(this=exp.Subquery(this=written), expression=zero)
         again = self._read_back(exp.delete(_named(table)).where(asked), table)
@@ -150,6 +159,30 @@ class Conditions:
                     f"case, blanks or accents, which a collation there may pass over"
                 )
 
+    def _known_there(self, tree: exp.Expr) -> exp.Expr:
+        """Return a condition with the functions of the target, and its escapes in patterns.
+
+        Raises:
+            Refused: the target does not have a function.
+        """
+        tree = tree.transform(self._escaped)
+        if self.target.dialect == "sqlite":
+            tree = tree.transform(_for_sqlite)
+        if self.target.dialect == "tsql":
+            tree = tree.transform(_for_sql_server)
+        for each in tree.find_all(exp.Func, exp.Interval):
+            known = _EVERYWHERE if self.target.dialect == "sqlite" else (*_EVERYWHERE, *_ELSEWHERE)
+            if not isinstance(each, known):
+                self._refuse(f"{self._here(each)} is not known there")
+        return tree
+
+    def _escaped(self, node: exp.Expr) -> exp.Expr:
+        if isinstance(node, exp.Like | exp.ILike) and not isinstance(node.parent, exp.Escape):
+            pattern = node.expression
+            text = str(pattern.this) if isinstance(pattern, exp.Literal) else None
+            return with_escape(node, text, self.translator.source, self.target.dialect)
+        return node
+
     def _parsed(self, text: str) -> exp.Expr:
         return sqlglot.parse_one(text, read=self.translator.source)
 
@@ -180,12 +213,14 @@ class Conditions:
         if isinstance(node, exp.Select):
             scope = self._inner(node, scope)
         elif isinstance(node, _COMPARISONS):
-            kinds = {known.kind for each in _sides(node) if (known := _known(each, scope))}
-            if len(kinds) == 1:
-                for each in _sides(node):
-                    if isinstance(each, exp.Literal) and each.is_string:
-                        each.replace(self._value(each, kinds.copy().pop()))
-        if isinstance(node.parent, _HOLD_CONDITIONS) or node.parent is None:
+            columns = [column for each in _sides(node) for column in each.find_all(exp.Column)]
+            kinds = {known.kind for each in columns if (known := scope.find(each))}
+            for each in _sides(node) if len(kinds) == 1 else ():
+                each.replace(self._value(each, kinds.copy().pop()))
+        around = node.parent
+        while isinstance(around, exp.Paren):
+            around = around.parent
+        if around is None or isinstance(around, _HOLD_CONDITIONS):
             node = self._as_condition(node, scope)
         for each in list(node.iter_expressions()):
             self._typed(each, scope)
@@ -203,21 +238,28 @@ class Conditions:
                 scope.sources[each.alias_or_name.casefold()] = {}  # a query
         return scope
 
-    def _value(self, literal: exp.Literal, kind: str | None) -> exp.Expr:
-        text = str(literal.this)
-        if kind == "number" and number_of(text) is not None:
-            return exp.Literal.number(text.strip())
-        day = read_iso(text) if kind in DAYS else None
-        if day is None or not self.target.is_far:
-            return literal
+    def _value(self, node: exp.Expr, kind: str | None) -> exp.Expr:
+        """Return a constant that is compared with a column of this kind; other parts stay."""
+        if kind not in DAYS or node.find(exp.Column, exp.Query):
+            text = str(node.this) if isinstance(node, exp.Literal) and node.is_string else ""
+            is_number = kind == "number" and number_of(text) is not None
+            return exp.Literal.number(text.strip()) if is_number else node
+        try:
+            found = self._own_constants.value(node)
+        except Unlike:
+            return node
+        day = read_iso(found) if isinstance(found, str) else found
+        if not isinstance(day, date) or (isinstance(node, exp.Literal) and not self.target.is_far):
+            return node
         whole = day.isoformat(" ") if isinstance(day, datetime) else day.isoformat()
-        if self.target.dialect == "tsql":
-            return exp.Var(this=f"'{whole}'")
-        return exp.Var(this=f"{'TIMESTAMP' if isinstance(day, datetime) else 'DATE'} '{whole}'")
+        if self.target.dialect == "oracle":
+            kind = "TIMESTAMP" if isinstance(day, datetime) else "DATE"
+            return exp.Var(this=f"{kind} '{whole}'")
+        return exp.Var(this=f"'{whole}'") if self.target.is_far else exp.Literal.string(whole)
 
     def _as_condition(self, node: exp.Expr, scope: Scope) -> exp.Expr:
         """Return a column that stands as a condition as a comparison, where it must be one."""
-        known = _known(node, scope) if isinstance(node, exp.Column) else None
+        known = scope.find(node) if isinstance(node, exp.Column) else None
         if known is None or not self.target.is_far:
             return node
         if known.kind == "boolean":
@@ -229,6 +271,25 @@ class Conditions:
         return compared
 
 
+def _for_sqlite(node: exp.Expr) -> exp.Expr:
+    """Write the functions that SQLite does not have by those that it has."""
+    if isinstance(node, exp.Left):
+        start = exp.Literal.number(1)
+        return exp.Substring(this=node.this, start=start, length=node.expression)
+    if isinstance(node, exp.Right):
+        return exp.Substring(this=node.this, start=exp.Neg(this=node.expression))
+    return node
+
+
+def _for_sql_server(node: exp.Expr) -> exp.Expr:
+    """Write parts of days by the functions that are named after them."""
+    if isinstance(node, exp.Extract):
+        named = {"YEAR": exp.Year, "MONTH": exp.Month, "DAY": exp.Day}.get(node.name.upper())
+        if named:
+            return named(this=node.expression)
+    return node
+
+
 def _named(table: Table) -> exp.Table:
     return exp.table_(table.name.name, db=table.name.schema, quoted=True)
 
@@ -236,7 +297,3 @@ def _named(table: Table) -> exp.Table:
 def _sides(node: exp.Expr) -> list[exp.Expr]:
     found = [node.this, node.args.get("expression"), node.args.get("low"), node.args.get("high")]
     return [each for each in (*found, *node.expressions) if isinstance(each, exp.Expr)]
-
-
-def _known(node: exp.Expr, scope: Scope) -> Known | None:
-    return scope.find(node) if isinstance(node, exp.Column) else None

@@ -126,7 +126,8 @@ def schema_questions(
         yield from asking.about_keys(
             removed, [key for each in removed for key in catalogue.referencing(each.name)]
         )
-    yield asking.about_triggers(touched)
+    if touched:
+        yield asking.about_triggers(touched)
 
 
 class _Asking:

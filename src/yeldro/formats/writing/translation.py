@@ -188,20 +188,23 @@ def _row_by_row(node: exp.Expr) -> exp.Expr:
 
 
 def _null_safe(node: exp.Expr) -> exp.Expr:
-    """Write IS DISTINCT FROM by comparisons that every version has."""
+    """Write IS DISTINCT FROM by comparisons that every version has; it is never NULL."""
     if not isinstance(node, exp.NullSafeEQ | exp.NullSafeNEQ):
         return node
-    one, other = node.this, node.expression
-    both = exp.and_(_is_null(one), _is_null(other))
-    same = exp.or_(exp.EQ(this=one.copy(), expression=other.copy()), both)
-    # Both sides of OR are known where a value is NULL, so its negation is not NULL either.
-    known = exp.and_(exp.not_(_is_null(one)), exp.not_(_is_null(other)))
-    differ = exp.or_(
-        exp.and_(known, exp.NEQ(this=one.copy(), expression=other.copy())),
-        exp.and_(_is_null(one), exp.not_(_is_null(other))),
-        exp.and_(_is_null(other), exp.not_(_is_null(one))),
-    )
-    return exp.Paren(this=same if isinstance(node, exp.NullSafeEQ) else differ)
+    sides = (node.this, node.expression)
+    either = [each for each in sides if not isinstance(each, exp.Literal)]
+    null = [_is_null(each) for each in either]
+    known = [exp.not_(each.copy()) for each in null]
+    if isinstance(node, exp.NullSafeEQ):
+        found = exp.and_(*known, exp.EQ(this=sides[0].copy(), expression=sides[1].copy()))
+        if len(either) == 2:
+            found = exp.or_(found, exp.and_(*null))
+    else:
+        found = exp.and_(*known, exp.NEQ(this=sides[0].copy(), expression=sides[1].copy()))
+        others = known[::-1] if len(either) == 2 else [None] * len(either)
+        for one, other in zip(null, others, strict=True):
+            found = exp.or_(found, one if other is None else exp.and_(one.copy(), other.copy()))
+    return exp.Paren(this=found)
 
 
 def _is_null(node: exp.Expr) -> exp.Expr:

@@ -32,7 +32,8 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.reader import receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.restore.restore import compare, restore
-from yeldro.core.selection.selection import Selection, resolve
+from yeldro.core.selection.asked import Selection
+from yeldro.core.selection.selection import resolve
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow

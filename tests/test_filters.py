@@ -13,7 +13,7 @@ from systems import AnyDatabase
 
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.planning.plan import Cleanup, prepare
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 
 NUMBERS = {

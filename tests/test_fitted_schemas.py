@@ -36,7 +36,7 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import Acceptances, restore
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow

@@ -27,7 +27,7 @@ from yeldro.core.model.errors import YeldroError
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 

@@ -15,7 +15,7 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.planning.plan import Cleanup, prepare
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 from yeldro.report.text import pointed
 

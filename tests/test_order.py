@@ -22,7 +22,7 @@ from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue
 from yeldro.engines.sqlite.database import SqliteDatabase, SqliteSession
 

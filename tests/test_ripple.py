@@ -24,7 +24,7 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import compare, restore
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 
 pytestmark = pytest.mark.slow

@@ -72,6 +72,7 @@ class CleanupFields(EqualityFields, total=False):
     orphans: str | None
     duplicates_by: Names
     keep: Names
+    decisions: str | None
     order_by: str | None
     limit: int | None
     all_rows: bool

@@ -53,6 +53,10 @@ KINDS = {
     "tables": "an array of tables",
 }
 
+DECISIONS = Field(
+    "decisions", "text", "Duplicates: the rows that a person decided in the review that "
+    "'yeldro duplicates' wrote.", "FILE"
+)  # fmt: skip
 EQUALITY = (
     Field("ignore_case", "flag", "Duplicates: compare text without case."),
     Field("trim", "flag", "Duplicates: compare text without outer spaces."),
@@ -85,6 +89,7 @@ SELECTION = (
     DUPLICATES_BY,
     KEEP,
     *EQUALITY,
+    DECISIONS,
     Field("order_by", "text", "The order in which a limit takes rows, as in SQL.", "LIST"),
     Field("limit", "count", "Only the first N rows in that order.", "N"),
     Field("all_rows", "flag", "Every row of the table; needed if nothing else chooses rows."),

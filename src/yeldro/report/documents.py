@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from yeldro.core.restore.verification import Difference
     from yeldro.core.selection.checks import Check
     from yeldro.core.selection.duplicates import DuplicateReport
+    from yeldro.core.selection.review import WrittenReview
     from yeldro.formats.project import Setting
 
 Document = dict[str, Any]
@@ -192,6 +193,17 @@ def duplicates_document(found: DuplicateReport) -> Document:
             }
             for group in found.sample
         ],
+    }
+
+
+def review_document(written: WrittenReview) -> Document:
+    return {
+        "table": str(written.table.name),
+        "by": list(written.by),
+        "review": written.path,
+        "groups": written.groups,
+        "rows": written.rows,
+        "ties": written.tied,
     }
 
 

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
     from yeldro.core.selection.duplicates import DuplicateReport
+    from yeldro.core.selection.review import WrittenReview
     from yeldro.formats.project import Setting
 
 
@@ -149,6 +150,22 @@ def repeats_view(found: Repeats) -> RenderableType:
     if found.left_out:
         parts.append(remark(f"left out, as they cannot be compared: {', '.join(found.left_out)}"))
     return spaced(parts)
+
+
+def review_view(written: WrittenReview) -> RenderableType:
+    """Return what a review holds, and how it is decided."""
+    parts: list[RenderableType] = [
+        heading("duplicates", str(written.table.name), f"by {', '.join(written.by)}"),
+        Text(f"{counted(written.groups, 'group')} of equal rows, {counted(written.rows, 'row')} in "
+             f"all, stand in {written.path}."),
+    ]  # fmt: skip
+    if written.groups:
+        decided = written.groups - written.tied
+        told = (
+            f"The keep rules decided {decided:,} of the groups. Write keep or remove in the first "
+        )
+        parts.append(Text(told + "column; a group without a word in it stays as it is."))
+    return Group(*parts)
 
 
 def duplicates_view(found: DuplicateReport, *, full: bool = False) -> RenderableType:

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey
+    from yeldro.core.selection.duplicates import Grouping
 
 
 def survey(
@@ -123,6 +124,7 @@ def duplicates(
     show: str | None,
     rows: int,
     each: int,
+    review: str | None,
     full: bool,
     as_json: bool,
     **options: Any,
@@ -132,8 +134,10 @@ def duplicates(
     from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
 
     if by is None:
-        if keep:
-            raise UsageError("--keep chooses among equal rows.", "Add --by COLUMNS.")
+        if keep or review:
+            raise UsageError(
+                f"--{'keep' if keep else 'review'} is about equal rows.", "Add --by COLUMNS."
+            )
         with shown_progress(), settings.database_of(db).reading() as session:
             searched = search_repeats(session, table, values.equality_of(options))
         _print(
@@ -145,6 +149,9 @@ def duplicates(
         return
     rules = tuple(KeepRule.parse(text) for text in keep)
     wanted = Grouping(values.columns_of(by), rules, values.equality_of(options))
+    if review is not None:
+        _write_review(table, by, wanted, review, db, as_json)
+        return
     with shown_progress(), settings.database_of(db).reading() as session:
         found = find_duplicates(session, table, wanted, rows, each, values.columns_of(show))
     _print(
@@ -157,6 +164,26 @@ def duplicates(
             else typed_again("duplicates", without=("by", "keep", "show", "rows", "each"))
         ],
     )
+
+
+def _write_review(
+    table: str, by: str, wanted: Grouping, path: str, db: str | None, as_json: bool
+) -> None:
+    """Write the groups into a file in which a person decides."""
+    from yeldro.core.selection.review import review
+    from yeldro.formats.review_file import write_review
+
+    with shown_progress(), settings.database_of(db).reading() as session:
+        written = write_review(review(session, table, wanted), path)
+    _print(
+        as_json,
+        lambda: documents.review_document(written),
+        lambda: views().review_view(written),
+        [
+            typed_again("plan", "--duplicates-by", by, "--decisions", path, arguments=[table],
+                        without=("by", "keep", "review", "show", "rows", "each"))
+        ],
+    )  # fmt: skip
 
 
 def orphans(table: str | None, db: str | None, rows: int, full: bool, as_json: bool) -> None:

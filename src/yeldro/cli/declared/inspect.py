@@ -60,7 +60,7 @@ def preview(**options: Any) -> None:
 
 @command(
     "duplicates reading --by sensor_id,taken_at --keep fullest --keep lowest:id",
-    "duplicates reading",
+    "duplicates buoy --by name --review buoys.csv",
 )
 @click.argument("table", metavar="TABLE")
 @option(
@@ -82,6 +82,13 @@ def preview(**options: Any) -> None:
     show_default=True,
     metavar="N",
     help="How many rows of each group to show.",
+)
+@option(
+    WHERE,
+    "--review",
+    metavar="FILE",
+    help="Write every group row by row, to be decided in a spreadsheet: .csv, or .xlsx with "
+    "yeldro[review]. It comes back as --decisions.",
 )
 @opt.full_option
 @opt.json_option

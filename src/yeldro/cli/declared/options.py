@@ -21,7 +21,13 @@ _HEADINGS = (
     | {each.name: DEPENDENTS for each in fields.DEPENDENTS}
     | {
         each.name: DUPLICATES
-        for each in (fields.DUPLICATES_BY, fields.KEEP, *fields.EQUALITY, fields.ADD_CONSTRAINT)
+        for each in (
+            fields.DUPLICATES_BY,
+            fields.KEEP,
+            *fields.EQUALITY,
+            fields.DECISIONS,
+            fields.ADD_CONSTRAINT,
+        )
     }
 )
 

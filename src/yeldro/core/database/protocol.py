@@ -140,6 +140,15 @@ class Values(Protocol):
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         """Return the hash of a whole row, for tables without a row key."""
 
+    def contents_hash(
+        self, columns: Sequence[Column], rows: sa.FromClause
+    ) -> sa.ColumnElement[Any]:
+        """Return a SHA-256 hash, in digits, of what rows hold in some columns; NULL equals NULL.
+
+        Args:
+            rows: hold columns of these names.
+        """
+
     def parameter(self, value: Any) -> Any:
         """Return a parameter's value as it is bound."""
 

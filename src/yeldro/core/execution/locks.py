@@ -22,8 +22,9 @@ from yeldro.core.execution.proofs import tells_kept
 from yeldro.core.model.errors import CountMismatch
 from yeldro.core.planning.emptying import table_to_lock
 from yeldro.core.planning.job import Job, check_alone, with_error_context
+from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.duplicates import kept_rows
-from yeldro.core.selection.selection import RelatedTable, Selection, orphan_key, related_columns
+from yeldro.core.selection.selection import orphan_key, related_columns
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import Table, TableName

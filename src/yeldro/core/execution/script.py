@@ -98,6 +98,12 @@ def script_statements(
             f"no such count.",
             f"Drop ‹{cleanup.emptying}›: the rows go by DELETE then.",
         )
+    if cleanup.selection.decisions is not None:
+        raise Refused(
+            f"A script cannot hold the decisions in {cleanup.selection.decisions}, which are "
+            f"compared with the rows as they are.",
+            "Use 'yeldro run'.",
+        )
     with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
         written = _writer(session)
         sets: list[str] = []

@@ -15,7 +15,7 @@ from yeldro.core.database.facts import Emptying
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
-from yeldro.core.selection.selection import Selection
+from yeldro.core.selection.asked import Selection
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import Consequences

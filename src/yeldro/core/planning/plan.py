@@ -25,10 +25,12 @@ from yeldro.core.planning.emptying import (
     quicker_way,
 )
 from yeldro.core.planning.order import Order, removal_order, unordered
+from yeldro.core.planning.repoint import check_repoint
 from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
 from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
+from yeldro.core.selection.asked import Selection
 from yeldro.core.selection.groups import inexact
-from yeldro.core.selection.selection import MatchedRows, Selection, resolve
+from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import Emptying
@@ -190,14 +192,11 @@ def prepare(
         UsageError: the cleanup contradicts itself or uses an unknown name.
         Refused: it is empty, or detaches what cannot be NULL.
     """
-    if cleanup.choices.repoint and not cleanup.selection.duplicates_by:
-        raise UsageError(
-            "‹repoint› moves rows to the kept one of duplicates, and no duplicates are chosen.",
-            "Add ‹duplicates_by› COLUMNS, or drop ‹repoint›.",
-        )
     if cleanup.emptying:
         check_selection(cleanup.emptying, cleanup.selection)
     matched = resolve(cleanup.selection, session)
+    if cleanup.choices.repoint:
+        check_repoint(matched)
     emptied = (
         check_emptying(session, cleanup.emptying, matched.table, cleanup.selection)
         if cleanup.emptying
@@ -207,14 +206,16 @@ def prepare(
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
+    if matched.decided:
+        matched.decided.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
     table_rows = sql.count(session.connection, matched.rows) if explain else 0
     steps = tuple(each.step for each in work)
-    quicker: tuple[str, ...] = ()
+    notes = matched.notes
     if explain and not cleanup.emptying and not ripple.blocked:
-        quicker = quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
+        notes += quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
     plan = Plan(
         table=str(matched.table.name),
         matched=ripple.matched,
@@ -223,7 +224,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*emptied.notes, *quicker, *_warnings(session, cleanup, ripple, explain)),
+        warnings=(*emptied.notes, *notes, *_warnings(session, cleanup, ripple, explain)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),

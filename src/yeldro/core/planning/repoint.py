@@ -14,6 +14,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns, key_values
+from yeldro.core.model.errors import UsageError
 from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.planning.key_tables import KeyTables, once
 from yeldro.core.planning.row_sets import RowSet, depends_on, references, that_stay
@@ -23,6 +24,20 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.planning.treatment import Link, Reach
     from yeldro.core.planning.unique_conflicts import UniqueConflicts
+    from yeldro.core.selection.selection import MatchedRows
+
+
+def check_repoint(matched: MatchedRows) -> None:
+    """Refuse to move dependent rows where no row is kept for those that go.
+
+    Raises:
+        UsageError: the matched rows are no duplicates.
+    """
+    if matched.grouping is None:
+        raise UsageError(
+            "‹repoint› moves rows to the kept one of duplicates, and no duplicates are chosen.",
+            "Add ‹duplicates_by› COLUMNS, or drop ‹repoint›.",
+        )
 
 
 @dataclass(frozen=True)

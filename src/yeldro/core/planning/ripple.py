@@ -148,6 +148,7 @@ class _Tracing:
         self._make_moves()
         if self.session.traits.needs_key_tables_first:
             self._make_key_tables([names[0] for names in parts if names not in cyclic], cyclic)
+        matched.make_ready()
         for place, names in enumerate(parts, 1):
             announce("counting", names[0], place, len(parts))
             if names in cyclic:

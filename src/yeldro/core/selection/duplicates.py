@@ -110,11 +110,16 @@ class DuplicateReport:
 
 @dataclass(frozen=True)
 class Grouping:
-    """The columns that rows are grouped by, when they count as equal, and which row is kept."""
+    """The columns that rows are grouped by, when they count as equal, and which row is kept.
+
+    Args:
+        stays: true for rows that were decided to stay, before any keep rule.
+    """
 
     by: tuple[str, ...]
     keep: tuple[KeepRule, ...] = ()
     same: EqualityRules = field(default_factory=EqualityRules)
+    stays: sql.Predicate | None = field(default=None, compare=False)
 
 
 def surplus_rows(
@@ -160,7 +165,7 @@ def note_surplus(
 
 def _kept_by_key(table: Table, grouping: Grouping) -> str | None:
     """Return `lowest` or `highest` if a key of one column alone decides which row is kept."""
-    if len(table.identity.columns) > 1:
+    if len(table.identity.columns) > 1 or grouping.stays is not None:
         return None
     if not grouping.keep:
         return "lowest"
@@ -354,14 +359,23 @@ def kept_values(
 def _window(
     table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
 ) -> dict[str, Any]:
-    """Return the order of each group's rows, the kept one first; the row key decides ties."""
-    order = _preferences(table, rows, grouping.keep, session)
+    """Return what groups the rows, and the order of each group's rows, the kept one first."""
+    by = group_values(session, table, rows, grouping.by, grouping.same)
+    return {"partition_by": by, "order_by": row_order(table, rows, grouping, session)[1]}
+
+
+def row_order(
+    table: Table, rows: sa.TableClause, grouping: Grouping, session: Session
+) -> tuple[list[sa.ColumnElement[Any]], list[sa.ColumnElement[Any]]]:
+    """Return what the keep rules order by, and the order that the row key makes whole."""
+    preferences = _preferences(table, rows, grouping.keep, session)
+    if grouping.stays is not None:
+        preferences.insert(0, sa.case((grouping.stays, 0), else_=1))
     settled = {rule.argument for rule in grouping.keep if rule.kind in ("lowest", "highest")}
-    order += [rows.c[name] for name in table.identity.columns if name not in settled]
+    order = preferences + [rows.c[name] for name in table.identity.columns if name not in settled]
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
         order.append(session.row_hash(table, rows))
-    by = group_values(session, table, rows, grouping.by, grouping.same)
-    return {"partition_by": by, "order_by": order}
+    return preferences, order
 
 
 def _preferences(

@@ -21,7 +21,7 @@ from yeldro.core.selection.parsing import conjuncts, equalities, parse
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Column, Table
-    from yeldro.core.selection.selection import Selection
+    from yeldro.core.selection.asked import Selection
 
 _SEARCHED = ("text", "number", "date", "datetime")  # kinds of columns
 _SAMPLED = 10_000  # rows

@@ -19,7 +19,7 @@ from yeldro.core.selection.parsing import own_column, parse
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
     from yeldro.core.model.schema import Column, Table
-    from yeldro.core.selection.selection import Selection
+    from yeldro.core.selection.asked import Selection
 
 _RELATIVE = re.compile(r"today(?:([+-]\d{1,5})([dwmy]))?", re.IGNORECASE)
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d+)?", re.IGNORECASE)

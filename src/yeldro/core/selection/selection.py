@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -12,13 +12,13 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
 from yeldro.core.database.identity import ROW_HASH, copies_of_rows
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.equality import EqualityRules
-from yeldro.core.model.errors import NoSelection, Refused, UsageError
-from yeldro.core.model.names import listed, suggestion, unquoted
+from yeldro.core.model.errors import Refused, UsageError
+from yeldro.core.model.names import suggestion, unquoted
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
+from yeldro.core.selection.asked import RelatedTable, Selection
+from yeldro.core.selection.contradictions import check_parts, check_without_key
 from yeldro.core.selection.duplicates import (
     Grouping,
-    KeepRule,
     count_copies,
     surplus_copies,
     surplus_rows,
@@ -26,97 +26,9 @@ from yeldro.core.selection.duplicates import (
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.selection.decisions import DecidedRows
     from yeldro.core.selection.filters import Filter
     from yeldro.core.selection.views import View
-
-
-@dataclass(frozen=True)
-class RelatedTable:
-    """Rows of another table that match: by pairs of columns, or by the foreign key between them.
-
-    Args:
-        other: name of the other table.
-        pairs: (column of the named table, column of the other); empty for the foreign key.
-    """
-
-    other: str
-    pairs: tuple[tuple[str, str], ...] = ()
-
-    @classmethod
-    def parse(cls, text: str) -> RelatedTable:
-        """Read `OTHER` or `OTHER:a=b,c=d`.
-
-        Raises:
-            UsageError: a pair is not written `column=column`.
-        """
-        *before, rest = listed(text, ":")
-        other, colon = ":".join(before), bool(before)
-        if "=" not in rest:  # the colon is part of the name
-            other, colon, rest = text, False, ""
-        pairs = [tuple(listed(pair, "=")) for pair in listed(rest)]
-        if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
-            raise UsageError(
-                f"{text!r} does not say which columns must agree.",
-                "Write OTHER:column=other_column, with commas between several pairs.",
-            )
-        return cls(other.strip(), tuple((a, b) for a, b in pairs) if colon else ())
-
-    def __str__(self) -> str:
-        pairs = ",".join(f"{ours}={theirs}" for ours, theirs in self.pairs)
-        return f"{self.other}:{pairs}" if pairs else self.other
-
-
-@dataclass(frozen=True)
-class Selection:
-    """The conditions of a selection; the rows that meet all of them are matched.
-
-    Args:
-        table: the named table, as typed.
-        parameters: values for the `:name` parameters of `where`.
-        duplicates_by: columns on which surplus copies are equal; the row to keep is not matched.
-        same: when values of those columns count as equal.
-        order_by, limit: only the first `limit` rows in this order.
-        all_rows: every row is meant; no other condition may be given then.
-        only_table: the table's own rows, without those of tables that inherit from it.
-        batch: of these rows only the first so many in key order.
-        after_key: only rows whose key comes after this one.
-    """
-
-    table: str
-    where: str | None = None
-    parameters: Mapping[str, Any] = field(default_factory=dict)
-    matching: tuple[RelatedTable, ...] = ()
-    missing_in: tuple[RelatedTable, ...] = ()
-    orphans: str | None = None
-    duplicates_by: tuple[str, ...] = ()
-    keep: tuple[KeepRule, ...] = ()
-    same: EqualityRules = field(default_factory=EqualityRules)
-    order_by: str | None = None
-    limit: int | None = None
-    all_rows: bool = False
-    only_table: bool = False
-    batch: int | None = None
-    after_key: tuple[int, ...] = ()
-
-    @property
-    def narrows(self) -> bool:
-        """True if any condition leaves rows out."""
-        return bool(
-            self.where is not None
-            or self.matching
-            or self.missing_in
-            or self.orphans
-            or self.duplicates_by
-            or self.limit is not None
-        )
-
-    @property
-    def leaves_no_duplicates(self) -> bool:
-        """True if every surplus row of every group is picked."""
-        others = (
-            self.where, self.matching, self.missing_in, self.orphans, self.limit, self.batch
-        )  # fmt: skip
-        return bool(self.duplicates_by) and not any(others)
 
 
 @dataclass(frozen=True)
@@ -131,6 +43,7 @@ class MatchedRows:
             whose identical rows only some go.
         grouping: the duplicates among which these rows are surplus, if they are.
         all_surplus: every surplus row of that grouping is picked, and no other.
+        decided: the decisions of a person, if rows go by them.
         reads: the tables that the selection reads.
     """
 
@@ -147,7 +60,18 @@ class MatchedRows:
     copies: sa.Subquery | None = None
     grouping: Grouping | None = None
     all_surplus: bool = False
+    decided: DecidedRows | None = None
     reads: frozenset[TableName] = frozenset()
+
+    def make_ready(self) -> None:
+        """Read what the conditions need besides the database; no key table is made after this."""
+        if self.decided:
+            self.decided.make_ready()
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What is to be known of the choice of these rows, as sentences."""
+        return self.decided.notes if self.decided else ()
 
     def select(self, *columns: sa.ColumnElement[Any]) -> sa.Select[Any]:
         """Return a query for these columns of the matched rows."""
@@ -167,7 +91,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         Refused: it is empty, or its table cannot be cleaned up.
     """
     table = find_table(session.catalogue, selection.table)
-    _check_parts(selection)
+    check_parts(selection)
     table, parts = _whole_of(selection, table, session)
     view = _view_of(session, table)
     _check_table(view.base if view else table)
@@ -180,8 +104,8 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     rows = sql.rows_of(table)
     only_contents = table.kind == "table" and table.identity.kind is IdentityKind.ALL_COLUMNS
     if only_contents:
-        _check_without_key(selection)
-    copies, grouping = None, None
+        check_without_key(selection)
+    copies, grouping, decided = None, None, None
     conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
     filtered = None
     if selection.where is not None:
@@ -200,12 +124,11 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         parent = session.catalogue.table(key.parent)
         conditions.append(without_parent(key, rows, parent))
     if selection.duplicates_by:
-        by = find_columns(table, selection.duplicates_by, "‹duplicates_by›")
-        grouping = Grouping(by, selection.keep, selection.same)
+        grouping, decided = _grouped(session, table, selection)
         if only_contents:
             copies = surplus_copies(table, grouping, session)
         else:
-            conditions.append(surplus_rows(table, rows, grouping, session))
+            conditions.append(_surplus(table, rows, grouping, session, decided))
     order = _order(selection, table, rows, view, session)
     if only_contents and order:
         contents = session.row_hash(table, rows).label(ROW_HASH.name)
@@ -228,10 +151,36 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         copies=copies,
         grouping=grouping,
         all_surplus=selection.leaves_no_duplicates,
+        decided=decided,
         reads=frozenset(_reads(selection, table, filtered, session)),
     )
     _try_out(matched)
     return _through_view(matched, view) if view else matched
+
+
+def _grouped(
+    session: Session, table: Table, selection: Selection
+) -> tuple[Grouping, DecidedRows | None]:
+    """Return the duplicates among which rows are chosen, and what a person decided of them."""
+    by = find_columns(table, selection.duplicates_by, "‹duplicates_by›")
+    grouping = Grouping(by, selection.keep, selection.same)
+    if selection.decisions is None:
+        return grouping, None
+    from yeldro.core.selection.decisions import DecidedRows
+
+    decided = DecidedRows(session, table, grouping, selection.decisions)
+    return replace(grouping, stays=decided.stays), decided
+
+
+def _surplus(
+    table: Table,
+    rows: sa.TableClause,
+    grouping: Grouping,
+    session: Session,
+    decided: DecidedRows | None,
+) -> sql.Predicate:
+    """True for the rows that go: those decided, or all but the one that the keep rules keep."""
+    return decided.condition if decided else surplus_rows(table, rows, grouping, session)
 
 
 def _view_of(session: Session, table: Table) -> View | None:
@@ -349,50 +298,6 @@ def _check_heirs(selection: Selection, named: Table, view: View | None) -> None:
         raise Refused(
             f"Rows of {names} count as rows of {table.name}, and here they cannot be told apart.",
             f"Add ‹only_table› for the rows of {table.name} alone, and name the others one by one.",
-        )
-
-
-def _check_parts(selection: Selection) -> None:
-    if selection.all_rows and selection.narrows:
-        raise UsageError(
-            "‹all_rows› means every row, and another option narrows the rows.",
-            "Drop ‹all_rows›, or everything else that chooses rows.",
-        )
-    if not selection.all_rows and not selection.narrows:
-        raise NoSelection(
-            f"Nothing says which rows of {selection.table} are meant.",
-            "Say ‹where›, ‹matching›, ‹missing_in› or ‹duplicates_by›; or ‹all_rows›.",
-        )
-    if (selection.limit is None) != (selection.order_by is None):
-        raise UsageError(
-            "‹order_by› and ‹limit› go together: a limit without an order picks arbitrary rows.",
-            "Give both, such as ‹order_by› taken_at ‹limit› 5.",
-        )
-    if selection.limit is not None and selection.limit < 1:
-        raise UsageError(f"‹limit› {selection.limit} leaves no rows.", "Give a number from 1 up.")
-    if selection.same != EqualityRules() and not selection.duplicates_by:
-        raise UsageError(
-            "There are options for comparing duplicates, and no ‹duplicates_by›.",
-            "Add ‹duplicates_by› COLUMNS, or drop those that say how they are compared.",
-        )
-    if selection.keep and not selection.duplicates_by:
-        raise UsageError(
-            "‹keep› chooses among duplicates, and no ‹duplicates_by› says what they are.",
-            "Add ‹duplicates_by› COLUMNS, or drop ‹keep›.",
-        )
-
-
-def _check_without_key(selection: Selection) -> None:
-    if selection.batch is not None:
-        raise UsageError(
-            f"{selection.table} has no key, so there is no order in which its rows go in batches.",
-            "Drop ‹batch›, or give the table a key.",
-        )
-    if selection.duplicates_by and selection.limit is not None:
-        raise UsageError(
-            f"{selection.table} has no key, so the first {selection.limit} of its duplicates "
-            f"cannot be told from the others.",
-            "Drop ‹limit›, or narrow them with ‹where›.",
         )
 
 

@@ -120,12 +120,17 @@ class MariadbSession(StandardSession):
         self._has_looked = True
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
-        """Return a SHA-256 hash of all columns' hashes, in which NULL equals NULL."""
+        return sa.func.unhex(self.contents_hash(table.stored_columns, rows))
+
+    def contents_hash(
+        self, columns: Sequence[Column], rows: sa.FromClause
+    ) -> sa.ColumnElement[Any]:
+        """Return the hash of the columns' hashes."""
         parts = [
             sa.func.ifnull(sa.func.sha2(self.readable(rows.c[column.name], column), 256), "-")
-            for column in table.stored_columns
+            for column in columns
         ]
-        return sa.func.unhex(sa.func.sha2(sa.func.concat(*parts), 256))
+        return sa.func.sha2(sa.func.concat(*parts), 256)
 
     def locking_read(self, query: sa.Select[Any]) -> sa.Select[Any]:
         """Return a locking read: it sees what others have committed, or fails if they have."""

@@ -63,6 +63,7 @@ WHERE p.provolatile = 'v' AND (typname = ANY(%(types)s::text[]) OR castcontext =
 LIMIT 1
 """
 _IN_AN_INDEX = 32  # columns at most
+_IN_A_CALL = 90  # arguments of a function, of which there may be 100
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
 # Statements that make, change, empty or drop a table show only in the system's own tables, which
 # also hold large objects.
@@ -105,6 +106,10 @@ class _Declared(UserDefinedType[Any]):
 
     def get_col_spec(self, **_: Any) -> str:
         return self.words
+
+
+def _sha256(text: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    return sa.func.encode(sa.func.sha256(sa.func.convert_to(text, "UTF8")), "hex")
 
 
 class PostgresqlSession(StandardSession):
@@ -368,6 +373,20 @@ class PostgresqlSession(StandardSession):
             more = (row.removed, row.changed, row.added)
             counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
         return ChangeCount(tables=counted, counted_under=self.catalogue.counted_under())
+
+    def contents_hash(
+        self, columns: Sequence[Column], rows: sa.FromClause
+    ) -> sa.ColumnElement[Any]:
+        """Return the hash of the columns' hashes; functions take at most 100 arguments."""
+        parts = [
+            sa.func.coalesce(_sha256(sa.cast(rows.c[column.name], sa.Text)), "-")
+            for column in columns
+        ]
+        whole: sa.ColumnElement[Any] = parts[0]
+        for start in range(0, len(parts), _IN_A_CALL):
+            some = sa.func.concat(*parts[start : start + _IN_A_CALL])
+            whole = sa.func.concat(whole, some) if start else some
+        return _sha256(whole)
 
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         """Return PostgreSQL's own text form, or the value if SQLite can hold it as it is."""

@@ -50,6 +50,7 @@ from yeldro.engines.sqlite.texts import (
     bytes_of,
     decoded,
     forms_of,
+    hashed,
     well_formed,
     without_case,
 )
@@ -146,6 +147,7 @@ class SqliteDatabase:
             )
             raw.text_factory = decoded
             raw.create_function("yeldro_without_case", 1, without_case, deterministic=True)
+            raw.create_function("yeldro_hash", 3, hashed, deterministic=True)
             if codec:
                 check = well_formed(codec)
                 raw.create_function("yeldro_well_formed", 2, check, deterministic=True)
@@ -314,6 +316,21 @@ class SqliteSession(StandardSession):
         if not self._in_utf_16:
             return super().readable(value, column)
         return sa.func.yeldro_well_formed(value, sa.cast(value, sa.LargeBinary))
+
+    def contents_hash(
+        self, columns: Sequence[Column], rows: sa.FromClause
+    ) -> sa.ColumnElement[Any]:
+        """Use a function of Yeldro's, as SQLite has none that hashes.
+
+        It takes each value with its type, and text as bytes, which need not be valid.
+        """
+        whole: sa.ColumnElement[Any] = sa.literal_column("''")
+        for column in columns:
+            value = rows.c[column.name]
+            kind = sa.func.typeof(value)
+            exact = sa.case((kind == "text", sa.cast(value, sa.LargeBinary)), else_=value)
+            whole = sa.func.yeldro_hash(whole, kind, exact)
+        return whole
 
     def is_text(self, column: Column) -> bool:
         """True by affinity, or without a type, as then each value may be text."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
+from hashlib import sha256
 from typing import Any
 
 
@@ -46,3 +47,15 @@ def bytes_of(value: Any) -> Any:
 def forms_of(row: Sequence[Any]) -> str | None:
     forms = {place: "text" for place, v in enumerate(row) if isinstance(v, UndecodableText)}
     return json.dumps(forms) if forms else None
+
+
+def hashed(before: str, kind: str, value: int | float | bytes | None) -> str:
+    """Return the SHA-256 hash of one more value, in hexadecimal digits.
+
+    Args:
+        before: the hash of the values before it, empty for the first.
+        kind: its type, as SQLite's `typeof` names it.
+        value: the value; text as bytes.
+    """
+    told = bytes(value) if isinstance(value, bytes) else repr(value).encode()
+    return sha256(f"{before}{kind}:{sha256(told).hexdigest()}".encode()).hexdigest()

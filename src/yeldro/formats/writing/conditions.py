@@ -29,7 +29,7 @@ from yeldro.formats.statements import statements
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table
-    from yeldro.core.selection.selection import Selection
+    from yeldro.core.selection.asked import Selection
     from yeldro.formats.writing.translation import Translator
 
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Between, exp.In)

@@ -1,0 +1,197 @@
+"""Reviews of duplicates as files for a spreadsheet, and the decisions that come back in them.
+
+A review is CSV in UTF-8, or a workbook if the file's name ends with `.xlsx`. Its first columns are
+Yeldro's own: the decision, the group, what is to be known of the row, and a mark that names the row
+and what was seen of it. The columns of the table follow, to be read only.
+"""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from importlib import import_module
+from io import TextIOWrapper
+from pathlib import Path
+from typing import IO, Any
+
+from yeldro.core.model.errors import UsageError
+from yeldro.core.selection.decisions import Decision
+from yeldro.core.selection.review import Review, ReviewedRow, WrittenReview
+
+_PREFIX = "yeldro:"
+_DECISION, _GROUP, _MARK = f"{_PREFIX}decision", f"{_PREFIX}group", f"{_PREFIX}row"
+_OWN = (_DECISION, _GROUP, f"{_PREFIX}tie", f"{_PREFIX}differs", f"{_PREFIX}referenced_by", _MARK)
+_WORDS = {"keep": True, "remove": False, "": None}
+_MARKED = re.compile(r"row-([0-9a-f]{64})-([0-9a-f]{64})")
+_STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+@dataclass(frozen=True)
+class DecisionsFile:
+    """A review that came back with decisions.
+
+    Args:
+        path: the file, as typed.
+    """
+
+    path: str
+
+    def __str__(self) -> str:
+        return self.path
+
+    def read(self) -> Iterator[Decision]:
+        """Yield what was decided, line by line.
+
+        Raises:
+            UsageError: the file cannot be read, or a line is not one of a review.
+        """
+        with _lines_of(self.path) as lines:
+            names = next(lines, [])
+            missing = [name for name in (_DECISION, _GROUP, _MARK) if name not in names]
+            if missing:
+                raise UsageError(
+                    f"{self.path} has no column {missing[0]!r}, so it is no review.",
+                    "Write one with 'yeldro duplicates', ‹by› COLUMNS and ‹review› FILE.",
+                )
+            places = [names.index(name) for name in (_DECISION, _GROUP, _MARK)]
+            for number, line in enumerate(lines, 2):
+                if any(line):
+                    yield self._decision(number, [*line, *[""] * len(names)], places)
+
+    def _decision(self, number: int, line: Sequence[str], places: Sequence[int]) -> Decision:
+        word, group, mark = (line[place].strip() for place in places)
+        marked = _MARKED.fullmatch(mark)
+        if marked is None or not group.isdigit():
+            raise UsageError(
+                f"Line {number} of {self.path} does not name its row and group as the review did.",
+                f"Leave the columns {_GROUP} and {_MARK} as they are.",
+            )
+        if word.lower() not in _WORDS:
+            raise UsageError(
+                f"Line {number} of {self.path} has the decision {word!r}.",
+                "Write keep or remove, or nothing in all lines of a group.",
+            )
+        key, seen = marked.groups()
+        return Decision(number, int(group), key, seen, _WORDS[word.lower()])
+
+
+def write_review(review: Review, path: str) -> WrittenReview:
+    """Write a review; return what it holds.
+
+    Raises:
+        UsageError: the file exists already or cannot be written, or a column has the name of one
+            of a review's own.
+    """
+    own = [name for name in review.columns if name in _OWN]
+    if own:
+        raise UsageError(f"{review.table.name} has a column {own[0]!r}, which a review has too.")
+    written = WrittenReview(review.table, review.by, path)
+
+    def lines() -> Iterator[Sequence[Any]]:
+        nonlocal written
+        yield [*_OWN, *review.columns]
+        for row in review.rows:
+            tied = written.tied + (row.first and row.tied)
+            written = replace(written, groups=row.group, rows=written.rows + 1, tied=tied)
+            yield _line(row)
+
+    _write(path, lines())
+    return written
+
+
+def _line(row: ReviewedRow) -> list[str]:
+    decision = {True: "keep", False: "remove", None: ""}[row.stays]
+    referenced = ", ".join(f"{name} {count}" for name, count in row.referencing.items())
+    mark = f"row-{row.key}-{row.seen}"
+    tie, differs = "tie" if row.tied else "", ", ".join(row.differing)
+    return [decision, str(row.group), tie, differs, referenced, mark, *map(_shown, row.values)]
+
+
+def _shown(value: Any) -> str:
+    """Return a value for a cell; text that a spreadsheet would compute gets an apostrophe."""
+    if value is None:
+        return ""
+    if isinstance(value, bytes | bytearray | memoryview):
+        return bytes(value).hex()
+    text = str(value)
+    return f"'{text}" if isinstance(value, str) and text.startswith(_STARTS_A_FORMULA) else text
+
+
+def _write(path: str, lines: Iterable[Sequence[Any]]) -> None:
+    """Write lines into a new file, or none."""
+    try:
+        file = Path(path).open("xb")  # noqa: SIM115
+    except FileExistsError as error:
+        raise UsageError(
+            f"{path} exists already, and is not written over.", "Name another file."
+        ) from error
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
+    try:
+        with file:
+            if _is_workbook(path):
+                _write_workbook(file, lines)
+            else:
+                with TextIOWrapper(file, "utf-8-sig", newline="") as text:
+                    csv.writer(text).writerows(lines)
+    except BaseException as error:
+        Path(path).unlink(missing_ok=True)
+        if isinstance(error, OSError):
+            raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
+        raise
+
+
+def _write_workbook(file: IO[bytes], lines: Iterable[Sequence[Any]]) -> None:
+    workbook = _openpyxl().Workbook(write_only=True)
+    sheet = workbook.create_sheet("review")
+    sheet.freeze_panes = "B2"
+    for line in lines:
+        sheet.append([_without_controls(each) for each in line])
+    workbook.save(file)
+
+
+@contextmanager
+def _lines_of(path: str) -> Iterator[Iterator[list[str]]]:
+    try:
+        if _is_workbook(path):
+            workbook = _openpyxl().load_workbook(path, read_only=True)
+            try:
+                rows = workbook.worksheets[0].iter_rows(values_only=True)
+                yield (["" if each is None else str(each) for each in row] for row in rows)
+            finally:
+                workbook.close()
+            return
+        with Path(path).open(encoding="utf-8-sig", newline="") as file:
+            first = file.readline()
+            file.seek(0)
+            yield csv.reader(file, delimiter=";" if first.count(";") > first.count(",") else ",")
+    except FileNotFoundError as error:
+        raise UsageError(f"There is no file {path}.") from error
+    except UnicodeDecodeError as error:
+        raise UsageError(f"{path} is not in UTF-8.", "Save it as CSV in UTF-8.") from error
+    except OSError as error:
+        raise UsageError(f"{path} cannot be read: {error.strerror}.") from error
+    except csv.Error as error:
+        raise UsageError(f"{path} is no CSV file: {error}.") from error
+
+
+def _is_workbook(path: str) -> bool:
+    return path.lower().endswith(".xlsx")
+
+
+def _openpyxl() -> Any:
+    try:
+        return import_module("openpyxl")
+    except ImportError as error:
+        raise UsageError(
+            "Workbooks need a package that is not installed.",
+            "Install it with: pip install 'yeldro[review]', or name a file that ends with .csv.",
+        ) from error
+
+
+def _without_controls(text: str) -> str:
+    """Return a text without the characters that a workbook cannot hold (XML 1.0, 2.2)."""
+    return re.sub(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]", "\ufffd", text)

@@ -149,10 +149,10 @@ def _renumbered(lines: Lines, _: AnyDatabase) -> None:
 
 
 WRONG = [
-    (_unknown, "names a row that place does not have", 3),
+    (_unknown, "names a row that is in no group of place now", 3),
     (_twice, "names a row that stands in another line too", 3),
     (_changed, "has changed since", 3),
-    (_gone, "names a row that place does not have", 3),
+    (_gone, "names a row that is in no group of place now", 3),
     (_joined, "has other rows now than those in the file", 3),
     (_left_out, "has other rows now than those in the file", 3),
     (_in_part, "is decided in part", 3),
@@ -191,7 +191,9 @@ def test_decisions_go_with_their_groups_and_with_nothing_else(yeldro: Yeldro, fi
 
     assert "Add --duplicates-by" in told("--where", "id > 1", code=2)
     assert "narrows the rows" in told("--duplicates-by", "name", "--where", "id > 1", code=2)
-    assert "other rows now" in told("--duplicates-by", "name,depth", "--follow", "all", code=3)
+    assert "in no group of place" in told(
+        "--duplicates-by", "name,depth", "--follow", "all", code=3
+    )
     words = ("place", "--duplicates-by", "name", "--decisions", "r.csv", "--follow", "all")
     assert "cannot hold the decisions" in yeldro("script", *words, db=database.url, code=3).err
     batched = yeldro("run", *words, "--batch", "1", "--expect", "0..", "--yes", db=database.url,

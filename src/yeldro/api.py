@@ -26,10 +26,12 @@ from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore import restore as restoring
 from yeldro.core.selection.checks import Check
 from yeldro.core.selection.duplicates import DuplicateReport, Grouping, find_duplicates
+from yeldro.core.selection.review import WrittenReview, review
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_file import read_cleanup_file
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from
+from yeldro.formats.review_file import write_review
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
@@ -207,6 +209,28 @@ class Connection:
         grouping = Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
         with self._database.reading() as session:
             return find_duplicates(session, table, grouping, groups)
+
+    def review(
+        self,
+        table: str,
+        by: Names,
+        file: str,
+        keep: Names = (),
+        **equality: Unpack[EqualityFields],
+    ) -> WrittenReview:
+        """Write all groups of duplicates row by row into a new file, in which a person decides.
+
+        Args:
+            file: its path; a workbook if it ends with `.xlsx`, else CSV.
+
+        Raises:
+            UsageError: a name cannot be read, or the file exists.
+            Refused: the table has no key.
+        """
+        wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
+        grouping = Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
+        with self._database.reading() as session:
+            return write_review(review(session, table, grouping), file)
 
     def plan(self, what: Cleanup | Job) -> JobPlan:
         """Return every step in order with its exact number of rows; blocking rows are named in it.

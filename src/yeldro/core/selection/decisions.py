@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, NoReturn, Protocol
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.identity import key_columns
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.names import counted
 from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
@@ -31,6 +32,12 @@ _COLUMNS = [
     Column("yeldro_key", "varchar(64)", nullable=False),
     Column("yeldro_seen", "varchar(64)", nullable=False),
     Column("yeldro_stays", "bigint", nullable=False),
+]
+_SEEN = [
+    Column("yeldro_now", "varchar(64)", nullable=False),
+    Column("yeldro_is", "varchar(64)", nullable=False),
+    Column("yeldro_size", "bigint", nullable=False),
+    Column("yeldro_place", "bigint", nullable=False),
 ]
 
 
@@ -94,6 +101,11 @@ class DecidedRows:
         self.decisions = decisions
         self.rows = sql.rows_of(table)
         self.staged = session.create_key_table(_COLUMNS, 1)
+        self.grouped = session.create_key_table(
+            [*key_columns(table), *_SEEN], len(table.identity.columns)
+        )
+        session.add_index(self.staged, ["yeldro_key"])
+        session.add_index(self.grouped, ["yeldro_now"])
         self.condition = self._among(_GOES)
         self.stays = self._among(_STAYS)
         self.notes: tuple[str, ...] = ()
@@ -118,19 +130,48 @@ class DecidedRows:
                  _OPEN if each.stays is None else _STAYS if each.stays else _GOES)
                 for each in some
             ])  # fmt: skip
-        self.session.key_table_filled(self.staged)
+        self._note_groups()
+        for each in (self.staged, self.grouped):
+            self.session.key_table_filled(each)
         checking = _Checking(
-            self.session, self.table, self.grouping, self.staged, str(self.decisions)
+            self.session, self.table, self.grouped, self.staged, str(self.decisions)
         )
         checking.check()
         self.notes = checking.notes()
         self._several = checking.several()
 
+    def _note_groups(self) -> None:
+        """Note every row of a group of two and more, with its hashes and its group."""
+        session, table, same = self.session, self.table, self.grouping.same
+        values = group_values(session, table, self.rows, self.grouping.by, same)
+        listed = (
+            sa.select(
+                sa.func.count().over(partition_by=values).label("yeldro_size"),
+                sa.func.dense_rank().over(order_by=values).label("yeldro_place"),
+                *sql.columns_of(self.rows, list(table.by_name)),
+            )
+            .where(*in_some_group(self.rows, self.grouping.by, same))
+            .subquery("yeldro_listed")
+        )
+        query = sa.select(
+            *sql.columns_of(listed, table.identity.columns),
+            key_hash(session, table, listed),
+            session.contents_hash(table.stored_columns, listed),
+            listed.c.yeldro_size,
+            listed.c.yeldro_place,
+        ).where(listed.c.yeldro_size > 1)
+        names = [column.name for column in self.grouped.c]
+        session.connection.execute(sa.insert(self.grouped).from_select(names, query))
+
     def _among(self, *decisions: int) -> sql.Predicate:
         """Return what is true for rows of which one of these was decided."""
-        named = sa.select(self.staged.c.yeldro_key)
-        named = named.where(self.staged.c.yeldro_stays.in_(decisions)).correlate(None)
-        return sql.among([key_hash(self.session, self.table, self.rows)], named)
+        keys = self.table.identity.columns
+        named = (
+            sa.select(*sql.columns_of(self.grouped, keys))
+            .join(self.staged, self.staged.c.yeldro_key == self.grouped.c.yeldro_now)
+            .where(self.staged.c.yeldro_stays.in_(decisions))
+        )
+        return sql.among(sql.columns_of(self.rows, keys), named.correlate(None))
 
     def check_ripple(self, ripple: Touched, repoint: bool) -> None:
         """Refuse to take rows along that were not decided to go, or to move rows to several.
@@ -179,29 +220,25 @@ def key_hash(session: Session, table: Table, rows: sa.FromClause) -> sa.ColumnEl
 
 
 class _Checking:
-    """Checks staged decisions against the rows of a table."""
+    """Checks staged decisions against the rows of a table.
+
+    Args:
+        grouped: every row that is in a group now.
+    """
 
     def __init__(
         self,
         session: Session,
         table: Table,
-        grouping: Grouping,
+        grouped: sa.TableClause,
         staged: sa.TableClause,
         where_from: str,
     ) -> None:
         self.session = session
         self.table = table
+        self.current = grouped
         self.staged = staged
         self.where_from = where_from
-        rows = sql.rows_of(table)
-        values = group_values(session, table, rows, grouping.by, grouping.same)
-        listed = sa.select(
-            key_hash(session, table, rows).label("yeldro_now"),
-            session.contents_hash(table.stored_columns, rows).label("yeldro_is"),
-            sa.func.count().over(partition_by=values).label("yeldro_size"),
-            sa.func.dense_rank().over(order_by=values).label("yeldro_place"),
-        ).where(*in_some_group(rows, grouping.by, grouping.same))
-        self.current = listed.subquery("yeldro_current")
 
     def check(self) -> None:
         """Refuse what is not as it was, or cannot be carried out.
@@ -218,7 +255,7 @@ class _Checking:
         lines = sa.select(sa.func.min(staged.yeldro_line)).select_from(beside)
         line = self._first(lines.where(current.yeldro_now.is_(None)))
         if line is not None:
-            self._refuse(f"line {line} names a row that {self.table.name} does not have")
+            self._refuse(f"line {line} names a row that is in no group of {self.table.name} now")
         line = self._first(lines.where(current.yeldro_is != staged.yeldro_seen))
         if line is not None:
             self._refuse(f"the row of line {line} has changed since")

@@ -68,6 +68,7 @@ _UTF_16 = {2: "utf-16-le", 3: "utf-16-be"}  # sqlite.org/fileformat2.html, 1.3.1
 _ENCODING_AT = 59
 _CACHED = 48_000  # KiB of pages that are kept in memory; rows that are sorted may take as much
 _STEPS_BETWEEN_SIGNALS = 100_000
+_HASHED_AT_ONCE = 40  # columns; each takes two of the 100 arguments that a function may have
 
 
 TRAITS = Traits(
@@ -147,7 +148,7 @@ class SqliteDatabase:
             )
             raw.text_factory = decoded
             raw.create_function("yeldro_without_case", 1, without_case, deterministic=True)
-            raw.create_function("yeldro_hash", 3, hashed, deterministic=True)
+            raw.create_function("yeldro_hash", -1, hashed, deterministic=True)
             if codec:
                 check = well_formed(codec)
                 raw.create_function("yeldro_well_formed", 2, check, deterministic=True)
@@ -325,11 +326,14 @@ class SqliteSession(StandardSession):
         It takes each value with its type, and text as bytes, which need not be valid.
         """
         whole: sa.ColumnElement[Any] = sa.literal_column("''")
-        for column in columns:
-            value = rows.c[column.name]
-            kind = sa.func.typeof(value)
-            exact = sa.case((kind == "text", sa.cast(value, sa.LargeBinary)), else_=value)
-            whole = sa.func.yeldro_hash(whole, kind, exact)
+        for start in range(0, len(columns), _HASHED_AT_ONCE):
+            told: list[sa.ColumnElement[Any]] = []
+            for column in columns[start : start + _HASHED_AT_ONCE]:
+                value = rows.c[column.name]
+                kind = sa.func.typeof(value)
+                exact = sa.case((kind == "text", sa.cast(value, sa.LargeBinary)), else_=value)
+                told += [kind, exact]
+            whole = sa.func.yeldro_hash(whole, *told)
         return whole
 
     def is_text(self, column: Column) -> bool:

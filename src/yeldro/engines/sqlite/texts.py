@@ -49,13 +49,16 @@ def forms_of(row: Sequence[Any]) -> str | None:
     return json.dumps(forms) if forms else None
 
 
-def hashed(before: str, kind: str, value: int | float | bytes | None) -> str:
-    """Return the SHA-256 hash of one more value, in hexadecimal digits.
+def hashed(before: str, *told: str | int | float | bytes | None) -> str:
+    """Return the SHA-256 hash of some more values, in hexadecimal digits.
 
     Args:
-        before: the hash of the values before it, empty for the first.
-        kind: its type, as SQLite's `typeof` names it.
-        value: the value; text as bytes.
+        before: the hash of the values before them, empty for the first.
+        told: by turns the type of a value, as SQLite's `typeof` names it, and the value; text as
+            bytes.
     """
-    told = bytes(value) if isinstance(value, bytes) else repr(value).encode()
-    return sha256(f"{before}{kind}:{sha256(told).hexdigest()}".encode()).hexdigest()
+    whole = sha256(before.encode())
+    for kind, value in zip(told[::2], told[1::2], strict=True):
+        written = value if isinstance(value, bytes) else repr(value).encode()
+        whole.update(f"{kind!r} {len(written)} ".encode() + written)
+    return whole.hexdigest()

@@ -19,7 +19,7 @@ from random_schemas import make_case
 from sqlfluff.core import Linter
 from standin import SYSTEMS, StandIn, Stopped
 from systems import AnyDatabase, SqliteFile
-from test_sql import DOWN, PIECES, TREE, WORK
+from test_sql import DOWN, PIECES, TREE, WORK, carry_out
 
 CASES = int(os.environ.get("YELDRO_FAR_CASES", "60"))
 FAR = ["sqlserver", "oracle"]
@@ -266,6 +266,18 @@ def test_texts_of_every_kind_are_written_so_that_the_client_reads_them(
     same_as_run(yeldro, database, words, system, stood_in(system, database), script)
 
 
+def carried_out_by_sqlite(yeldro: Yeldro, database: SqliteFile, words: list[str],
+                          text: str) -> None:  # fmt: skip
+    """Carry a script out with SQLite's own program, and compare with a run."""
+    copy = SqliteFile(database.path.with_suffix(".copy.db"))
+    copy.path.write_bytes(database.path.read_bytes())
+    script = database.path.with_suffix(".sql")
+    script.write_text(text)
+    assert carry_out(copy, script) == 0
+    yeldro("run", *words, "--expect", "0..", "--yes", db=database.url)
+    assert copy.contents() == database.contents()
+
+
 @pytest.mark.slow
 def test_random_cleanups_do_there_what_they_do_here(
     yeldro: Yeldro, tmp_path: Path, stood_in
@@ -292,12 +304,15 @@ def test_random_cleanups_do_there_what_they_do_here(
             link = case.links[place]
             key = f"{case.tables[link.child].name}.{','.join(link.columns)}"
             words += [f"--{choice}", key]
-        system = chance.choice(list(SYSTEMS))
+        system = chance.choice([*SYSTEMS, "sqlite"])
         far = system.partition("-")[0]
         asked = yeldro("script", *words, "--dialect", far, db=database.url, code=None)
         if asked.code:
             refused += 1
             assert asked.code == 3, asked.err
+            continue
+        if system == "sqlite":
+            carried_out_by_sqlite(yeldro, database, words, asked.out)
             continue
         try:
             stand_in = stood_in(system, database)

@@ -6,6 +6,7 @@ YELDRO_SERVER_CASES sets how many random cases are tried in all on each server (
 from __future__ import annotations
 
 import os
+import random
 import uuid
 from collections.abc import Iterator
 from dataclasses import replace
@@ -17,9 +18,10 @@ import pymysql
 import pytest
 from conftest import need
 from hypothesis import HealthCheck, Phase, event, given, settings
-from random_schemas import Case, cases, quoted
+from random_schemas import Case, cases, make_case, quoted
 from systems import MariadbServerDatabase, PostgresqlServerDatabase
 from test_ripple import cleanup_of, name_of
+from test_sql import carry_out
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
@@ -30,6 +32,7 @@ from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
+from yeldro.formats import sql_out
 
 pytestmark = pytest.mark.slow
 
@@ -283,3 +286,32 @@ def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, case
         for choice in ("follow", "detach")
     )
     check(server, folder, case, cleanup_of(case, follow, detach))
+
+
+def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path) -> None:
+    """The system's own program carries the script out; another count stops it."""
+    done = 0
+    for number in range(CASES // 10):
+        chance = random.Random(number)
+        case = make_case(chance, chance.randint(1, 6), chance.randint(0, 9), 8, choose=False)
+        case = server.suited(case.in_standard_sql())
+        ours = server.made("ours", case, late=False)
+        job = Job.of(cleanup_of(case, follow=("all",)))
+        script = tmp_path / "out.sql"
+        try:
+            script.write_text(sql_out.script(open_database(ours.url), job, None))
+        except Refused as refused:
+            assert refused.next_step
+            ours.close()
+            continue
+        before = ours.contents()
+        theirs = server.made("theirs", case, late=False)
+        run(open_database(theirs.url), job, ReceiptOptions(folder), 5)
+        assert carry_out(ours, script) == 0
+        assert ours.contents() == theirs.contents() != before
+        assert carry_out(ours, script) != 0
+        assert ours.contents() == theirs.contents()
+        ours.close()
+        theirs.close()
+        done += 1
+    assert done > CASES // 60

@@ -153,6 +153,7 @@ def carry_out(database: AnyDatabase, script: Path) -> int:
     with script.open() as text:
         done = subprocess.run(words, stdin=text, env=os.environ | environment, check=False,
                               capture_output=True)  # fmt: skip
+    print(done.stderr.decode())  # shown where a test fails
     return done.returncode
 
 

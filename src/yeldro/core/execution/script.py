@@ -212,15 +212,15 @@ def _what_would_follow(
     work = prepared.work[place]
     if work.step.action is not Action.REMOVE:
         return
-    gone = {each.rows.table.name for each in prepared.work[:place]
-            if each.step.action is Action.REMOVE}  # fmt: skip
+    still = {each.rows.table.name for each in prepared.work[place:]
+             if each.step.action is Action.REMOVE}  # fmt: skip
     for link in prepared.ripple.reach.links:
         if link.key.parent != work.rows.table.name or link.key.on_delete not in _TAKE_ALONG:
             continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)
         follows = depends_on(session, link, child, rows, prepared.ripple.removed[link.key.parent])
-        if child.name not in gone or child.name == link.key.parent:
+        if child.name in still:
             follows = that_stay(session, child, follows, prepared.ripple.removed)
         query = sa.select(sa.func.count()).select_from(rows).where(follows)
         yield ZeroCheck(f"rows that would go or change by {link.key}", written(query))

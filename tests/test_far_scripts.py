@@ -229,6 +229,20 @@ def test_a_condition_that_is_not_known_there_is_refused(
     assert "Write the condition without it" in told
 
 
+@pytest.mark.parametrize("far", FAR)
+def test_moments_with_a_time_zone_are_not_compared_elsewhere(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase], far: str
+) -> None:
+    database = made("CREATE TABLE mast (id INTEGER PRIMARY KEY)")
+    kind = "TIMESTAMP" if database.url.startswith("mariadb") else "TIMESTAMP WITH TIME ZONE"
+    database.script(
+        f"DROP TABLE mast; CREATE TABLE mast (id INTEGER PRIMARY KEY, lit {kind});"
+        f"INSERT INTO mast VALUES (1, '2020-01-01 00:00:00')"
+    )
+    words = ("script", "mast", "--where", "lit < '2021-01-01'", "--dialect", far)
+    assert "lit has a time zone" in yeldro(*words, db=database.url, code=3).err
+
+
 def test_groups_that_a_collation_may_bring_together_are_refused(yeldro: Yeldro, file_made) -> None:
     database = file_made("""
         CREATE TABLE mast (id INTEGER PRIMARY KEY, name VARCHAR(9), code VARCHAR(9));

@@ -20,7 +20,7 @@ from yeldro.core.model.errors import Refused, UsageError
 from yeldro.formats.foreign.carrying import Carrier, carried
 from yeldro.formats.foreign.constants import read_iso
 from yeldro.formats.foreign.days import KINDS as DAYS
-from yeldro.formats.foreign.scope import Scope
+from yeldro.formats.foreign.scope import Known, Scope
 from yeldro.formats.foreign.text_conditions import with_escape
 from yeldro.formats.foreign.texts import number_of
 from yeldro.formats.foreign.unlike import Unlike
@@ -214,7 +214,9 @@ class Conditions:
             scope = self._inner(node, scope)
         elif isinstance(node, _COMPARISONS):
             columns = [column for each in _sides(node) for column in each.find_all(exp.Column)]
-            kinds = {known.kind for each in columns if (known := scope.find(each))}
+            found = [known for each in columns if (known := scope.find(each))]
+            self._check_clocks(found)
+            kinds = {known.kind for known in found}
             for each in _sides(node) if len(kinds) == 1 else ():
                 each.replace(self._value(each, kinds.copy().pop()))
         around = node.parent
@@ -225,6 +227,15 @@ class Conditions:
         for each in list(node.iter_expressions()):
             self._typed(each, scope)
         return node
+
+    def _check_clocks(self, columns: Sequence[Known]) -> None:
+        """Refuse moments that are kept by the world's time and compared by a session's own."""
+        for known in columns:
+            kind = known.column.type.lower() if known.column is not None else ""
+            zoned = "with time zone" in kind or kind.startswith("timestamptz")
+            if zoned or (self.translator.source == "mariadb" and kind.startswith("timestamp")):
+                self._refuse(f"{known.stored[1].name} has a time zone, and which moments it is "
+                             f"compared with depends on a setting of each session")  # fmt: skip
 
     def _inner(self, query: exp.Select, around: Scope) -> Scope:
         scope = Scope(around=around)

@@ -33,6 +33,11 @@ def warnings(yeldro: Yeldro, database: AnyDatabase, where: str, *more: str) -> l
         ("depth = NULL", "depth = NULL is true of no row, NULL or not; write IS NULL."),
         ("name <> 'x' AND NOT (sunk = NULL)", "sunk = NULL is true of no row"),
         ("id NOT IN (SELECT old FROM gone)", "NOT IN is true of no row, as its list holds NULL"),
+        (
+            "id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY lower(name)"
+            " ORDER BY id) AS n FROM buoy) AS f WHERE n > 1)",
+            "Rows are numbered in groups of LOWER(name), which is no column",
+        ),
         ("depth > 5 AND id = 1", "Every row of buoy fulfils depth > 5."),
         ("depth > 50 AND id = 1", "No row of buoy fulfils depth > 50."),
         ("name LIKE 'Z%' AND id = 1", "No row of buoy fulfils name LIKE 'Z%'."),

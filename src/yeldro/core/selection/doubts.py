@@ -53,6 +53,7 @@ def doubts(session: Session, selection: Selection, table: Table) -> list[str]:
     looking = _Looking(session, selection, table)
     found = [said for node in tree.find_all(*_COMPARISONS) for said in looking.at_comparison(node)]
     found += [said for node in tree.find_all(exp.Not) for said in looking.at_list(node)]
+    found += [said for node in tree.find_all(exp.Window) for said in looking.at_window(node)]
     parts = list(conjuncts(tree))
     if len(parts) > 1 and not table.heirs:  # of one alone the number of matched rows tells it
         found += [said for part in parts for said in looking.at_part(part)]
@@ -107,6 +108,17 @@ class _Looking:
             column = select.expressions[0].unalias().sql(dialect=self.dialect)
             yield (f"NOT IN is true of no row, as its list holds NULL; add WHERE {column} IS NOT "
                    "NULL inside it.")  # fmt: skip
+
+    def at_window(self, node: exp.Expr) -> Iterator[str]:
+        """Yield that rows are numbered in groups which are not read as duplicates."""
+        groups = node.args.get("partition_by") or ()
+        computed = [each for each in groups if not isinstance(each, exp.Column)]
+        if isinstance(node.this, exp.RowNumber) and computed:
+            named = with_names(computed[0]).sql(dialect=self.dialect)
+            yield (
+                f"Rows are numbered in groups of {named}, which is no column, so this is a "
+                f"condition like any other: that a row of each group stays is not proved."
+            )
 
     def at_part(self, part: exp.Expr) -> Iterator[str]:
         """Yield that a part of the filter holds for every row of the table, or for none."""

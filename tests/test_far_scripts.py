@@ -229,6 +229,16 @@ def test_a_condition_that_is_not_known_there_is_refused(
     assert "Write the condition without it" in told
 
 
+def test_a_view_is_not_known_elsewhere(yeldro: Yeldro, file_made) -> None:
+    database = file_made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, height INTEGER);
+        CREATE VIEW tall AS SELECT id, height AS meters FROM mast WHERE height > 9;
+        INSERT INTO mast VALUES (1, 5), (2, 10), (3, 20);
+    """)
+    words = ("script", "tall", "--where", "meters > 15", "--dialect", "oracle")
+    assert "Name its table: mast" in yeldro(*words, db=database.url, code=3).err
+
+
 @pytest.mark.parametrize("far", FAR)
 def test_moments_with_a_time_zone_are_not_compared_elsewhere(
     yeldro: Yeldro, made: Callable[[str], AnyDatabase], far: str

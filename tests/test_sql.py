@@ -424,6 +424,36 @@ def test_a_script_for_mysql_keeps_its_rules_and_does_what_a_run_does(
     assert network.contents() == after
 
 
+CIRCLE = """
+    CREATE TABLE mast (id INTEGER PRIMARY KEY, lamp_id INTEGER);
+    CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER,
+        FOREIGN KEY (mast_id) REFERENCES mast (id));
+    INSERT INTO lamp VALUES (1, NULL), (2, NULL), (3, NULL);
+    INSERT INTO mast VALUES (1, NULL), (2, 1), (3, 2), (4, 3);
+    UPDATE lamp SET mast_id = id;
+"""
+BACK = "ALTER TABLE mast ADD FOREIGN KEY (lamp_id) REFERENCES lamp (id)"
+
+
+def test_a_script_for_mysql_follows_a_circle_of_tables(
+    yeldro: Yeldro, made, tmp_path: Path
+) -> None:
+    database = made(CIRCLE)
+    counted = SqliteFile(tmp_path / "other.db")
+    counted.script(CIRCLE.replace("lamp_id INTEGER)", "lamp_id INTEGER REFERENCES lamp (id))"))
+    words = ("mast", "--where", "id = 2", "--follow", "all", "--dialect", "mysql")
+    script = tmp_path / "out.sql"
+    script.write_text(yeldro("script", *words, db=counted.url).out)
+    as_mysql_has_it(script.read_text())
+    if database.url.startswith("mariadb"):
+        database.script(BACK)
+        script.write_text(yeldro("script", *words, db=database.url).out)
+        as_mysql_has_it(script.read_text())
+        assert carry_out(database, script) == 0
+        assert database.rows("SELECT id FROM mast ORDER BY id") == [(1,)]
+        assert database.rows("SELECT id FROM lamp ORDER BY id") == [(1,)]
+
+
 @pytest.mark.parametrize("change", ["key", "action", "trigger"])
 def test_a_script_stops_at_foreign_keys_and_triggers_that_the_plan_does_not_know(
     yeldro: Yeldro, made, change: str

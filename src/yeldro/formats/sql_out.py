@@ -21,7 +21,7 @@ from yeldro.core.execution.script import (
     literal_check,
     script_statements,
 )
-from yeldro.core.model.errors import Refused, UnknownName
+from yeldro.core.model.errors import Fault, Refused, UnknownName
 from yeldro.core.model.expectation import RowRange
 from yeldro.core.model.names import one_line
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
@@ -174,6 +174,7 @@ class _Body:
         for proof in cleanup.proofs:
             self.lines += ["", f"-- There must be no {one_line(proof.about)}"]
             self._zero(proof, place)
+        self.writing.check_written()
 
     def add_check(self, check: Check, written: Sequence[ScriptStatements]) -> None:
         """Add a check that the user asked for."""
@@ -227,6 +228,9 @@ class _OwnWriting:
             check_functions(query)
         return query
 
+    def check_written(self) -> None:
+        """Do nothing: conditions stand in the statements as they were counted."""
+
     def _renamed(self, text: str, place: int) -> str:
         """Return a statement with the script's names of key tables."""
         either = re.compile(f"(?P<quoted>{_QUOTED[self.source]})|{KEY_TABLE.pattern}", re.DOTALL)
@@ -250,6 +254,7 @@ class _FarWriting:
         self.translator = Translator(target, session.traits.sql_dialect, session.catalogue)
         self.conditions = Conditions(session, self.translator)
         self._own: list[tuple[exp.Expr, exp.Expr]] = []
+        self._adaptations = 0
 
     def set_up(self, cleanup: ScriptStatements, place: int) -> Iterator[SetUp]:
         self._prove(cleanup)
@@ -275,7 +280,13 @@ class _FarWriting:
     def _prove(self, cleanup: ScriptStatements) -> None:
         """Refuse conditions, groups and orders that are not the same on the other system."""
         selection, table = cleanup.cleanup.selection, cleanup.table
-        self._own = []
+        self._own, self._adaptations = [], 0
+        if find_table(self.session.catalogue, selection.table).kind == "view":
+            raise Refused(
+                f"{selection.table} is a view, and what it shows on {self.target.frame.name} is "
+                f"not known.",
+                f"Name its table: {table.name}.",
+            )
         if selection.where:
             written = self.conditions.where(table, selection.where)
             here = self.translator.parsed(selection.where).sql(
@@ -294,6 +305,15 @@ class _FarWriting:
             links.append((table, tuple(ours), other, tuple(theirs)))
         self.conditions.check_links(links)
 
+    def check_written(self) -> None:
+        """Make sure that the condition that was read back is the one in the statements.
+
+        Raises:
+            Fault: it stands in none.
+        """
+        if self._own and not self._adaptations:
+            raise Fault("a condition was read back, and stands in no statement")
+
     def _adapted(self, tree: exp.Expr) -> exp.Expr:
         """Return a statement with the user's condition as the other system has it."""
         changed = tree.copy()
@@ -301,6 +321,7 @@ class _FarWriting:
             for here, there in self._own:
                 if each.this == here:
                     each.set("this", there.copy())
+                    self._adaptations += 1
         return changed
 
 

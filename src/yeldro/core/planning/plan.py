@@ -206,8 +206,7 @@ def prepare(
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
     ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
-    if matched.decided:
-        matched.decided.check_ripple(ripple, cleanup.choices.repoint)
+    matched.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)

@@ -26,7 +26,7 @@ from yeldro.core.selection.duplicates import (
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.selection.decisions import DecidedRows
+    from yeldro.core.selection.decisions import DecidedRows, Touched
     from yeldro.core.selection.filters import Filter
     from yeldro.core.selection.views import View
 
@@ -67,6 +67,18 @@ class MatchedRows:
         """Read what the conditions need besides the database; no key table is made after this."""
         if self.decided:
             self.decided.make_ready()
+
+    def check_ripple(self, ripple: Touched, repoint: bool) -> None:
+        """Refuse a ripple that touches rows which were chosen to stay.
+
+        Args:
+            repoint: dependent rows move to the row that stays.
+
+        Raises:
+            Refused: it does, or it is not clear where rows should move.
+        """
+        if self.decided:
+            self.decided.check_ripple(ripple, repoint)
 
     @property
     def notes(self) -> tuple[str, ...]:

@@ -19,6 +19,7 @@ from systems import (
     PostgresqlServerDatabase,
     administer,
 )
+from test_sql import carry_out
 
 pytestmark = pytest.mark.slow
 
@@ -251,6 +252,22 @@ def test_every_type_comes_back_as_the_server_and_its_dump_write_it(
     words = ("root", "--where", "id = 1", "--expect", f"total={1 + 5 * rows}")
     there_and_back(yeldro, server, *words)
     assert sorted(line.rstrip(",;") for line in server.dump().splitlines()) == before
+
+
+def test_a_script_takes_rows_of_every_type_as_a_run_does(
+    yeldro: Yeldro, server: PostgresqlServerDatabase | MariadbServerDatabase
+) -> None:
+    system = server.url.partition(":")[0]
+    server.script("; ".join([SETUP[system].strip().rstrip(";"), *tables(TYPES[system])]))
+    script = yeldro.folder / "out.sql"
+    script.write_text(yeldro("script", "root", "--where", "id = 1", db=server.url).out)
+    before = server.contents()
+    yeldro("run", "root", "--where", "id = 1", "--expect", "total=0..", "--yes", db=server.url)
+    after = server.contents()
+    yeldro("restore", "last", "--yes")
+    assert server.contents() == before != after
+    assert carry_out(server, script) == 0
+    assert server.contents() == after
 
 
 def made_columns(server: MariadbServerDatabase, kinds: Iterable[str]) -> set[str]:

@@ -180,6 +180,8 @@ class Conditions:
         if isinstance(node, exp.Like | exp.ILike) and not isinstance(node.parent, exp.Escape):
             pattern = node.expression
             text = str(pattern.this) if isinstance(pattern, exp.Literal) else None
+            if text and "[" in text and self.target.dialect == "tsql":
+                node.set("expression", exp.Literal.string(text.replace("[", "[[]")))
             return with_escape(node, text, self.translator.source, self.target.dialect)
         return node
 

@@ -94,7 +94,7 @@ class Translator:
         if self.target.is_far:
             found += [_null_safe, self._text]
         if self.target.dialect == "oracle":
-            found += [_in_parts, _from_dual, _short_texts]
+            found += [_in_parts, _from_dual, _short_texts, _plain_order]
         return found
 
     def _without_collation(self, node: exp.Expr) -> exp.Expr:
@@ -227,6 +227,16 @@ def _from_dual(node: exp.Expr) -> exp.Expr:
     """Name Oracle's table of one row where nothing is selected from."""
     if isinstance(node, exp.Select) and not node.args.get("from_"):
         node.set("from_", exp.From(this=exp.to_table("DUAL")))
+    return node
+
+
+def _plain_order(node: exp.Expr) -> exp.Expr:
+    """Say the direction of an order, and no offset of nothing, which some readers need."""
+    if isinstance(node, exp.Ordered) and node.args.get("desc") is None:
+        node.set("desc", False)
+    offset = node.args.get("offset") if isinstance(node, exp.Select) else None
+    if offset is not None and offset.expression == exp.Literal.number(0):
+        node.set("offset", None)
     return node
 
 

@@ -110,9 +110,23 @@ def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Se
         left = sa.select(sa.func.count()).select_from(rows).where(standing).scalar_subquery()
         return sa.select((groups - left).label("yeldro_lost"))
     by, same = duplicate_columns(cleanup, table), cleanup.selection.same
-    standing_groups = sa.select(*group_values(session, table, rows, by, same))
-    lost = _planned_groups(session, prepared, cleanup).except_(standing_groups)
-    return sa.select(sa.func.count()).select_from(lost.subquery())
+    values = group_values(session, table, rows, by, same)
+    planned = group_values(session, table, picked, by, same)
+    named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
+    # The table's own columns come first: values are compared by their collation.
+    either = (
+        sa.select(*named, sa.literal(1).label("yeldro_stands"))
+        .union_all(sa.select(*planned, sa.literal(0)))
+        .subquery("yeldro_either")
+    )
+    shared = [either.c[value.name] for value in named]
+    lost = (
+        sa.select(sa.literal(1))
+        .select_from(either)
+        .group_by(*shared)
+        .having(sa.func.max(either.c.yeldro_stands) == 0)
+    )
+    return sa.select(sa.func.count()).select_from(lost.subquery("yeldro_lost"))
 
 
 def _kept_that_went(prepared: Prepared, removed: sa.TableClause) -> sa.Select[Any]:

@@ -146,10 +146,9 @@ def _query(
     values = group_values(session, table, rows, grouping.by, grouping.same)
     preferences, order = row_order(table, rows, grouping, session)
     rank = sa.func.rank().over(partition_by=values, order_by=preferences or None)
-    named = [value.label(f"yeldro_by_{n}") for n, value in enumerate(values)]
     inner = (
         sa.select(
-            *named,
+            sa.func.dense_rank().over(order_by=values).label("yeldro_group"),
             sa.func.row_number().over(partition_by=values, order_by=order).label("yeldro_place"),
             (rank if preferences else sa.literal(1)).label("yeldro_standing"),
             sa.func.count().over(partition_by=values).label("yeldro_size"),
@@ -161,7 +160,8 @@ def _query(
     source: sa.FromClause = inner
     counts = []
     for n, key in enumerate(session.catalogue.referencing(table.name)):
-        child = sql.rows_of(session.catalogue.table(key.child)).alias(f"yeldro_child_{n}")
+        declared = session.catalogue.table(key.child)
+        child = sql.rows_of(declared).alias(f"yeldro_child_{n}")
         referencing = (
             sa.select(*sql.columns_of(child, key.columns), sa.func.count().label("yeldro_number"))
             .where(*sql.in_parts(child, key.child_parts))
@@ -169,17 +169,22 @@ def _query(
             .subquery(f"yeldro_referencing_{n}")
         )
         pairs = zip(key.columns, key.referenced_columns, strict=True)
-        same = [referencing.c[ours] == inner.c[theirs] for ours, theirs in pairs]
+        same = [
+            session.referencing_value(
+                referencing.c[ours], declared.by_name[ours], table.by_name[theirs]
+            )
+            == inner.c[theirs]
+            for ours, theirs in pairs
+        ]
         source = source.outerjoin(referencing, sa.and_(*same))
         counts.append(sa.func.coalesce(referencing.c.yeldro_number, 0))
     wanted = (inner.c.yeldro_place, inner.c.yeldro_standing, key_hash(session, table, inner),
               session.contents_hash(table.stored_columns, inner))  # fmt: skip
-    by = [inner.c[each.name] for each in named]
     return (
         sa.select(*wanted, *counts, *sql.columns_of(inner, columns))
         .select_from(source)
         .where(inner.c.yeldro_size > 1)
-        .order_by(*by, inner.c.yeldro_place)
+        .order_by(inner.c.yeldro_group, inner.c.yeldro_place)
     )
 
 

@@ -5,7 +5,6 @@ Statements are the plan's own; the conditions that a user wrote come from `condi
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
@@ -25,7 +24,6 @@ _CASE_IN_NAMES = ("postgres",)  # systems on which names in quotes differ by cas
 _HOLD_CONDITIONS = (exp.And, exp.Or, exp.Not, exp.Where, exp.Having, exp.Paren)
 _LONGEST_LIST = 1000  # Oracle's error ORA-01795
 _LONGEST_TEXT = 4000  # bytes of a literal in Oracle's SQL
-_MINUS = re.compile(r"""'[^']*'|"[^"]*"|\bEXCEPT\b""")
 _ENDS_A_LINE = "\x7f\x85\u2028\u2029"  # beside the control characters of ASCII
 _PIECE = 300  # characters of one literal, so that lines can be broken between them
 
@@ -59,6 +57,8 @@ class Translator:
         changed = tree.copy()
         for change in self._changes():
             changed = changed.transform(change)
+        if self.target.dialect == "oracle" and changed.find(exp.Except):
+            self._refuse("subtracts one query from another, which has another word there")
         if self.target.is_far:
             changed = _truths(changed)
             for each in changed.find_all(exp.Tuple):
@@ -71,7 +71,7 @@ class Translator:
             )
         except SqlglotError as error:
             self._refuse(f"cannot be written: {error}", error)
-        return _MINUS.sub(_as_minus, written) if self.target.dialect == "oracle" else written
+        return written
 
     def as_declared(self, tree: exp.Expr) -> exp.Expr:
         """Return a tree whose names are spelled as this database has them."""
@@ -257,10 +257,6 @@ def _truths(tree: exp.Expr) -> exp.Expr:
         truth = exp.EQ(this=exp.Literal.number(1), expression=number)
         each.replace(exp.Paren(this=truth) if stands else number)
     return tree
-
-
-def _as_minus(found: re.Match[str]) -> str:
-    return "MINUS" if found[0] == "EXCEPT" else found[0]
 
 
 def _for_sqlcmd(text: str) -> str:

@@ -205,8 +205,7 @@ class Connection:
         Raises:
             UsageError: a name or a rule cannot be read.
         """
-        wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
-        grouping = Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
+        grouping = _grouping(table, by, keep, equality)
         with self._database.reading() as session:
             return find_duplicates(session, table, grouping, groups)
 
@@ -227,8 +226,7 @@ class Connection:
             UsageError: a name cannot be read, or the file exists.
             Refused: the table has no key.
         """
-        wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
-        grouping = Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
+        grouping = _grouping(table, by, keep, equality)
         with self._database.reading() as session:
             return write_review(review(session, table, grouping), file)
 
@@ -342,3 +340,8 @@ def _names(given: Names) -> tuple[str, ...]:
 
 def _rows(given: Rows) -> RowRange:
     return RowRange.parse(str(given))
+
+
+def _grouping(table: str, by: Names, keep: Names, equality: EqualityFields) -> Grouping:
+    wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
+    return Grouping(wanted.duplicates_by, wanted.keep, wanted.same)

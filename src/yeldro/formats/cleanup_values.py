@@ -16,7 +16,6 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.duplicates import KeepRule
 from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, KINDS, Field
-from yeldro.formats.review_file import DecisionsFile
 
 Reading = Callable[[str], AbstractContextManager[None]]
 
@@ -70,7 +69,10 @@ def cleanup_from(
         with reading(name):
             found[name] = value_of(field, values.get(name))
     equality = {field.name: found.pop(field.name) for field in EQUALITY}
-    found["decisions"] = found["decisions"] and DecisionsFile(found["decisions"])
+    if found["decisions"]:
+        from yeldro.formats.review_file import DecisionsFile
+
+        found["decisions"] = DecisionsFile(found["decisions"])
     others = {name: found.pop(name) for name in _OUTSIDE_SELECTION}
     selection = Selection(
         table=table, parameters=dict(parameters or {}), same=EqualityRules(**equality), **found
@@ -113,7 +115,7 @@ def values_of(cleanup: Cleanup) -> dict[str, Any]:
     values = {}
     for name in CLEANUP:
         value = outside[name] if name in outside else getattr(selection, name)
-        value = str(value) if isinstance(value, DecisionsFile) else value
+        value = str(value) if name == "decisions" and value is not None else value
         values[name] = list(map(str, value)) if isinstance(value, tuple) else value
     return values
 

@@ -30,7 +30,7 @@ from yeldro.formats.writing.conditions import Conditions
 from yeldro.formats.writing.frames import Frame
 from yeldro.formats.writing.key_tables import KeyTableStatements, SetUp
 from yeldro.formats.writing.lines import with_short_lines
-from yeldro.formats.writing.mysql import check_functions, making, opened_once
+from yeldro.formats.writing.mysql import check_functions, opened_once
 from yeldro.formats.writing.same_schema import schema_questions
 from yeldro.formats.writing.targets import KEY_TABLE, TARGETS, Target
 from yeldro.formats.writing.translation import Translator
@@ -88,7 +88,7 @@ def script(database: Database, job: Job, name: str | None) -> str:
     if any(each.deferred for each in written):
         lines.append(target.frame.deferred)
     with database.reading() as session:
-        writing = (_OwnWriting if own else _FarWriting)(session, target)
+        writing = (_OwnWriting if own else _OtherWriting)(session, target)
         body = _Body(target.frame, writing)
         for place, each in enumerate(written, 1):
             body.add_cleanup(place, each)
@@ -144,7 +144,7 @@ class _Body:
         checks: how many counts and questions they check.
     """
 
-    def __init__(self, frame: Frame, writing: _OwnWriting | _FarWriting) -> None:
+    def __init__(self, frame: Frame, writing: _OwnWriting | _OtherWriting) -> None:
         self.frame = frame
         self.writing = writing
         self.lines: list[str] = []
@@ -215,9 +215,9 @@ class _OwnWriting:
         """Return a statement, after those that make the copies of key tables that it needs."""
         before: list[str] = []
         if self.target.opens_once:
-            tree, copies = opened_once(self.translator.parsed(text))
-            if copies:
-                before = making(copies, lambda name: self.target.key_table(name, place))
+            tree = self.translator.parsed(text)
+            tree, before = opened_once(tree, lambda name: self.target.key_table(name, place))
+            if before:
                 text = tree.sql(dialect=self.target.dialect, comments=False)
         return [*before, self._renamed(text, place)]
 
@@ -245,7 +245,7 @@ class _OwnWriting:
         return either.sub(rename, text)
 
 
-class _FarWriting:
+class _OtherWriting:
     """Writes the statements of a cleanup for another system."""
 
     def __init__(self, session: Session, target: Target) -> None:
@@ -263,15 +263,7 @@ class _FarWriting:
 
     def statements(self, text: str, place: int) -> list[str]:
         """Return a statement, after those that make the copies of key tables that it needs."""
-        tree = self._adapted(self.translator.parsed(text))
-        return self._opened_once(tree, place)
-
-    def _opened_once(self, tree: exp.Expr, place: int) -> list[str]:
-        before: list[str] = []
-        if self.target.opens_once:
-            tree, copies = opened_once(tree)
-            before = making(copies, lambda name: self.target.key_table(name, place))
-        return [*before, self.translator.sql(tree, place)]
+        return self.translator.statements(self._adapted(self.translator.parsed(text)), place)
 
     def check(self, check: Check, written: Sequence[ScriptStatements]) -> str:
         query = self.conditions.query(literal_check(self.session, check), written[0].table)

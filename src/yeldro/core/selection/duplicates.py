@@ -6,7 +6,7 @@ kept row for every group, always the same.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -68,15 +68,7 @@ class DuplicateGroup:
     @property
     def differing(self) -> tuple[frozenset[int], ...]:
         """For each of the rows, the places of the values that are not those of the kept row."""
-        kept = [(type(value), repr(value)) for value in self.rows[0]]
-        return tuple(
-            frozenset(
-                place
-                for place, value in enumerate(row)
-                if (type(value), repr(value)) != kept[place]
-            )
-            for row in self.rows
-        )
+        return tuple(frozenset(differing_places(row, self.rows[0])) for row in self.rows)
 
 
 @dataclass(frozen=True)
@@ -120,6 +112,29 @@ class Grouping:
     keep: tuple[KeepRule, ...] = ()
     same: EqualityRules = field(default_factory=EqualityRules)
     stays: sql.Predicate | None = field(default=None, compare=False)
+
+
+def differing_places(values: Sequence[Any], kept: Sequence[Any]) -> Iterator[int]:
+    """Yield the places of the values that are not those of the kept row."""
+    for place, (value, other) in enumerate(zip(values, kept, strict=True)):
+        if (type(value), repr(value)) != (type(other), repr(other)):
+            yield place
+
+
+def find_grouping(session: Session, typed: str, wanted: Grouping) -> tuple[Table, Grouping]:
+    """Return the table `typed`, and a grouping with the names of its columns.
+
+    Args:
+        wanted: the grouping, with names as typed.
+
+    Raises:
+        UsageError: a name does not exist.
+        Refused: `typed` does not name a table.
+    """
+    table = find_table(session.catalogue, typed)
+    if table.kind != "table":
+        raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
+    return table, replace(wanted, by=find_columns(table, wanted.by, "‹by›"))
 
 
 def surplus_rows(
@@ -236,11 +251,8 @@ def find_duplicates(
         UsageError: a name does not exist, or a column's type has no equality.
         Refused: `typed` does not name a table.
     """
-    table = find_table(session.catalogue, typed)
-    if table.kind != "table":
-        raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
-    by = find_columns(table, wanted.by, "‹by›")
-    grouping = replace(wanted, by=by)
+    table, grouping = find_grouping(session, typed, wanted)
+    by = grouping.by
     rows = sql.rows_of(table)
     values = [each.label(f"yeldro_{place}") for place, each in enumerate(
         group_values(session, table, rows, by, grouping.same))]  # fmt: skip

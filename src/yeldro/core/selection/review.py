@@ -10,11 +10,14 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import Refused
 from yeldro.core.selection.decisions import check_reviewable, key_hash
-from yeldro.core.selection.duplicates import Grouping, row_order
+from yeldro.core.selection.duplicates import (
+    Grouping,
+    differing_places,
+    find_grouping,
+    row_order,
+)
 from yeldro.core.selection.groups import group_values, in_some_group
 
 if TYPE_CHECKING:
@@ -96,11 +99,8 @@ def review(session: Session, typed: str, wanted: Grouping) -> Review:
         UsageError: a name does not exist.
         Refused: `typed` is no table with a key.
     """
-    table = find_table(session.catalogue, typed)
-    if table.kind != "table":
-        raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
+    table, grouping = find_grouping(session, typed, wanted)
     check_reviewable(table)
-    grouping = Grouping(find_columns(table, wanted.by, "‹by›"), wanted.keep, wanted.same)
     columns = tuple(table.by_name)
     return Review(table, grouping.by, columns, _rows(session, table, grouping, columns))
 
@@ -134,7 +134,7 @@ def _rows(
             if waits:
                 kept, waits = replace(kept, tied=not grouping.keep or standing == 1), False
                 yield kept
-            differing = _differing(columns, values, kept.values)
+            differing = tuple(columns[n] for n in differing_places(values, kept.values))
             yield replace(row, tied=kept.tied, differing=differing)
 
 
@@ -145,12 +145,14 @@ def _query(
     rows = sql.rows_of(table)
     values = group_values(session, table, rows, grouping.by, grouping.same)
     preferences, order = row_order(table, rows, grouping, session)
-    rank = sa.func.rank().over(partition_by=values, order_by=preferences or None)
+    standing: sa.ColumnElement[Any] = sa.literal(1)
+    if preferences:
+        standing = sa.func.rank().over(partition_by=values, order_by=preferences)
     inner = (
         sa.select(
             sa.func.dense_rank().over(order_by=values).label("yeldro_group"),
             sa.func.row_number().over(partition_by=values, order_by=order).label("yeldro_place"),
-            (rank if preferences else sa.literal(1)).label("yeldro_standing"),
+            standing.label("yeldro_standing"),
             sa.func.count().over(partition_by=values).label("yeldro_size"),
             *sql.columns_of(rows, columns),
         )
@@ -185,14 +187,4 @@ def _query(
         .select_from(source)
         .where(inner.c.yeldro_size > 1)
         .order_by(inner.c.yeldro_group, inner.c.yeldro_place)
-    )
-
-
-def _differing(
-    columns: Sequence[str], values: Sequence[Any], kept: Sequence[Any]
-) -> tuple[str, ...]:
-    return tuple(
-        name
-        for name, own, other in zip(columns, values, kept, strict=True)
-        if (type(own), repr(own)) != (type(other), repr(other))
     )

@@ -10,9 +10,8 @@ from sqlglot import exp
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import Fault
-from yeldro.formats.writing.mysql import making, opened_once
-from yeldro.formats.writing.targets import KEY_TABLE
-from yeldro.formats.writing.translation import Translator, key_tables_in
+from yeldro.formats.writing.targets import KEY_TABLE, key_tables_in
+from yeldro.formats.writing.translation import Translator
 
 
 @dataclass(frozen=True)
@@ -70,13 +69,8 @@ class KeyTableStatements:
 
     def _filled(self, insert: exp.Expr) -> Iterator[SetUp]:
         with_ = insert.args.get("with_")
-        if with_ is None and self.target.opens_once:
-            tree, copies = opened_once(self.adapted(insert))
-            for each in making(copies, lambda name: self.target.key_table(name, self.place)):
-                yield SetUp(each)
-            yield SetUp(self.translator.sql(tree, self.place))
-        elif with_ is None:
-            yield SetUp(self._sql(insert))
+        if with_ is None:
+            yield from map(SetUp, self.translator.statements(self.adapted(insert), self.place))
         elif self.target.is_far:
             yield self._in_waves(insert)
         else:  # as INSERT INTO … WITH …, which more systems take

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from sqlglot import exp
 
 from yeldro.core.model.errors import Refused
-from yeldro.formats.writing.translation import key_tables_in
+from yeldro.formats.writing.targets import key_tables_in
 
 # Written like functions, and the functions that both manuals describe alike.
 # fmt: off
@@ -54,32 +54,24 @@ def check_functions(text: str) -> None:
             )
 
 
-def opened_once(tree: exp.Expr) -> tuple[exp.Expr, dict[str, str]]:
-    """Return a statement in which each key table stands once, and the copies that it needs.
+def opened_once(tree: exp.Expr, named: Callable[[str], str]) -> tuple[exp.Expr, list[str]]:
+    """Return a statement in which each key table stands once, and those that make the copies.
 
-    Returns:
-        The statement, and the table of which each copy is made, by the name of the copy.
+    Args:
+        named: returns what a script calls a key table.
     """
     changed = tree.copy()
-    copies: dict[str, str] = {}
+    making = []
     seen: Counter[str] = Counter()
     for table in key_tables_in(changed):
         name = table.name
         seen[name] += 1
         if seen[name] > 1:
             copy = f"{name}_again{seen[name]}"
-            copies[copy] = name
+            making.append(f"DROP TEMPORARY TABLE IF EXISTS {named(copy)}")
+            making.append(f"CREATE TEMPORARY TABLE {named(copy)} AS SELECT * FROM {named(name)}")
             table.set("db", None)
             table.set("this", exp.to_identifier(copy))
             if not table.alias:
                 table.set("alias", exp.TableAlias(this=exp.to_identifier(name)))
-    return changed, copies
-
-
-def making(copies: dict[str, str], named: Callable[[str], str]) -> list[str]:
-    """Return the statements that make the copies anew."""
-    found = []
-    for copy, name in copies.items():
-        found.append(f"DROP TEMPORARY TABLE IF EXISTS {named(copy)}")
-        found.append(f"CREATE TEMPORARY TABLE {named(copy)} AS SELECT * FROM {named(name)}")
-    return found
+    return changed, making

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from sqlglot import exp
+
 from yeldro.formats.writing.frames import (
     Frame,
     MariadbFrame,
@@ -72,3 +74,8 @@ TARGETS = {
         OracleFrame(), "oracle", reader="oracle", folds_to="upper", key_table_mark="ORA$PTT_"
     ),
 }
+
+
+def key_tables_in(tree: exp.Expr) -> list[exp.Table]:
+    """Return the key tables that a statement names, in its order."""
+    return [each for each in tree.find_all(exp.Table) if KEY_TABLE.fullmatch(each.name)]

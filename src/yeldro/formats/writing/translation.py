@@ -14,6 +14,7 @@ from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import Refused, UsageError
+from yeldro.formats.writing.mysql import opened_once
 from yeldro.formats.writing.targets import KEY_TABLE
 
 if TYPE_CHECKING:
@@ -72,6 +73,13 @@ class Translator:
         except SqlglotError as error:
             self._refuse(f"cannot be written: {error}", error)
         return written
+
+    def statements(self, tree: exp.Expr, place: int) -> list[str]:
+        """Return a statement as the target has it, after those that make copies which it needs."""
+        making: list[str] = []
+        if self.target.opens_once:
+            tree, making = opened_once(tree, lambda name: self.target.key_table(name, place))
+        return [*making, self.sql(tree, place)]
 
     def as_declared(self, tree: exp.Expr) -> exp.Expr:
         """Return a tree whose names are spelled as this database has them."""
@@ -158,11 +166,6 @@ class Translator:
             for column in found.columns:
                 known.setdefault(column.name.casefold(), column.name)
         return known
-
-
-def key_tables_in(tree: exp.Expr) -> list[exp.Table]:
-    """Return the key tables that a statement names, in its order."""
-    return [each for each in tree.find_all(exp.Table) if KEY_TABLE.fullmatch(each.name)]
 
 
 def _row_by_row(node: exp.Expr) -> exp.Expr:

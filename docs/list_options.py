@@ -14,7 +14,7 @@ from pathlib import Path
 import click
 
 from yeldro.cli.main import COMMANDS, cli
-from yeldro.core.selection.duplicates import KEEP_RULES
+from yeldro.core.selection.asked import KEEP_RULES
 from yeldro.formats.sql_in import DIALECTS
 
 KNOWN = Path(__file__).parents[1] / "src/yeldro/completion/known.py"

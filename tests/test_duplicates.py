@@ -24,8 +24,7 @@ from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
-from yeldro.core.selection.asked import Selection
-from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.asked import KeepRule, Selection
 from yeldro.engines import open_database
 from yeldro.engines.sqlite import groups as sqlite_groups
 from yeldro.engines.sqlite import surplus as sqlite_surplus

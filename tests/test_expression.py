@@ -13,7 +13,7 @@ from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.plan import Cleanup, prepare
 from yeldro.core.selection.asked import Selection
-from yeldro.core.selection.parameters import Typed, read_parameters
+from yeldro.core.selection.conditions.parameters import Typed, read_parameters
 from yeldro.engines import open_database
 from yeldro.report.text import cell, visible
 

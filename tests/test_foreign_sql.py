@@ -15,7 +15,7 @@ from yeldro.core.inspection.preview import look_at
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.model.options import with_options
 from yeldro.core.planning.treatment import Choices
-from yeldro.core.selection.parameters import Typed
+from yeldro.core.selection.conditions.parameters import Typed
 from yeldro.engines import open_database
 from yeldro.formats.sql_in import DIALECTS, cleanups_in
 

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 
-from yeldro.core.selection.parameters import relative_day
+from yeldro.core.selection.conditions.parameters import relative_day
 
 TYPES = {
     "sqlite": ("BOOLEAN", "DATETIME"),

@@ -23,7 +23,7 @@ from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
-from yeldro.core.selection.duplicates import Grouping, find_duplicates
+from yeldro.core.selection.duplicates.grouping import Grouping, find_duplicates
 from yeldro.engines import open_database
 from yeldro.formats.cleanup_values import cleanup_from
 

@@ -24,9 +24,9 @@ from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore import restore as restoring
-from yeldro.core.selection.checks import Check
-from yeldro.core.selection.duplicates import DuplicateReport, Grouping, find_duplicates
-from yeldro.core.selection.review import WrittenReview, review
+from yeldro.core.selection.conditions.checks import Check
+from yeldro.core.selection.duplicates.grouping import DuplicateReport, Grouping, find_duplicates
+from yeldro.core.selection.duplicates.review import WrittenReview, review
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_file import read_cleanup_file

@@ -15,9 +15,9 @@ from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import suggestion
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Cleanup
-from yeldro.core.selection.checks import Check
-from yeldro.core.selection.filters import parameters_in
-from yeldro.core.selection.parameters import relative_day
+from yeldro.core.selection.conditions.checks import Check
+from yeldro.core.selection.conditions.filters import parameters_in
+from yeldro.core.selection.conditions.parameters import relative_day
 from yeldro.formats import fields
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from
 from yeldro.formats.toml import Path_, TomlFile, read_toml

@@ -13,8 +13,7 @@ from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import listed
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
-from yeldro.core.selection.asked import RelatedTable, Selection
-from yeldro.core.selection.duplicates import KeepRule
+from yeldro.core.selection.asked import KeepRule, RelatedTable, Selection
 from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, KINDS, Field
 
 Reading = Callable[[str], AbstractContextManager[None]]

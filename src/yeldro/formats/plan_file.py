@@ -16,7 +16,7 @@ from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared
-from yeldro.core.selection.checks import Check
+from yeldro.core.selection.conditions.checks import Check
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of
 from yeldro.formats.fields import CLEANUP
 

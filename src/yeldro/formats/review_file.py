@@ -18,8 +18,8 @@ from pathlib import Path
 from typing import IO, Any
 
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.decisions import Decision
-from yeldro.core.selection.review import Review, ReviewedRow, WrittenReview
+from yeldro.core.selection.asked import Decision
+from yeldro.core.selection.duplicates.review import Review, ReviewedRow, WrittenReview
 
 _PREFIX = "yeldro:"
 _DECISION, _GROUP, _MARK = f"{_PREFIX}decision", f"{_PREFIX}group", f"{_PREFIX}row"

@@ -19,11 +19,10 @@ from yeldro.core.model.errors import Fault, Refused, UnknownName, UsageError, Ye
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup
-from yeldro.core.selection.asked import Selection
-from yeldro.core.selection.duplicates import KeepRule
-from yeldro.core.selection.filters import parameters_in
-from yeldro.core.selection.parameters import read_parameters
-from yeldro.core.selection.parsing import with_names
+from yeldro.core.selection.asked import KeepRule, Selection
+from yeldro.core.selection.conditions.filters import parameters_in
+from yeldro.core.selection.conditions.parameters import read_parameters
+from yeldro.core.selection.conditions.parsing import with_names
 from yeldro.core.selection.selection import resolve
 from yeldro.formats.foreign.access import as_tsql
 from yeldro.formats.foreign.carrying import Carrier, carried

@@ -37,7 +37,7 @@ from yeldro.formats.writing.translation import Translator
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.selection.checks import Check
+    from yeldro.core.selection.conditions.checks import Check
 
 # Literals and quoted names, in which nothing is replaced, except the name "temp" before a dot.
 _STANDARD = r"""'(?:[^']|'')*'|"(?!temp"\.)(?:[^"]|"")*\""""

@@ -12,7 +12,7 @@ from sqlglot import Token, TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.parsing import parse, read_otherwise
+from yeldro.core.selection.conditions.parsing import parse, read_otherwise
 
 
 @dataclass(frozen=True)

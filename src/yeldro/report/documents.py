@@ -22,9 +22,9 @@ if TYPE_CHECKING:
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
     from yeldro.core.restore.verification import Difference
-    from yeldro.core.selection.checks import Check
-    from yeldro.core.selection.duplicates import DuplicateReport
-    from yeldro.core.selection.review import WrittenReview
+    from yeldro.core.selection.conditions.checks import Check
+    from yeldro.core.selection.duplicates.grouping import DuplicateReport
+    from yeldro.core.selection.duplicates.review import WrittenReview
     from yeldro.formats.project import Setting
 
 Document = dict[str, Any]

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.steps import Step
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Blocked, Plan
-    from yeldro.core.selection.checks import CheckResult
+    from yeldro.core.selection.conditions.checks import CheckResult
 
 _WIDE = 110
 _NO_REMEDY = "  No option helps here; first change or remove the rows that reference them."

@@ -36,8 +36,8 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Plan, RippleLine
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
-    from yeldro.core.selection.duplicates import DuplicateReport
-    from yeldro.core.selection.review import WrittenReview
+    from yeldro.core.selection.duplicates.grouping import DuplicateReport
+    from yeldro.core.selection.duplicates.review import WrittenReview
     from yeldro.formats.project import Setting
 
 

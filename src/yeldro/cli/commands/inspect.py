@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey
-    from yeldro.core.selection.duplicates import Grouping
+    from yeldro.core.selection.duplicates.grouping import Grouping
 
 
 def survey(
@@ -131,7 +131,8 @@ def duplicates(
 ) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first."""
     from yeldro.core.inspection.repeats import search_repeats
-    from yeldro.core.selection.duplicates import Grouping, KeepRule, find_duplicates
+    from yeldro.core.selection.asked import KeepRule
+    from yeldro.core.selection.duplicates.grouping import Grouping, find_duplicates
 
     if by is None:
         if keep or review:
@@ -170,7 +171,7 @@ def _write_review(
     table: str, by: str, wanted: Grouping, path: str, db: str | None, as_json: bool
 ) -> None:
     """Write the groups into a file in which a person decides."""
-    from yeldro.core.selection.review import review
+    from yeldro.core.selection.duplicates.review import review
     from yeldro.formats.review_file import write_review
 
     with shown_progress(), settings.database_of(db).reading() as session:

@@ -71,7 +71,7 @@ def parameters_of(options: dict[str, Any]) -> dict[str, Any]:
     given = given_parameters(options)
     if not given:
         return {}
-    from yeldro.core.selection.parameters import Typed
+    from yeldro.core.selection.conditions.parameters import Typed
 
     return {name: None if text is None else Typed(text) for name, text in given.items()}
 

@@ -102,7 +102,7 @@ def _with_read_parameters(job: Job, database: Database) -> Job:
     """Return the job with the values of parameters read by the columns they are compared with."""
     if not any(each.selection.parameters for each in job.cleanups):
         return job
-    from yeldro.core.selection.parameters import Typed, read_parameters, relative_day
+    from yeldro.core.selection.conditions.parameters import Typed, read_parameters, relative_day
 
     cleanups, days = [], {}
     for each in job.cleanups:

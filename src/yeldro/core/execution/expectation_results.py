@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.execution import run as running
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.checks import run_checks
+from yeldro.core.selection.conditions.checks import run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
     from yeldro.core.model.expectation import RowRange
     from yeldro.core.planning.job import Job, JobPlan
-    from yeldro.core.selection.checks import CheckResult
+    from yeldro.core.selection.conditions.checks import CheckResult
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from yeldro.core.model.errors import CountMismatch
 from yeldro.core.planning.emptying import table_to_lock
 from yeldro.core.planning.job import Job, check_alone, with_error_context
 from yeldro.core.selection.asked import RelatedTable, Selection
-from yeldro.core.selection.duplicates import kept_rows
+from yeldro.core.selection.duplicates.grouping import kept_rows
 from yeldro.core.selection.selection import orphan_key, related_columns
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ def _that_decide(session: Session, selection: Selection) -> Iterator[TableName]:
     if table.kind == "view" and _reads_others(session, table):
         yield table.name
     if selection.where is not None:
-        from yeldro.core.selection.filters import parse_filter
+        from yeldro.core.selection.conditions.filters import parse_filter
 
         yield from sorted(parse_filter(selection.where, table, session).tables, key=str)
     for related in selection.matching:
@@ -84,7 +84,7 @@ def _reads_others(session: Session, view: Table) -> bool:
     """True if the query of a view names more than one table."""
     from sqlglot import exp
 
-    from yeldro.core.selection.parsing import parse
+    from yeldro.core.selection.conditions.parsing import parse
 
     (tree,) = parse(session.catalogue.view_query(view.name), session.traits.sql_dialect)
     query = tree.expression if isinstance(tree, exp.Create) else tree

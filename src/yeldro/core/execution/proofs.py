@@ -14,7 +14,7 @@ from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import CountMismatch, Fault
 from yeldro.core.planning.plan import Cleanup, Prepared, duplicate_columns
 from yeldro.core.planning.row_sets import depends_on
-from yeldro.core.selection.groups import group_values, in_some_group
+from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

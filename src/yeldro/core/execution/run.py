@@ -36,7 +36,7 @@ from yeldro.core.planning.job import (
 )
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
-from yeldro.core.selection.checks import CheckResult, require_checks, run_checks
+from yeldro.core.selection.conditions.checks import CheckResult, require_checks, run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session

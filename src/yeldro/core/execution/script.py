@@ -18,12 +18,12 @@ from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
 from yeldro.core.planning.row_sets import depends_on, that_stay
-from yeldro.core.selection.filters import with_literals
+from yeldro.core.selection.conditions.filters import with_literals
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.model.schema import ForeignKey, Table
-    from yeldro.core.selection.checks import Check
+    from yeldro.core.selection.conditions.checks import Check
 
 _INSERTS = "INSERT INTO "  # after the WITH queries of a recursion
 _TAKE_ALONG = (

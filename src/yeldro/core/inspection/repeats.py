@@ -14,7 +14,7 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused
-from yeldro.core.selection.groups import group_values
+from yeldro.core.selection.duplicates.values import group_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

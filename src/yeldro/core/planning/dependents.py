@@ -245,6 +245,6 @@ def _is_fixed(default: str, session: Session) -> bool:
     """True if a column's default has one value throughout a transaction."""
     if _LITERAL.fullmatch(default):
         return True
-    from yeldro.core.selection.filters import is_fixed  # loads the parser
+    from yeldro.core.selection.conditions.filters import is_fixed  # loads the parser
 
     return is_fixed(default, session)

@@ -15,7 +15,7 @@ from yeldro.core.model.names import same_name, suggestion
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue
     from yeldro.core.planning.plan import Cleanup, Plan
-    from yeldro.core.selection.checks import Check
+    from yeldro.core.selection.conditions.checks import Check
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ from yeldro.core.planning.repoint import check_repoint
 from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
 from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
 from yeldro.core.selection.asked import Selection
-from yeldro.core.selection.groups import inexact
+from yeldro.core.selection.duplicates.values import inexact
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
@@ -416,7 +416,7 @@ def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple, explain: bool)
     start = ripple.reach.tables[0]
     warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
     if cleanup.selection.where is not None and (explain or not ripple.matched):
-        from yeldro.core.selection.doubts import hints
+        from yeldro.core.selection.conditions.doubts import hints
 
         warnings += hints(session, cleanup.selection, start, explain, bool(ripple.matched))
     unindexed = [

@@ -18,7 +18,7 @@ from yeldro.core.model.errors import UsageError
 from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.planning.key_tables import KeyTables, once
 from yeldro.core.planning.row_sets import RowSet, depends_on, references, that_stay
-from yeldro.core.selection.duplicates import Grouping, kept_values
+from yeldro.core.selection.duplicates.grouping import Grouping, kept_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

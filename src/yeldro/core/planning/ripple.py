@@ -26,7 +26,7 @@ from yeldro.core.planning.repoint import ChildMoves, KeyMoves, MovedKeys, breaka
 from yeldro.core.planning.row_sets import RowSet, compared, depends_on, references
 from yeldro.core.planning.treatment import Link, Reach, Treatment
 from yeldro.core.planning.unique_conflicts import UniqueConflicts
-from yeldro.core.selection.duplicates import note_surplus
+from yeldro.core.selection.duplicates.grouping import note_surplus
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

@@ -128,7 +128,7 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
     names = [column.stored_as for column in each.step.columns]
     where = None
     if condition is not None:
-        from yeldro.core.selection.filters import parse_stored_filter
+        from yeldro.core.selection.conditions.filters import parse_stored_filter
 
         where = parse_stored_filter(condition, names)
     number = _fill_native(each, receipt, where)

@@ -2,17 +2,70 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import listed
-from yeldro.core.selection.duplicates import KeepRule
 
-if TYPE_CHECKING:
-    from yeldro.core.selection.decisions import Decisions
+KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
+
+
+@dataclass(frozen=True)
+class KeepRule:
+    """A rule that prefers one row of a group.
+
+    `lowest:COL`, `highest:COL`, `fullest` (most columns that are neither NULL nor empty),
+    `referenced` (a row that some other row references), `order:LIST`.
+    """
+
+    kind: str
+    argument: str = ""
+
+    @classmethod
+    def parse(cls, text: str) -> KeepRule:
+        """Read one rule.
+
+        Raises:
+            UsageError: it is none of the known rules.
+        """
+        kind, colon, argument = text.partition(":")
+        wants_argument = kind in ("lowest", "highest", "order")
+        known = kind in ("lowest", "highest", "fullest", "referenced", "order")
+        if not known or wants_argument != bool(argument):
+            raise UsageError(
+                f"‹keep› {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
+            )
+        return cls(kind, argument if colon else "")
+
+    def __str__(self) -> str:
+        return f"{self.kind}:{self.argument}" if self.argument else self.kind
+
+
+@dataclass(frozen=True)
+class Decision:
+    """What was decided of one row.
+
+    Args:
+        line: where it stands, from 1.
+        group: the number of its group.
+        key, seen: SHA-256 hashes, in digits, of the row's key, and of the row as it was.
+        stays: None if it is open.
+    """
+
+    line: int
+    group: int
+    key: str
+    seen: str
+    stays: bool | None
+
+
+class Decisions(Protocol):
+    """Decisions that can be read as often as they are needed; `str` tells where they stand."""
+
+    def read(self) -> Iterator[Decision]: ...
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from yeldro.core.model.names import suggestion, unquoted
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
 from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.contradictions import check_parts, check_without_key
-from yeldro.core.selection.duplicates import (
+from yeldro.core.selection.duplicates.grouping import (
     Grouping,
     count_copies,
     surplus_copies,
@@ -26,8 +26,8 @@ from yeldro.core.selection.duplicates import (
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.selection.decisions import DecidedRows, Touched
-    from yeldro.core.selection.filters import Filter
+    from yeldro.core.selection.conditions.filters import Filter
+    from yeldro.core.selection.duplicates.decisions import DecidedRows, Touched
     from yeldro.core.selection.views import View
 
 
@@ -121,7 +121,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     conditions: list[sql.Predicate] = sql.in_parts(rows, parts)
     filtered = None
     if selection.where is not None:
-        from yeldro.core.selection.filters import parse_filter
+        from yeldro.core.selection.conditions.filters import parse_filter
 
         filtered = parse_filter(selection.where, table, session)
         conditions.append(_condition(filtered, selection.parameters, session))
@@ -178,7 +178,7 @@ def _grouped(
     grouping = Grouping(by, selection.keep, selection.same)
     if selection.decisions is None:
         return grouping, None
-    from yeldro.core.selection.decisions import DecidedRows
+    from yeldro.core.selection.duplicates.decisions import DecidedRows
 
     decided = DecidedRows(session, table, grouping, selection.decisions)
     return replace(grouping, stays=decided.stays), decided
@@ -211,7 +211,7 @@ def _order(
         return []
     said: list[str] = []
     if selection.order_by:
-        from yeldro.core.selection.filters import parse_order
+        from yeldro.core.selection.conditions.filters import parse_order
 
         said = parse_order(selection.order_by, table, session)
     by_key = sql.columns_of(rows, view.key if view else table.identity.columns)

@@ -13,7 +13,7 @@ from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import MissingPrivilege, Refused, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import Table
-from yeldro.core.selection.parsing import parse
+from yeldro.core.selection.conditions.parsing import parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

@@ -16,7 +16,7 @@ from sqlglot import exp
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.parameters import Typed, unquoted_text
+from yeldro.core.selection.conditions.parameters import Typed, unquoted_text
 from yeldro.formats.foreign.constants import NOT_CONSTANT, Constants
 from yeldro.formats.foreign.days import KINDS as DAYS
 from yeldro.formats.foreign.days import TURNED, Days

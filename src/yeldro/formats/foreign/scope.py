@@ -9,7 +9,7 @@ from sqlglot import exp
 
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.names import same_name
-from yeldro.core.selection.parameters import kind_of
+from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import Column, Table

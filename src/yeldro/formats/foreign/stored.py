@@ -8,7 +8,7 @@ import sqlalchemy as sa
 from sqlglot import exp
 
 from yeldro.core.database import sql
-from yeldro.core.selection.parameters import kind_of
+from yeldro.core.selection.conditions.parameters import kind_of
 from yeldro.formats.foreign.scope import Known
 from yeldro.formats.foreign.unlike import Unlike
 

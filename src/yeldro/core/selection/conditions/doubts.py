@@ -11,10 +11,10 @@ from sqlglot import exp
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.selection.filters import bindable
-from yeldro.core.selection.near_values import near_values
-from yeldro.core.selection.parameters import kind_of
-from yeldro.core.selection.parsing import conjuncts, own_column, parse, with_names
+from yeldro.core.selection.conditions.filters import bindable
+from yeldro.core.selection.conditions.near_values import near_values
+from yeldro.core.selection.conditions.parameters import kind_of
+from yeldro.core.selection.conditions.parsing import conjuncts, own_column, parse, with_names
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

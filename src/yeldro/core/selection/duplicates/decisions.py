@@ -6,8 +6,7 @@ any row is matched, every group in the decisions is held against the table as it
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from itertools import islice
 from typing import TYPE_CHECKING, Any, NoReturn, Protocol
 
@@ -18,11 +17,12 @@ from yeldro.core.database.identity import key_columns
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.names import counted
 from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
-from yeldro.core.selection.groups import group_values, in_some_group
+from yeldro.core.selection.asked import Decisions
+from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.selection.duplicates import Grouping
+    from yeldro.core.selection.duplicates.grouping import Grouping
 
 _AT_ONCE = 1000
 _GOES, _STAYS, _OPEN = 0, 1, 2
@@ -39,30 +39,6 @@ _SEEN = [
     Column("yeldro_size", "bigint", nullable=False),
     Column("yeldro_place", "bigint", nullable=False),
 ]
-
-
-@dataclass(frozen=True)
-class Decision:
-    """What was decided of one row.
-
-    Args:
-        line: where it stands, from 1.
-        group: the number of its group.
-        key, seen: SHA-256 hashes, in digits, of the row's key, and of the row as it was.
-        stays: None if it is open.
-    """
-
-    line: int
-    group: int
-    key: str
-    seen: str
-    stays: bool | None
-
-
-class Decisions(Protocol):
-    """Decisions that can be read as often as they are needed; `str` tells where they stand."""
-
-    def read(self) -> Iterator[Decision]: ...
 
 
 class Going(Protocol):

@@ -14,9 +14,9 @@ from sqlglot import exp
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.selection.filters import bindable
-from yeldro.core.selection.parameters import kind_of
-from yeldro.core.selection.parsing import conjuncts, equalities, parse
+from yeldro.core.selection.conditions.filters import bindable
+from yeldro.core.selection.conditions.parameters import kind_of
+from yeldro.core.selection.conditions.parsing import conjuncts, equalities, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

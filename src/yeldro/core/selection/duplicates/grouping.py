@@ -19,43 +19,16 @@ from yeldro.core.model.activity import announce
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
-from yeldro.core.selection.groups import group_values, in_some_group, inexact, shown_values
+from yeldro.core.selection.asked import KeepRule
+from yeldro.core.selection.duplicates.values import (
+    group_values,
+    in_some_group,
+    inexact,
+    shown_values,
+)
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-
-KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
-
-
-@dataclass(frozen=True)
-class KeepRule:
-    """A rule that prefers one row of a group.
-
-    `lowest:COL`, `highest:COL`, `fullest` (most columns that are neither NULL nor empty),
-    `referenced` (a row that some other row references), `order:LIST`.
-    """
-
-    kind: str
-    argument: str = ""
-
-    @classmethod
-    def parse(cls, text: str) -> KeepRule:
-        """Read one rule.
-
-        Raises:
-            UsageError: it is none of the known rules.
-        """
-        kind, colon, argument = text.partition(":")
-        wants_argument = kind in ("lowest", "highest", "order")
-        known = kind in ("lowest", "highest", "fullest", "referenced", "order")
-        if not known or wants_argument != bool(argument):
-            raise UsageError(
-                f"‹keep› {text!r} is not a rule.", f"The rules are {', '.join(KEEP_RULES)}."
-            )
-        return cls(kind, argument if colon else "")
-
-    def __str__(self) -> str:
-        return f"{self.kind}:{self.argument}" if self.argument else self.kind
 
 
 @dataclass(frozen=True)
@@ -405,7 +378,7 @@ def _preferences(
         elif rule.kind == "referenced":
             order.append(sa.case((_is_referenced(table, rows, session), 0), else_=1))
         elif rule.kind == "order":
-            from yeldro.core.selection.filters import parse_order
+            from yeldro.core.selection.conditions.filters import parse_order
 
             items = parse_order(rule.argument, table, session)
             order += [sa.literal_column(item) for item in items]

@@ -11,14 +11,14 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.activity import announce
-from yeldro.core.selection.decisions import check_reviewable, key_hash
-from yeldro.core.selection.duplicates import (
+from yeldro.core.selection.duplicates.decisions import check_reviewable, key_hash
+from yeldro.core.selection.duplicates.grouping import (
     Grouping,
     differing_places,
     find_grouping,
     row_order,
 )
-from yeldro.core.selection.groups import group_values, in_some_group
+from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

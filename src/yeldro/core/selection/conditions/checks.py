@@ -82,7 +82,7 @@ def require_checks(found: Sequence[CheckResult]) -> None:
 
 
 def _number(session: Session, check: Check) -> int | float | None:
-    from yeldro.core.selection.filters import parse_query
+    from yeldro.core.selection.conditions.filters import parse_query
 
     query = parse_query(check.query, session)
     missing = sorted(query.parameters - check.parameters.keys())

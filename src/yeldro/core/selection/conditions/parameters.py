@@ -14,7 +14,7 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.errors import UsageError
-from yeldro.core.selection.parsing import own_column, parse
+from yeldro.core.selection.conditions.parsing import own_column, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database

@@ -21,7 +21,7 @@ from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name, suggestion
-from yeldro.core.selection.parsing import (
+from yeldro.core.selection.conditions.parsing import (
     conjuncts,
     equalities,
     own_column,

@@ -1,0 +1,1 @@
+"""What people write as conditions and checks: read, tried, and doubted."""

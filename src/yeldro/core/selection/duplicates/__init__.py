@@ -1,0 +1,1 @@
+"""Groups of equal rows: which row stays, by rules or as a person decides."""

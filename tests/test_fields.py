@@ -40,6 +40,7 @@ def _values(field: Field) -> st.SearchStrategy[Any]:
     kinds: dict[str, st.SearchStrategy[Any]] = {
         "texts": st.lists(NAME, max_size=2),
         "columns": st.lists(NAME, max_size=2),
+        "compared": st.lists(NAME, max_size=2),
         "flag": st.booleans(),
         "count": st.integers(1, 10**6),
         "text": NAME,

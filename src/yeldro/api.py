@@ -25,7 +25,7 @@ from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore import restore as restoring
 from yeldro.core.selection.conditions.checks import Check
-from yeldro.core.selection.duplicates.grouping import DuplicateReport, Grouping, find_duplicates
+from yeldro.core.selection.duplicates.grouping import DuplicateReport, find_duplicates
 from yeldro.core.selection.duplicates.review import WrittenReview, review
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.execution.run import RunResult
     from yeldro.core.restore.restore import RestorePlan, RestoreResult
+    from yeldro.core.selection.asked import Selection
 
 _LOCK_WAIT = 10.0
 
@@ -205,9 +206,9 @@ class Connection:
         Raises:
             UsageError: a name or a rule cannot be read.
         """
-        grouping = _grouping(table, by, keep, equality)
+        wanted = _duplicates(table, by, keep, equality)
         with self._database.reading() as session:
-            return find_duplicates(session, table, grouping, groups)
+            return find_duplicates(session, wanted, groups)
 
     def review(
         self,
@@ -226,9 +227,9 @@ class Connection:
             UsageError: a name cannot be read, or the file exists.
             Refused: the table has no key.
         """
-        grouping = _grouping(table, by, keep, equality)
+        wanted = _duplicates(table, by, keep, equality)
         with self._database.reading() as session:
-            return write_review(review(session, table, grouping), file)
+            return write_review(review(session, wanted), file)
 
     def plan(self, what: Cleanup | Job) -> JobPlan:
         """Return every step in order with its exact number of rows; blocking rows are named in it.
@@ -342,6 +343,5 @@ def _rows(given: Rows) -> RowRange:
     return RowRange.parse(str(given))
 
 
-def _grouping(table: str, by: Names, keep: Names, equality: EqualityFields) -> Grouping:
-    wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection
-    return Grouping(wanted.duplicates_by, wanted.keep, wanted.same)
+def _duplicates(table: str, by: Names, keep: Names, equality: EqualityFields) -> Selection:
+    return cleanup_from(table, {"duplicates_by": by, "keep": keep, **equality}).selection

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import replace
 from itertools import count
@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.compared import columns_read
+from yeldro.core.database.facts import Prevention
 from yeldro.core.database.parts import PartSize
 from yeldro.core.model.errors import Fault, Refused
 from yeldro.core.model.schema import TableName
@@ -20,6 +22,7 @@ from yeldro.core.model.schema import TableName
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from yeldro.core.database.compared import Compared
     from yeldro.core.database.facts import LastingEffect, Mode, Traits
     from yeldro.core.database.protocol import Catalogue
     from yeldro.core.model.equality import EqualityRules
@@ -127,28 +130,45 @@ class StandardSession:
         """Return the text in lower case, as the system understands it."""
         return sa.func.lower(value)
 
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
+    def prevention(
+        self, table: Table, by: Sequence[Compared], same: EqualityRules
+    ) -> Prevention | None:
         """Return a unique index, over expressions if NULL equals NULL or text is loose."""
         parts = []
-        for column in (table.by_name[name] for name in by):
-            written = self._compared(column, same)
-            if column.nullable and not same.null_distinct:
-                parts.append(f"({self._plain(column.name)} IS NULL)")
-                written = f"ifnull({written}, 0)"
+        for each in by:
+            written = self._compared(table, each, same, self._plain)
+            if self._may_be_null(table, each) and not same.null_distinct:
+                parts.append(f"({written} IS NULL)")
+                written = f"ifnull({written}, 0){self._collated(table, each, same)}"
             parts.append(written)
-        return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({', '.join(parts)})"
+        index = self._constraint(table, by)
+        return Prevention(f"CREATE UNIQUE INDEX {index} ({', '.join(parts)})")
 
-    def _compared(self, column: Column, same: EqualityRules) -> str:
-        """Return the expression to index for a column, which compares it as `same` says."""
-        written = self._plain(column.name)
-        if self.is_text(column):
+    def _compared(
+        self, table: Table, each: Compared, same: EqualityRules, quoted: Callable[[str], str]
+    ) -> str:
+        """Return the expression to index, which compares a column as `same` says."""
+        written = each.text(quoted)
+        if each.column and self.is_text(table.by_name[each.column]):
             written = f"trim({written})" if same.trim else written
             written = f"lower({written})" if same.ignore_case else written
         return written
 
-    def _constraint(self, table: Table, by: Sequence[str]) -> str:
+    def _may_be_null(self, table: Table, each: Compared) -> bool:
+        return each.column is None or table.by_name[each.column].nullable
+
+    def _collated(self, table: Table, each: Compared, same: EqualityRules) -> str:
+        """Return the collation that a column has by itself, and not within a function."""
+        column = table.by_name[each.column] if each.column else None
+        if column is None or not column.collation:
+            return ""
+        loose = self.is_text(column) and (same.trim or same.ignore_case)
+        return "" if loose else f" COLLATE {column.collation}"
+
+    def _constraint(self, table: Table, by: Sequence[Compared]) -> str:
         """Return a name for an index of these columns, and the table that it is on."""
-        wanted = re.sub(r"[^A-Za-z0-9_]+", "_", "_".join([table.name.name, *by, "once"]))[-60:]
+        named = [table.name.name, *columns_read(by), "once"]
+        wanted = re.sub(r"[^A-Za-z0-9_]+", "_", "_".join(named))[-60:]
         taken = {name.casefold() for name in self._names_beside(table)}
         free = (f"{wanted}_{n}" if n > 1 else wanted for n in count(1))
         name = next(name for name in free if name.casefold() not in taken)

@@ -10,7 +10,7 @@ from yeldro.core.database.facts import Emptying
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.model.names import listed
+from yeldro.core.model.names import listed, listed_values
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.asked import KeepRule, RelatedTable, Selection
@@ -29,6 +29,10 @@ _READ_EACH: Mapping[str, Any] = {
     "matching": RelatedTable.parse,
     "missing_in": RelatedTable.parse,
     "keep": KeepRule.parse,
+}
+_IN_ONE_TEXT: Mapping[str, Callable[[str], list[str]]] = {
+    "columns": listed,
+    "compared": listed_values,
 }
 _OUTSIDE_SELECTION = (
     "follow",
@@ -125,7 +129,7 @@ def value_of(field: Field, given: Any) -> Any:
     Raises:
         UsageError: the value is of another kind.
     """
-    if field.kind in ("texts", "columns"):
+    if field.kind in ("texts", *_IN_ONE_TEXT):
         return tuple(map(_READ_EACH.get(field.name, str), _texts(field, given)))
     if field.kind == "flag":
         if not isinstance(given, bool | None):
@@ -164,7 +168,7 @@ def _texts(field: Field, given: Any) -> list[str]:
     if given is None:
         return []
     if isinstance(given, str):
-        return listed(given) if field.kind == "columns" else [given]
+        return _IN_ONE_TEXT[field.kind](given) if field.kind in _IN_ONE_TEXT else [given]
     try:
         texts = list(given)
     except TypeError as error:

@@ -43,6 +43,7 @@ KINDS = {
     "text": "text in quotes",
     "texts": "a list of texts, or one text",
     "columns": "a list of names, or one text with commas",
+    "compared": "a list of names and expressions, or one text with commas",
     "flag": "true or false",
     "count": "a whole number from 0 up",
     "number": "a number from 0 up",
@@ -64,9 +65,9 @@ EQUALITY = (
     Field("as_text", "flag", "Duplicates: compare types without equality by their text."),
 )
 DUPLICATES_BY = Field(
-    "duplicates_by", "columns", "Surplus rows of each group that is equal on these columns; "
-    "groups are formed over the whole table, and one row of each stays. A name with a comma "
-    "stands in double quotes.", "COLS"
+    "duplicates_by", "compared", "Surplus rows of each group that is equal on these columns, or "
+    "expressions such as lower(trim(name)); groups are formed over the whole table, and one row of "
+    "each stays. A name with a comma stands in double quotes.", "COLS"
 )  # fmt: skip
 KEEP = Field(
     "keep", "texts", "Which row of a group stays: lowest:COL, highest:COL, fullest, referenced, "
@@ -209,6 +210,7 @@ _SCHEMAS: dict[str, dict[str, Any]] = {
     "text": {"type": "string"},
     "texts": {"oneOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]},
     "columns": {"oneOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]},
+    "compared": {"oneOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]},
     "flag": {"type": "boolean"},
     "count": {"type": "integer", "minimum": 0},
     "number": {"type": "number", "minimum": 0},

@@ -323,12 +323,21 @@ class _Reader:
         same = isinstance(over, exp.Table) and same_name(over.name, [table.name.name])
         columns = list(group.expressions) if group is not None else []
         own = isinstance(body.this, exp.Column) and same_name(body.this.name, [key or ""])
-        plain = all(isinstance(each, exp.Column) for each in columns)
-        if not (is_key and same and own and columns and plain) or key is None:
+        by = self._grouped_by(columns)
+        if not (is_key and same and own and by) or key is None:
             return None
         keep = KeepRule("lowest" if isinstance(one, exp.Min) else "highest", key)
-        names = tuple(each.name for each in columns)
-        return Selection(str(table.name), duplicates_by=names, keep=(keep,))
+        return Selection(str(table.name), duplicates_by=by, keep=(keep,))
+
+    def _grouped_by(self, items: Sequence[exp.Expr]) -> tuple[str, ...]:
+        """Return the columns and expressions of a grouping; nothing if it reads other rows."""
+        own = self.session.traits.sql_dialect
+        if any(each.find(exp.Query) for each in items):
+            return ()
+        return tuple(
+            each.name if isinstance(each, exp.Column) else _unqualified(each.copy()).sql(own)
+            for each in items
+        )
 
     def _numbered_by_name(self, name: str, with_: exp.Expr | None) -> exp.Select | None:
         for query in with_.expressions if with_ is not None else ():
@@ -353,10 +362,9 @@ class _Reader:
         )  # fmt: skip
         if (type(limit), value.name) not in _ABOVE_ONE or not isinstance(window, exp.Window):
             return None
-        by = window.args.get("partition_by") or []
+        by = self._grouped_by(window.args.get("partition_by") or [])
         order = window.args.get("order")
-        plain = all(isinstance(each, exp.Column) for each in by)
-        if not isinstance(window.this, exp.RowNumber) or not by or not plain:
+        if not isinstance(window.this, exp.RowNumber) or not by:
             return None
         keep: tuple[KeepRule, ...] = ()
         if order:
@@ -364,8 +372,7 @@ class _Reader:
             items = (each.copy() for each in order.expressions)
             written = (_unqualified(each).sql(dialect=own) for each in items)
             keep = (KeepRule("order", ", ".join(written)),)
-        names = tuple(each.name for each in by)
-        return Selection(str(table.name), duplicates_by=names, keep=keep)
+        return Selection(str(table.name), duplicates_by=by, keep=keep)
 
     def _key_in(
         self,

@@ -174,7 +174,7 @@ def _end_of_value(text: str, start: int) -> int:
 
 def _is_of_kind(kind: str, value: Any) -> bool:
     whole = isinstance(value, int) and not isinstance(value, bool)
-    if kind in ("texts", "columns"):
+    if kind in ("texts", "columns", "compared"):
         return isinstance(value, str) or (
             isinstance(value, list) and all(isinstance(each, str) for each in value)
         )

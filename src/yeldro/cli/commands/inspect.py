@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey
-    from yeldro.core.selection.duplicates.grouping import Grouping
+    from yeldro.core.selection.asked import Selection
 
 
 def survey(
@@ -131,8 +131,8 @@ def duplicates(
 ) -> None:
     """Groups of rows of TABLE that are equal on the columns --by, the largest first."""
     from yeldro.core.inspection.repeats import search_repeats
-    from yeldro.core.selection.asked import KeepRule
-    from yeldro.core.selection.duplicates.grouping import Grouping, find_duplicates
+    from yeldro.core.selection.duplicates.grouping import find_duplicates
+    from yeldro.formats.cleanup_values import cleanup_from
 
     if by is None:
         if keep or review:
@@ -148,13 +148,12 @@ def duplicates(
             [_after_repeats(searched)],
         )
         return
-    rules = tuple(KeepRule.parse(text) for text in keep)
-    wanted = Grouping(values.columns_of(by), rules, values.equality_of(options))
+    wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **options}).selection
     if review is not None:
-        _write_review(table, by, wanted, review, db, as_json)
+        _write_review(by, wanted, review, db, as_json)
         return
     with shown_progress(), settings.database_of(db).reading() as session:
-        found = find_duplicates(session, table, wanted, rows, each, values.columns_of(show))
+        found = find_duplicates(session, wanted, rows, each, values.columns_of(show))
     _print(
         as_json,
         lambda: documents.duplicates_document(found),
@@ -167,24 +166,29 @@ def duplicates(
     )
 
 
-def _write_review(
-    table: str, by: str, wanted: Grouping, path: str, db: str | None, as_json: bool
-) -> None:
+def _write_review(by: str, wanted: Selection, path: str, db: str | None, as_json: bool) -> None:
     """Write the groups into a file in which a person decides."""
     from yeldro.core.selection.duplicates.review import review
     from yeldro.formats.review_file import write_review
 
     with shown_progress(), settings.database_of(db).reading() as session:
-        written = write_review(review(session, table, wanted), path)
+        written = write_review(review(session, wanted), path)
     _print(
         as_json,
         lambda: documents.review_document(written),
         lambda: views().review_view(written),
         [
-            typed_again("plan", "--duplicates-by", by, "--decisions", path, arguments=[table],
-                        without=("by", "keep", "review", "show", "rows", "each"))
+            typed_again(
+                "plan",
+                "--duplicates-by",
+                by,
+                "--decisions",
+                path,
+                arguments=[wanted.table],
+                without=("by", "keep", "review", "show", "rows", "each"),
+            )
         ],
-    )  # fmt: skip
+    )
 
 
 def orphans(table: str | None, db: str | None, rows: int, full: bool, as_json: bool) -> None:

@@ -8,6 +8,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from yeldro.core.database.compared import Compared
     from yeldro.core.model.schema import TableName
 
 
@@ -144,6 +145,19 @@ class Part:
 
     whole: TableName
     ids: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Prevention:
+    """A constraint or unique index that lets no two equal rows in.
+
+    Args:
+        statement: the statement that makes it.
+        compares: what it compares, if that is not just what the rows are grouped by.
+    """
+
+    statement: str
+    compares: tuple[Compared, ...] = ()
 
 
 @dataclass(frozen=True)

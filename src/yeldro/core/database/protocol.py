@@ -17,12 +17,14 @@ if TYPE_CHECKING:
 
     import sqlalchemy as sa
 
+    from yeldro.core.database.compared import Compared
     from yeldro.core.database.facts import (
         ChangeCount,
         Consequences,
         Emptying,
         LastingEffect,
         Part,
+        Prevention,
         RowRefusal,
         Traits,
     )
@@ -363,10 +365,12 @@ class Knowledge(Protocol):
             functions, operators, types: what an expression calls, uses and casts to.
         """
 
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """Return the statement that would have kept duplicates out: it lets no two such rows in.
+    def prevention(
+        self, table: Table, by: Sequence[Compared], same: EqualityRules
+    ) -> Prevention | None:
+        """Return what would have kept duplicates out; None where nothing the system has does.
 
-        Empty where no statement of the system does just that.
+        The system has accepted the user's expressions in it, on a trial that leaves nothing.
         """
 
     def dropping(self, table: Table, constraint: str) -> str:

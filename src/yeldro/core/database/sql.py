@@ -7,11 +7,13 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from itertools import zip_longest
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.elements import quoted_name
+from sqlalchemy.sql.functions import FunctionElement
 
 from yeldro.core.model.errors import Fault
 
@@ -189,3 +191,24 @@ def inserted(connection: sa.Connection, statement: sa.Insert) -> int:
     if rows < 0:
         raise Fault(f"the driver does not tell how many rows were inserted: {statement}")
     return rows
+
+
+class Composed(FunctionElement[Any]):
+    """An expression that a user wrote, over columns of whatever holds them.
+
+    Args:
+        pieces: the SQL around the columns, one piece more than there are columns.
+    """
+
+    inherit_cache = False
+
+    def __init__(self, pieces: Sequence[str], columns: Sequence[sa.ColumnElement[Any]]) -> None:
+        super().__init__(*columns)
+        self.pieces = tuple(pieces)
+
+
+@compiles(Composed)
+def _composed(element: Composed, compiler: Any, **settings: Any) -> str:
+    columns = [compiler.process(each, **settings) for each in element.clauses]
+    pieces = map(compiler.escape_literal_column, element.pieces)
+    return "".join(part for pair in zip_longest(pieces, columns, fillvalue="") for part in pair)

@@ -124,7 +124,7 @@ def lock_kept_rows(session: Session, prepared: Prepared) -> None:
     if grouping is None or picked is None or prepared.matched.table.name in session.locked_tables:
         return
     table, rows = prepared.matched.table, prepared.matched.rows
-    values = [rows.c[name] for name in grouping.by]
+    values = [rows.c[name] for name in grouping.columns]
     if tells_kept(prepared):
         names = [column.name for column in kept_columns(table)]
         kept = sa.select(*sql.columns_of(picked, names))

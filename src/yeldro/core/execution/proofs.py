@@ -12,7 +12,7 @@ from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import CountMismatch, Fault
-from yeldro.core.planning.plan import Cleanup, Prepared, duplicate_columns
+from yeldro.core.planning.plan import Prepared
 from yeldro.core.planning.row_sets import depends_on
 from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
@@ -64,9 +64,7 @@ def dangling_references(
         yield link, session.locking_read(query)
 
 
-def prove_groups_live(
-    session: Session, prepared: Prepared, cleanup: Cleanup, ledger: Ledger
-) -> None:
+def prove_groups_live(session: Session, prepared: Prepared, ledger: Ledger) -> None:
     """Prove that every group of duplicates that lost rows has one row left.
 
     If other conditions narrow the selection, a group may have more.
@@ -74,7 +72,7 @@ def prove_groups_live(
     Raises:
         CountMismatch: a group has no row left, or too many.
     """
-    query = lost_groups(session, prepared, cleanup)
+    query = lost_groups(session, prepared)
     if query is None:
         return
     removed = prepared.ripple.removed[prepared.matched.table.name].keys
@@ -84,8 +82,8 @@ def prove_groups_live(
     planned = None
     crowded = bool(ledger.unplanned)  # otherwise only the surplus rows went, and none were added
     if not tells_kept(prepared):
-        planned = _planned_groups(session, prepared, cleanup)
-        crowded = cleanup.selection.leaves_no_duplicates
+        planned = _planned_groups(session, prepared)
+        crowded = prepared.matched.all_surplus
     lost = session.connection.execute(query).scalar_one()
     if lost:
         raise CountMismatch(
@@ -93,10 +91,10 @@ def prove_groups_live(
             "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
         )
     if crowded:
-        _prove_no_group_is_crowded(session, prepared, cleanup, planned)
+        _prove_no_group_is_crowded(session, prepared, planned)
 
 
-def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any] | None:
+def lost_groups(session: Session, prepared: Prepared) -> sa.Select[Any] | None:
     """Return how many groups that lose rows have none left; None if no groups are known."""
     picked = prepared.ripple.matched_keys
     if picked is None:
@@ -109,9 +107,8 @@ def lost_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Se
         groups = sa.select(sa.func.count()).select_from(stays.subquery()).scalar_subquery()
         left = sa.select(sa.func.count()).select_from(rows).where(standing).scalar_subquery()
         return sa.select((groups - left).label("yeldro_lost"))
-    by, same = duplicate_columns(cleanup, table), cleanup.selection.same
-    values = group_values(session, table, rows, by, same)
-    planned = group_values(session, table, picked, by, same)
+    values = _group_values(session, prepared, rows)
+    planned = _group_values(session, prepared, picked)
     named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
     # The table's own columns come first: values are compared by their collation.
     either = (
@@ -147,22 +144,31 @@ def tells_kept(prepared: Prepared) -> bool:
     return picked is not None and kept <= set(picked.c.keys())
 
 
-def _planned_groups(session: Session, prepared: Prepared, cleanup: Cleanup) -> sa.Select[Any]:
+def _planned_groups(session: Session, prepared: Prepared) -> sa.Select[Any]:
     table, picked = prepared.matched.table, prepared.ripple.matched_keys
     if picked is None:
         raise Fault(f"the matched rows of {table.name} have no key table")
-    by = duplicate_columns(cleanup, table)
-    return sa.select(*group_values(session, table, picked, by, cleanup.selection.same))
+    return sa.select(*_group_values(session, prepared, picked))
+
+
+def _group_values(
+    session: Session, prepared: Prepared, rows: sa.FromClause
+) -> list[sa.ColumnElement[Any]]:
+    """Return what rows of one group agree in."""
+    matched, grouping = prepared.matched, prepared.matched.grouping
+    if grouping is None:
+        raise Fault("groups are looked for, and no duplicates were asked for")
+    return group_values(session, matched.table, rows, grouping.by, grouping.same)
 
 
 def _prove_no_group_is_crowded(
-    session: Session, prepared: Prepared, cleanup: Cleanup, planned: sa.Select[Any] | None
+    session: Session, prepared: Prepared, planned: sa.Select[Any] | None
 ) -> None:
     """Prove that no group, or none of the planned ones, has more than one row left."""
-    matched, same = prepared.matched, cleanup.selection.same
-    by = duplicate_columns(cleanup, matched.table)
-    values = group_values(session, matched.table, matched.rows, by, same)
-    left = sa.select(*values).where(*in_some_group(matched.rows, by, same))
+    matched, grouping = prepared.matched, prepared.matched.grouping
+    values = _group_values(session, prepared, matched.rows)
+    in_one = in_some_group(matched.rows, grouping.by, grouping.same) if grouping else []
+    left = sa.select(*values).where(*in_one)
     crowded = left.group_by(*values).having(sa.func.count() > 1)
     found = crowded.intersect(planned) if planned is not None else crowded
     several = sql.count(session.connection, found.subquery())

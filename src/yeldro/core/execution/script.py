@@ -239,7 +239,7 @@ def _proofs(
         for link, query in dangling_references(session, prepared):
             found.append(ZeroCheck(f"rows without a parent through {link.key}", written(query)))
     if cleanup.selection.duplicates_by:
-        lost = lost_groups(session, prepared, cleanup)
+        lost = lost_groups(session, prepared)
         if lost is not None:
             found.append(ZeroCheck("groups that would lose every row", written(lost)))
     return found

@@ -175,7 +175,7 @@ def carry_out(session: Session, prepared: Prepared, cleanup: Cleanup) -> tuple[T
         fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
         check_ledger(ledger, fired, cleanup.allowed_triggers)
     if cleanup.selection.duplicates_by:
-        prove_groups_live(session, prepared, cleanup, ledger)
+        prove_groups_live(session, prepared, ledger)
     return tally, ledger
 
 

@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
+from yeldro.core.database.compared import of_columns
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused
 from yeldro.core.selection.duplicates.values import group_values
@@ -134,7 +135,7 @@ class _Search:
         return found
 
     def _counted(self, what: str, columns: Sequence[str]) -> Repeat:
-        values = group_values(self.session, self.table, self.source, columns, self.same)
+        values = group_values(self.session, self.table, self.source, of_columns(columns), self.same)
         grouped = sa.select(sa.func.count().label("n")).select_from(self.source).group_by(*values)
         groups = grouped.having(sa.func.count() > 1).subquery()
         total = sa.func.coalesce(sa.func.sum(groups.c.n), 0)
@@ -145,7 +146,9 @@ class _Search:
 
     def _distinct(self) -> dict[str, int]:
         """Return how many values each column has."""
-        values = group_values(self.session, self.table, self.source, self.columns, self.same)
+        values = group_values(
+            self.session, self.table, self.source, of_columns(self.columns), self.same
+        )
         counted = [sa.func.count(sa.distinct(value)) for value in values]
         row = self.session.connection.execute(sa.select(*counted).select_from(self.source)).one()
         return dict(zip(self.columns, map(int, row), strict=True))

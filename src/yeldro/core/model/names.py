@@ -81,6 +81,30 @@ def listed(text: str, separator: str = ",") -> list[str]:
     return [part.strip() for part in (*found, text[start:])]
 
 
+def listed_values(text: str) -> list[str]:
+    """Return the parts of a list of names and expressions, which commas separate.
+
+    A comma within brackets or any quotes is part of an expression; where one of them is left open,
+    it is part of a name.
+    """
+    found, start, depth, quote = [], 0, 0, ""
+    for place, character in enumerate(text):
+        if quote:
+            quote = "" if character == quote else quote
+        elif character in "\"'`":
+            quote = character
+        elif character in "([":
+            depth += 1
+        elif character in ")]":
+            depth -= 1
+        elif character == "," and depth <= 0:
+            found.append(text[start:place])
+            start = place + 1
+    if quote or depth > 0:
+        return listed(text)
+    return [part.strip() for part in (*found, text[start:])]
+
+
 def as_listed(name: str) -> str:
     """Return a name as it stands in a list with commas: in double quotes where it needs them."""
     plain = unquoted(name) == name and not set(name) & set(',"') and name == name.strip()

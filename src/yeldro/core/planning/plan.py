@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UnknownName, UsageError
@@ -29,6 +29,7 @@ from yeldro.core.planning.repoint import check_repoint
 from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
 from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
 from yeldro.core.selection.asked import Selection
+from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.duplicates.values import inexact
 from yeldro.core.selection.selection import MatchedRows, resolve
 
@@ -205,7 +206,8 @@ def prepare(
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
-    ripple = trace(session, matched, reached, extra=duplicate_columns(cleanup, matched.table))
+    grouping = matched.grouping
+    ripple = trace(session, matched, reached, extra=grouping.columns if grouping else ())
     matched.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
@@ -223,7 +225,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*emptied.notes, *notes, *_warnings(session, cleanup, ripple, explain)),
+        warnings=(*emptied.notes, *notes, *_warnings(session, cleanup, matched, ripple, explain)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
@@ -269,12 +271,12 @@ def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
     if cleanup.selection.leaves_no_duplicates and matched.grouping:
         grouping = matched.grouping
-        statement = session.prevention(matched.table, grouping.by, grouping.same)
+        statement = prevention(session, matched.table, grouping.by, grouping.same)
         if not statement and cleanup.add_constraint:
             raise UsageError(
-                f"No constraint of {session.traits.name} compares text as ‹ignore_case› does, "
-                f"beyond the letters A to Z.",
-                "Drop ‹add_constraint›, or store the text in one case and compare it plainly.",
+                f"No constraint of {session.traits.name} is known to keep these duplicates out: "
+                f"none compares text without case on SQLite, or just as these expressions do.",
+                "Drop ‹add_constraint›, or store the values in one form and compare them plainly.",
             )
         return statement
     if cleanup.add_constraint:
@@ -283,12 +285,6 @@ def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str
             "Give ‹duplicates_by› and nothing that narrows it, or drop ‹add_constraint›.",
         )
     return ""
-
-
-def duplicate_columns(cleanup: Cleanup, table: Table) -> tuple[str, ...]:
-    """Return the columns that name a group; the proof after the removal needs them."""
-    by = cleanup.selection.duplicates_by
-    return find_columns(table, by, "‹duplicates_by›") if by else ()
 
 
 def _in_order(
@@ -411,10 +407,13 @@ def _without_effect(choice: Option) -> str:
     return f"{choice} has no effect: no foreign key {none}."
 
 
-def _warnings(session: Session, cleanup: Cleanup, ripple: Ripple, explain: bool) -> list[str]:
+def _warnings(
+    session: Session, cleanup: Cleanup, matched: MatchedRows, ripple: Ripple, explain: bool
+) -> list[str]:
     warnings = [_without_effect(name) for name in ripple.reach.unused]
     start = ripple.reach.tables[0]
-    warnings += [each for each in (inexact(start, duplicate_columns(cleanup, start)),) if each]
+    if matched.grouping:
+        warnings += [each for each in (inexact(start, matched.grouping.by),) if each]
     if cleanup.selection.where is not None and (explain or not ripple.matched):
         from yeldro.core.selection.conditions.doubts import hints
 

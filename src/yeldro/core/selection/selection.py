@@ -17,6 +17,7 @@ from yeldro.core.model.names import suggestion, unquoted
 from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
 from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.contradictions import check_parts, check_without_key
+from yeldro.core.selection.duplicates.compared import find_compared
 from yeldro.core.selection.duplicates.grouping import (
     Grouping,
     count_copies,
@@ -174,7 +175,7 @@ def _grouped(
     session: Session, table: Table, selection: Selection
 ) -> tuple[Grouping, DecidedRows | None]:
     """Return the duplicates among which rows are chosen, and what a person decided of them."""
-    by = find_columns(table, selection.duplicates_by, "‹duplicates_by›")
+    by = find_compared(session, table, selection.duplicates_by, "‹duplicates_by›")
     grouping = Grouping(by, selection.keep, selection.same)
     if selection.decisions is None:
         return grouping, None
@@ -211,7 +212,7 @@ def _order(
         return []
     said: list[str] = []
     if selection.order_by:
-        from yeldro.core.selection.conditions.filters import parse_order
+        from yeldro.core.selection.conditions.expressions import parse_order
 
         said = parse_order(selection.order_by, table, session)
     by_key = sql.columns_of(rows, view.key if view else table.identity.columns)

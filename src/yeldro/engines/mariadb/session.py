@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -12,10 +12,12 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
+from yeldro.core.database.compared import composed
 from yeldro.core.database.facts import (
     ChangeCount,
     LastingEffect,
     Mode,
+    Prevention,
     RowRefusal,
     TableLocks,
     Traits,
@@ -31,6 +33,7 @@ from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
+    from yeldro.core.database.compared import Compared
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table, TableName
 
@@ -364,9 +367,16 @@ class MariadbSession(StandardSession):
                 "Name another column, or a part of it, such as left(…, 200).",
             )
 
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
-        """Return a unique key, on a hash if NULL is to equal NULL or text is compared loosely."""
-        columns = [table.by_name[name] for name in by]
+    def prevention(
+        self, table: Table, by: Sequence[Compared], same: EqualityRules
+    ) -> Prevention | None:
+        """Return a unique key, on a hash if NULL is to equal NULL or text is compared loosely.
+
+        There is none for expressions, as MariaDB has no index on them.
+        """
+        columns = [table.by_name[each.column] for each in by if each.column]
+        if len(columns) < len(by):
+            return None
         name, _, written = self._constraint(table, by).partition(" ON ")
         loose = any(
             (column.nullable and not same.null_distinct)
@@ -375,19 +385,16 @@ class MariadbSession(StandardSession):
         )
         if not loose:
             listed = ", ".join(self._plain(column.name) for column in columns)
-            return f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})"
-        parts = []
-        for column in columns:
-            value = self._compared(column, same)
-            if self.is_text(column):
-                padded = "nopad" not in (column.collation or "")
-                value = f"weight_string(rtrim({value}))" if padded else f"weight_string({value})"
-            missing = "NULL" if same.null_distinct else "'-'"
-            parts.append(f"ifnull(sha2({value}, 256), {missing})")
-        contents = f"unhex(sha2(concat({', '.join(parts)}), 256))"
-        return (
-            f"ALTER TABLE {written} ADD COLUMN {name} binary(32) AS ({contents}) STORED INVISIBLE, "
-            f"ADD UNIQUE KEY {name} ({name})"
+            return Prevention(f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})")
+
+        def contents(quoted: Callable[[str], str]) -> str:
+            compared = [self._compared(table, each, same, quoted) for each in by]
+            return values.hashed(columns, compared, null_is_equal=not same.null_distinct)
+
+        return Prevention(
+            f"ALTER TABLE {written} ADD COLUMN {name} binary(32) AS ({contents(self._plain)}) "
+            f"STORED INVISIBLE, ADD UNIQUE KEY {name} ({name})",
+            (composed(contents),),
         )
 
     def is_free_of_side_effects(self, function: str) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -127,6 +128,24 @@ def collation_hash(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     pads = collation.regexp_match(sa.literal_column("'nopad|^binary$'"))
     whole = sa.case((pads, weights), else_=trimmed)
     return sa.func.unhex(sa.func.sha2(whole, sa.text("256")))
+
+
+def hashed(columns: Sequence[Column], compared: Sequence[str], *, null_is_equal: bool) -> str:
+    """Return a hash of several values as SQL, for a generated column.
+
+    Args:
+        compared: for each column, the SQL of what is compared.
+        null_is_equal: else the hash is NULL if any value is.
+    """
+    missing = "'-'" if null_is_equal else "NULL"
+    parts = []
+    for column, value in zip(columns, compared, strict=True):
+        weighed = value
+        if is_letters(column):
+            padded = "nopad" not in (column.collation or "")
+            weighed = f"weight_string(rtrim({value}))" if padded else f"weight_string({value})"
+        parts.append(f"ifnull(sha2({weighed}, 256), {missing})")
+    return f"unhex(sha2(concat({', '.join(parts)}), 256))"
 
 
 def is_hashed_exactly(column: Column) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +16,7 @@ from yeldro.core.database.facts import (
     ChangeCount,
     LastingEffect,
     Mode,
+    Prevention,
     RowRefusal,
     TableLocks,
     Traits,
@@ -23,12 +24,14 @@ from yeldro.core.database.facts import (
 from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
+from yeldro.engines.postgresql.change_count import change_count
 from yeldro.engines.postgresql.emptying import PostgresqlEmptying
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.postgresql.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
+    from yeldro.core.database.compared import Compared
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table
 
@@ -65,22 +68,6 @@ LIMIT 1
 _IN_AN_INDEX = 32  # columns at most
 _IN_A_CALL = 90  # arguments of a function, of which there may be 100
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
-# Statements that make, change, empty or drop a table show only in the system's own tables, which
-# also hold large objects.
-_COUNTS = """
-SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid, NULL AS name,
-       sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
-       sum(s.n_tup_ins)::bigint AS added
-FROM pg_stat_xact_user_tables AS s
-WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
-GROUP BY 1
-UNION ALL
-SELECT NULL, s.name, sum(s.n_tup_del)::bigint, sum(s.n_tup_upd)::bigint, sum(s.n_tup_ins)::bigint
-FROM (SELECT *, CASE WHEN relname LIKE 'pg\\_largeobject%%' THEN 'pg_largeobject'
-                     ELSE 'pg_catalog' END AS name FROM pg_stat_xact_sys_tables) AS s
-WHERE s.schemaname = 'pg_catalog' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
-GROUP BY s.name
-"""
 
 
 # Keep the driver's log of lost connections off the user's terminal.
@@ -306,18 +293,41 @@ class PostgresqlSession(StandardSession):
         """True if the type has an order; types without one cannot be grouped either."""
         return column.type.partition("(")[0] not in _WITHOUT_ORDER
 
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
+    def prevention(
+        self, table: Table, by: Sequence[Compared], same: EqualityRules
+    ) -> Prevention | None:
         """Return a unique index; since PostgreSQL 15 NULL can equal NULL in it."""
-        columns = [table.by_name[name] for name in by]
-        parts = ", ".join(self._compared(column, same) for column in columns)
-        null = any(column.nullable for column in columns) and not same.null_distinct
-        ending = " NULLS NOT DISTINCT" if null else ""
-        return f"CREATE UNIQUE INDEX {self._constraint(table, by)} ({parts}){ending}"
+        parts = ", ".join(self._compared(table, each, same, self._plain) for each in by)
+        null = any(self._may_be_null(table, each) for each in by) and not same.null_distinct
+        ending = f"({parts}){' NULLS NOT DISTINCT' if null else ''}"
+        if "(" in parts and not self._accepts(table, ending):
+            return None
+        return Prevention(f"CREATE UNIQUE INDEX {self._constraint(table, by)} {ending}")
 
-    def _compared(self, column: Column, same: EqualityRules) -> str:
-        if not self.is_comparable(column):
-            return f"({self._plain(column.name)}::text)"
-        return super()._compared(column, same)
+    def _accepts(self, table: Table, ending: str) -> bool:
+        """True if the server makes such an index, on an empty temporary table that is dropped.
+
+        It takes only expressions that give one value for good (its manual, 38.7).
+        """
+        name = self._free_name("yeldro_trial")
+        self._ddl("SAVEPOINT yeldro_trial")
+        try:
+            self._ddl(f"CREATE TEMP TABLE {name} (LIKE {self._written(table)}) ON COMMIT DROP")
+            self._ddl(f"CREATE UNIQUE INDEX ON pg_temp.{name} {ending}".replace("%", "%%"))
+        except sa.exc.DBAPIError as error:
+            if self.was_stopped(error) or error.connection_invalidated:
+                raise
+            return False
+        finally:
+            self._ddl("ROLLBACK TO SAVEPOINT yeldro_trial")
+        return True
+
+    def _compared(
+        self, table: Table, each: Compared, same: EqualityRules, quoted: Callable[[str], str]
+    ) -> str:
+        if each.column and not self.is_comparable(table.by_name[each.column]):
+            return f"({quoted(each.column)}::text)"
+        return super()._compared(table, each, same, quoted)
 
     def _names_beside(self, table: Table) -> set[str]:
         """Return the names of all relations of the schema, which must differ."""
@@ -365,14 +375,7 @@ class PostgresqlSession(StandardSession):
         return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)
 
     def change_count(self) -> ChangeCount:
-        """Return the rows changed in this transaction by table, cascades and triggers included."""
-        counted: dict[str, tuple[int, ...]] = {}
-        for row in self.connection.exec_driver_sql(_COUNTS).all():
-            name = row.name or str(self.catalogue.name_of(row.oid) or row.oid)
-            so_far = counted.get(name, (0, 0, 0))
-            more = (row.removed, row.changed, row.added)
-            counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
-        return ChangeCount(tables=counted, counted_under=self.catalogue.counted_under())
+        return change_count(self.connection, self.catalogue)
 
     def contents_hash(
         self, columns: Sequence[Column], rows: sa.FromClause
@@ -470,9 +473,11 @@ class PostgresqlSession(StandardSession):
     def _ddl(self, statement: str) -> None:
         """Execute a statement on temporary tables, which `looking` does not forbid."""
         before = self.connection.get_execution_options().get(LOOKING)
-        options = self.connection.execution_options(**{LOOKING: False})
-        options.exec_driver_sql(statement)
-        options.execution_options(**{LOOKING: before})
+        self.connection.execution_options(**{LOOKING: False})
+        try:
+            self.connection.exec_driver_sql(statement)
+        finally:
+            self.connection.execution_options(**{LOOKING: before})
 
 
 def _key_column(column: Column) -> sa.ColumnClause[Any]:

@@ -28,6 +28,7 @@ from yeldro.core.database.facts import (
     USUAL,
     ChangeCount,
     Mode,
+    Prevention,
     RowRefusal,
     TableLocks,
     Traits,
@@ -57,6 +58,7 @@ from yeldro.engines.sqlite.texts import (
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
+    from yeldro.core.database.compared import Compared
     from yeldro.core.model.equality import EqualityRules
 
 _INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
@@ -344,11 +346,23 @@ class SqliteSession(StandardSession):
         """Use a function of Yeldro's, as SQLite's lower() knows only the letters A to Z."""
         return sa.func.yeldro_without_case(value)
 
-    def prevention(self, table: Table, by: Sequence[str], same: EqualityRules) -> str:
+    def prevention(
+        self, table: Table, by: Sequence[Compared], same: EqualityRules
+    ) -> Prevention | None:
         """Return nothing if case is ignored, as an index has lower(), which knows only A to Z."""
-        if same.ignore_case and any(self.is_text(table.by_name[name]) for name in by):
-            return ""
-        return super().prevention(table, by, same)
+        columns = [table.by_name[each.column] for each in by if each.column]
+        if same.ignore_case and any(map(self.is_text, columns)):
+            return None
+        found = super().prevention(table, by, same)
+        return found if found and (len(columns) == len(by) or self._accepts(found)) else None
+
+    def _accepts(self, found: Prevention) -> bool:
+        """True if SQLite prepares a statement, which checks the functions in an index."""
+        try:
+            sql.as_written(self.connection, f"EXPLAIN {found.statement}")
+        except sa.exc.DBAPIError:
+            return False
+        return True
 
     def _names_beside(self, table: Table) -> set[str]:
         """Return the names of all indexes, tables and views of the file, which must differ."""

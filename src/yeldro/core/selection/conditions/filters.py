@@ -12,15 +12,13 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
-import sqlalchemy as sa
 import sqlglot
 from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.database.sql import rows_of
 from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.names import same_name
 from yeldro.core.selection.conditions.parsing import (
     conjuncts,
     equalities,
@@ -83,15 +81,15 @@ def parse_filter(text: str, table: Table, session: Session) -> Filter:
             function that could write.
         Refused: it is empty, or uses no column of the table.
     """
-    tree = _parse_one(text, session.traits.sql_dialect, "‹where›")
+    tree = parse_one(text, session.traits.sql_dialect, "‹where›")
     body = tree.unnest()
     if not isinstance(body, _BOOLEAN) or isinstance(body, exp.Alias | exp.Query):
         raise UsageError(
             f"‹where› {text!r} is not a condition that is true or false.",
             "Write one condition, such as \"retired_on < '2020-01-01'\".",
         )
-    _refuse_writing(tree, session)
-    looks_at_rows = _check_names(tree, table, session, text)
+    refuse_writing(tree, session)
+    looks_at_rows = check_names(tree, table, session, text)
     if not looks_at_rows:
         raise Refused(
             f"‹where› {text!r} uses no column of {table.name}, so it is the same for every row.",
@@ -125,12 +123,12 @@ def parse_query(text: str, session: Session) -> ParsedQuery:
         UsageError: it is not exactly one query, names a table that does not exist, or calls a
             function that could write.
     """
-    tree = _parse_one(text, session.traits.sql_dialect, "the check")
+    tree = parse_one(text, session.traits.sql_dialect, "the check")
     if not isinstance(tree.unnest(), exp.Query):
         raise UsageError(
             f"The check {text!r} is not a query.", "Write: select count(*) from TABLE where …"
         )
-    _refuse_writing(tree, session)
+    refuse_writing(tree, session)
     _tables(tree, session)
     return ParsedQuery(*bindable(tree, session.traits.sql_dialect))
 
@@ -144,7 +142,7 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
     Raises:
         UsageError: it is not one condition, names another column, or does more than compare.
     """
-    tree = _parse_one(text, "sqlite", "‹where›")
+    tree = parse_one(text, "sqlite", "‹where›")
     found = list(tree.find_all(exp.Column))
     if not isinstance(tree.unnest(), _BOOLEAN) or not found or tree.find(exp.Query, *_FORBIDDEN):
         raise UsageError(
@@ -181,7 +179,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
 
     For people to read and other programs to run; Yeldro itself binds values.
     """
-    tree = _parse_one(text, session.traits.sql_dialect, "the SQL", by_user=False)
+    tree = parse_one(text, session.traits.sql_dialect, "the SQL", by_user=False)
 
     def write(node: exp.Expr) -> exp.Expr:
         if not isinstance(node, exp.Placeholder) or node.name not in parameters:
@@ -194,45 +192,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
     return tree.transform(write).sql(dialect=session.traits.sql_dialect, comments=False)
 
 
-def parse_order(text: str, table: Table, session: Session) -> list[str]:
-    """Read a list of columns or expressions with ASC or DESC, as ORDER BY takes it.
-
-    Returns:
-        Each item as SQL.
-
-    Raises:
-        UsageError: it cannot be read, or uses an unknown name.
-        Refused: the system cannot put all rows of the table in that order.
-    """
-    try:
-        _refuse_other_readings(text, "the order", session.traits.sql_dialect)
-        query = parse(f"SELECT 1 ORDER BY {text}", session.traits.sql_dialect)
-        order = query[0].args.get("order") if len(query) == 1 and query[0] else None
-    except SqlglotError as error:
-        raise _unreadable(text, "the order", error) from error
-    others = {key for key, value in (query[0].args if query[0] else {}).items() if value}
-    if not isinstance(order, exp.Order) or others - {"expressions", "order"}:
-        raise UsageError(
-            f"The order {text!r} is not a list of columns.", 'Write it as "taken_at DESC, id".'
-        )
-    items = []
-    for item in order.expressions:
-        _refuse_writing(item, session)
-        if not _check_names(item, table, session):
-            raise UsageError(
-                f"The order {text!r} holds {item.sql()!r}, which names no column of {table.name}.",
-                suggestion(item.sql(), table.by_name),
-            )
-        sql, parameters = bindable(item, session.traits.sql_dialect)
-        if parameters:
-            raise UsageError(f"The order {text!r} holds a parameter.", "Write columns only.")
-        value, _ = bindable(item.this, session.traits.sql_dialect)
-        session.check_order(rows_of(table), sa.literal_column(value))
-        items.append(sql)
-    return items
-
-
-def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True) -> exp.Expr:
+def parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True) -> exp.Expr:
     if not text.strip():
         raise NoSelection(
             f"{where_from} is empty, which would match every row.",
@@ -240,12 +200,12 @@ def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True
         )
     try:
         if by_user:
-            _refuse_other_readings(text, where_from, dialect)
+            refuse_other_readings(text, where_from, dialect)
         trees = parse(text, dialect)
         if len(trees) == 1 and isinstance(trees[0], exp.Command):  # it begins like a statement
             trees = parse(f"({text})", dialect)
     except SqlglotError as error:
-        raise _unreadable(text, where_from, error) from error
+        raise unreadable(text, where_from, error) from error
     if len(trees) != 1:
         raise UsageError(
             f"{where_from} {text!r} holds {len(trees) or 'no'} statements, not one condition.",
@@ -254,13 +214,13 @@ def _parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True
     return trees[0]
 
 
-def _refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
+def refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
     other = read_otherwise(text, sqlglot.tokenize(text, dialect=dialect), dialect)
     if other:
         raise UsageError(f"{where_from} {text!r} can be read in more than one way: {other}.")
 
 
-def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
+def unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
     found = (getattr(error, "errors", None) or [{}])[0]
     place = place_of_error(text, error)
     near = (found.get("highlight") or "").strip()
@@ -278,7 +238,7 @@ def _unreadable(text: str, where_from: str, error: SqlglotError) -> UsageError:
     return refusal
 
 
-def _refuse_writing(tree: exp.Expr, session: Session) -> None:
+def refuse_writing(tree: exp.Expr, session: Session) -> None:
     for node in tree.find_all(*_FORBIDDEN):
         raise UsageError(
             f"It contains a statement ({node.key.upper()}) that does more than read.",
@@ -324,7 +284,7 @@ def is_fixed(text: str, session: Session) -> bool:
     """True if an expression such as a column default has one value throughout a transaction."""
     try:
         for tree in parse(f"SELECT {text}", session.traits.sql_dialect):
-            _refuse_writing(tree, session)
+            refuse_writing(tree, session)
     except (SqlglotError, UsageError):
         return False
     return True
@@ -347,7 +307,7 @@ def _called_in(tree: exp.Expr, dialect: str) -> tuple[set[str], set[str], set[st
 Columns = Callable[[str], bool]
 
 
-def _check_names(tree: exp.Expr, table: Table, session: Session, text: str = "") -> bool:
+def check_names(tree: exp.Expr, table: Table, session: Session, text: str = "") -> bool:
     """Validate every table and column against the schema; True if one is of `table`."""
     looks_at_rows = False
     _tables(tree, session, text)

@@ -7,19 +7,22 @@ kept row for every group, always the same.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
+from yeldro.core.database.compared import Compared, columns_read
 from yeldro.core.database.identity import COPIES, ROW_HASH, kept_columns, key_values
 from yeldro.core.model.activity import announce
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.schema import IdentityKind, Table
-from yeldro.core.selection.asked import KeepRule
+from yeldro.core.selection.asked import KeepRule, Selection
+from yeldro.core.selection.duplicates.compared import find_compared
+from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.duplicates.values import (
     group_values,
     in_some_group,
@@ -49,7 +52,7 @@ class DuplicateReport:
     """The duplicates in a table.
 
     Args:
-        by: the columns on which the rows of a group are equal.
+        by: the columns and expressions on which the rows of a group are equal.
         groups: groups of two rows or more.
         removable: rows that would go: all of every group but one.
         columns: names of the values in each sample row.
@@ -75,16 +78,26 @@ class DuplicateReport:
 
 @dataclass(frozen=True)
 class Grouping:
-    """The columns that rows are grouped by, when they count as equal, and which row is kept.
+    """What rows are grouped by, when they count as equal, and which row of a group is kept.
 
     Args:
         stays: true for rows that were decided to stay, before any keep rule.
     """
 
-    by: tuple[str, ...]
+    by: tuple[Compared, ...]
     keep: tuple[KeepRule, ...] = ()
     same: EqualityRules = field(default_factory=EqualityRules)
     stays: sql.Predicate | None = field(default=None, compare=False)
+
+    @property
+    def written(self) -> tuple[str, ...]:
+        """What rows are grouped by, as people know it."""
+        return tuple(each.written for each in self.by)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns by which groups are formed, each once."""
+        return columns_read(self.by)
 
 
 def differing_places(values: Sequence[Any], kept: Sequence[Any]) -> Iterator[int]:
@@ -94,20 +107,18 @@ def differing_places(values: Sequence[Any], kept: Sequence[Any]) -> Iterator[int
             yield place
 
 
-def find_grouping(session: Session, typed: str, wanted: Grouping) -> tuple[Table, Grouping]:
-    """Return the table `typed`, and a grouping with the names of its columns.
-
-    Args:
-        wanted: the grouping, with names as typed.
+def find_grouping(session: Session, wanted: Selection) -> tuple[Table, Grouping]:
+    """Return the table of a selection of duplicates, and how its rows are grouped.
 
     Raises:
-        UsageError: a name does not exist.
-        Refused: `typed` does not name a table.
+        UsageError: a name does not exist, or an expression cannot be read.
+        Refused: the selection does not name a table.
     """
-    table = find_table(session.catalogue, typed)
+    table = find_table(session.catalogue, wanted.table)
     if table.kind != "table":
         raise Refused(f"{table.name} is a {table.kind}, not a table.", "Name its table.")
-    return table, replace(wanted, by=find_columns(table, wanted.by, "‹by›"))
+    by = find_compared(session, table, wanted.duplicates_by, "‹by›")
+    return table, Grouping(by, wanted.keep, wanted.same)
 
 
 def surplus_rows(
@@ -206,25 +217,24 @@ def count_copies(hashes: sa.Select[Any]) -> sa.Subquery:
 
 def find_duplicates(
     session: Session,
-    typed: str,
-    wanted: Grouping,
+    wanted: Selection,
     most_groups: int,
     most_rows: int = 20,
     show: Sequence[str] = (),
 ) -> DuplicateReport:
-    """Find groups of rows of the table `typed` that are equal on chosen columns.
+    """Find groups of rows of a table that are equal on chosen columns.
 
     Args:
-        wanted: the grouping, with names as typed.
+        wanted: the table, and how its rows are grouped, with names as typed.
         most_groups: how many of the largest groups to return row by row.
         most_rows: how many rows of each of them to return, at least 1.
         show: the columns to return, with names as typed; all where it is empty.
 
     Raises:
         UsageError: a name does not exist, or a column's type has no equality.
-        Refused: `typed` does not name a table.
+        Refused: `wanted` does not name a table.
     """
-    table, grouping = find_grouping(session, typed, wanted)
+    table, grouping = find_grouping(session, wanted)
     by = grouping.by
     rows = sql.rows_of(table)
     values = [each.label(f"yeldro_{place}") for place, each in enumerate(
@@ -265,7 +275,7 @@ def find_duplicates(
     warning = inexact(table, by)
     return DuplicateReport(
         table=table,
-        by=by,
+        by=grouping.written,
         keep=grouping.keep,
         groups=groups,
         removable=members - groups,
@@ -273,7 +283,7 @@ def find_duplicates(
         sample=tuple(sample),
         ties=ties,
         tied=tied,
-        prevention=session.prevention(table, by, grouping.same),
+        prevention=prevention(session, table, grouping.by, grouping.same),
         warnings=(warning,) if warning else (),
     )
 
@@ -378,7 +388,7 @@ def _preferences(
         elif rule.kind == "referenced":
             order.append(sa.case((_is_referenced(table, rows, session), 0), else_=1))
         elif rule.kind == "order":
-            from yeldro.core.selection.conditions.filters import parse_order
+            from yeldro.core.selection.conditions.expressions import parse_order
 
             items = parse_order(rule.argument, table, session)
             order += [sa.literal_column(item) for item in items]
@@ -421,7 +431,9 @@ def _ties(table: Table, grouping: Grouping, session: Session) -> tuple[int, tupl
         partition_by=values, order_by=_preferences(table, rows, grouping.keep, session)
     )
     named = [value.label(f"yeldro_{place}") for place, value in enumerate(values)]
-    ranked = sa.select(*named, *sql.columns_of(rows, grouping.by), rank.label("yeldro_standing"))
+    ranked = sa.select(
+        *named, *sql.columns_of(rows, grouping.columns), rank.label("yeldro_standing")
+    )
     ranking = ranked.where(*in_some_group(rows, grouping.by, grouping.same)).subquery()
     shared = [ranking.c[f"yeldro_{place}"] for place in range(len(values))]
     tied = (

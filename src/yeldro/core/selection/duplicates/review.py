@@ -23,6 +23,7 @@ from yeldro.core.selection.duplicates.values import group_values, in_some_group
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table
+    from yeldro.core.selection.asked import Selection
 
 _AT_ONCE = 1000
 
@@ -77,7 +78,7 @@ class Review:
     """The groups of a table, row by row.
 
     Args:
-        by: the columns on which the rows of a group are equal.
+        by: the columns and expressions on which the rows of a group are equal.
         columns: the names of each row's values.
         rows: group by group, the first row of each foremost.
     """
@@ -88,21 +89,20 @@ class Review:
     rows: Iterator[ReviewedRow]
 
 
-def review(session: Session, typed: str, wanted: Grouping) -> Review:
+def review(session: Session, wanted: Selection) -> Review:
     """Return all groups of two rows and more, row by row, in flat memory.
 
     Args:
-        typed: the table, as typed.
-        wanted: the grouping, with names as typed.
+        wanted: the table, and how its rows are grouped, with names as typed.
 
     Raises:
         UsageError: a name does not exist.
-        Refused: `typed` is no table with a key.
+        Refused: `wanted` names no table with a key.
     """
-    table, grouping = find_grouping(session, typed, wanted)
+    table, grouping = find_grouping(session, wanted)
     check_reviewable(table)
     columns = tuple(table.by_name)
-    return Review(table, grouping.by, columns, _rows(session, table, grouping, columns))
+    return Review(table, grouping.written, columns, _rows(session, table, grouping, columns))
 
 
 def _rows(

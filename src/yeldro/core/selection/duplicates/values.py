@@ -12,6 +12,7 @@ from yeldro.core.model.errors import UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.database import sql
+    from yeldro.core.database.compared import Compared
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table
@@ -21,7 +22,11 @@ _INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)
 
 
 def group_values(
-    session: Session, table: Table, rows: sa.FromClause, by: Sequence[str], same: EqualityRules
+    session: Session,
+    table: Table,
+    rows: sa.FromClause,
+    by: Sequence[Compared],
+    same: EqualityRules,
 ) -> list[sa.ColumnElement[Any]]:
     """Return what rows of one group agree in; `rows` is the table or holds columns of it.
 
@@ -33,44 +38,52 @@ def group_values(
             f"{len(by):,} columns are to be compared, and {_MOST_COLUMNS:,} is the most.",
             "Name the columns that mean something.",
         )
-    return [
-        session.grouped(_compared(session, column, rows.c[column.name], same), column)
-        for column in (table.by_name[name] for name in by)
-    ]
+    values = []
+    for each in by:
+        value = each.value(rows)
+        if each.column:
+            column = table.by_name[each.column]
+            value = session.grouped(_compared(session, column, value, same), column)
+        values.append(value)
+    return values
 
 
 def shown_values(
     session: Session,
     table: Table,
     rows: sa.FromClause,
-    by: Sequence[str],
+    by: Sequence[Compared],
     same: EqualityRules,
     grouped: Sequence[sa.ColumnElement[Any]],
 ) -> list[sa.ColumnElement[Any]]:
     """Return what people are shown of a group: what it is grouped by, or a value behind that.
 
     Args:
-        rows: hold the columns `by`.
+        rows: hold the columns that are read.
         grouped: the values by which the query groups.
     """
     shown = []
-    for column, value in zip((table.by_name[name] for name in by), grouped, strict=True):
-        compared = _compared(session, column, rows.c[column.name], same)
-        hashed = session.grouped(compared, column) is not compared
+    for each, value in zip(by, grouped, strict=True):
+        hashed = False
+        if each.column:
+            column = table.by_name[each.column]
+            compared = _compared(session, column, rows.c[column.name], same)
+            hashed = session.grouped(compared, column) is not compared
         shown.append(sa.func.min(compared) if hashed else value)
     return shown
 
 
 def in_some_group(
-    rows: sa.FromClause, by: Sequence[str], same: EqualityRules
+    rows: sa.FromClause, by: Sequence[Compared], same: EqualityRules
 ) -> list[sql.Predicate]:
     """Return what must hold of a row so that it can have an equal one."""
-    return [rows.c[name].is_not(None) for name in by] if same.null_distinct else []
+    return [each.value(rows).is_not(None) for each in by] if same.null_distinct else []
 
 
-def inexact(table: Table, by: Sequence[str]) -> str:
+def inexact(table: Table, by: Sequence[Compared]) -> str:
     """Return a warning where floating-point numbers are compared, empty where none are."""
-    names = [name for name in by if _INEXACT.match(table.by_name[name].type)]
+    columns = [each.column for each in by if each.column]
+    names = [name for name in columns if _INEXACT.match(table.by_name[name].type)]
     if not names:
         return ""
     return (

@@ -1,0 +1,244 @@
+"""Duplicates that are compared by expressions, held against a model."""
+
+from __future__ import annotations
+
+import random
+import re
+import shlex
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from conftest import Yeldro, there_and_back
+from systems import AnyDatabase, SqliteFile
+
+import yeldro as program
+
+Row = tuple[int, str | None, str | None, int | None]
+Model = Callable[[Row], Any]
+
+
+def unless_null(place: int, compute: Callable[[Any], Any]) -> Model:
+    return lambda row: None if row[place] is None else compute(row[place])
+
+
+EXPRESSIONS: dict[str, Model] = {
+    "mail": lambda row: row[1],
+    "n": lambda row: row[3],
+    "lower(trim(mail))": unless_null(1, lambda text: text.strip(" ").lower()),
+    "replace(phone, ' ', '')": unless_null(2, lambda text: text.replace(" ", "")),
+    "coalesce(mail, phone)": lambda row: row[2] if row[1] is None else row[1],
+    "coalesce(phone, 'none, at all')": lambda row: "none, at all" if row[2] is None else row[2],
+    "abs(n) % 3": unless_null(3, lambda n: abs(n) % 3),
+    "length(phone) + 1": unless_null(2, len),
+    "substr(mail, 1, 2)": unless_null(1, lambda text: text[:2]),
+    "case when n > 1 then 'many' else mail end": lambda row: (
+        "many" if row[3] is not None and row[3] > 1 else row[1]
+    ),
+}
+MAILS = [None, "", "a@b", "A@B", " a@b", "a@B  ", "%s:x\\y", "Ä@b", "ä@b", "it's, so"]
+PHONES = [None, "", "1 2", "12", " 12", "1  2", "34"]
+
+
+def people(database: AnyDatabase, rows: list[Row]) -> None:
+    """Make the table, with text that MariaDB compares as it is written."""
+    exact = "CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
+    kind = f"VARCHAR(40) {exact if database.url.startswith('mariadb') else ''}"
+    database.script("DROP TABLE IF EXISTS contact; CREATE TABLE contact (id INTEGER PRIMARY KEY,"
+                    f" mail {kind}, phone {kind}, n INTEGER)")  # fmt: skip
+    for row in rows:
+        database.script(f"INSERT INTO contact VALUES ({written(database, row)})")
+
+
+def written(database: AnyDatabase, row: Row) -> str:
+    def one(value: object) -> str:
+        text = "'" + str(value).replace("'", "''") + "'"
+        if database.url.startswith("mariadb"):
+            text = text.replace("\\", "\\\\")
+        return "NULL" if value is None else str(value) if isinstance(value, int) else text
+
+    return ", ".join(map(one, row))
+
+
+def random_row(chance: random.Random, number: int) -> Row:
+    n = chance.choice([None, -2, 0, 1, 2, 4])
+    return number, chance.choice(MAILS), chance.choice(PHONES), n
+
+
+def lowered(database: AnyDatabase, model: Model) -> Model:
+    """Return the model as a system's own lower() has it: SQLite's knows the letters A to Z."""
+    if not isinstance(database, SqliteFile):
+        return model
+    kept = str.maketrans("äÄ", "\0\1")
+    back = str.maketrans("\0\1", "äÄ")
+
+    def narrower(row: Row) -> Any:
+        found = model((row[0], row[1] and row[1].translate(kept), *row[2:]))
+        return found.translate(back) if isinstance(found, str) else found
+
+    return narrower
+
+
+def test_random_expressions_group_as_a_model_does(
+    made: Callable[[str], AnyDatabase], tmp_path: Path
+) -> None:
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    seeds = [random.randrange(2**32) for _ in range(25)]
+    promised = 0
+    for seed in seeds:
+        chance = random.Random(seed)
+        rows = [random_row(chance, n) for n in range(1, chance.randint(2, 25))]
+        people(database, rows)
+        by = chance.sample(list(EXPRESSIONS), chance.randint(1, 3))
+        distinct = chance.random() < 0.3
+        models = [lowered(database, EXPRESSIONS[each]) for each in by]
+        groups: dict[tuple[Any, ...], list[Row]] = {}
+        for row in rows:
+            values = tuple(model(row) for model in models)
+            if not (distinct and None in values):
+                groups.setdefault(values, []).append(row)
+        going = {row[0] for group in groups.values() for row in group[1:]}
+        opened = program.connect(database.url)
+        words: dict[str, Any] = {"by": ", ".join(by), "null_distinct": distinct}
+        report = opened.duplicates("contact", **words)
+        assert report.removable == len(going), (seed, by)
+        cleanup = program.cleanup(
+            "contact", duplicates_by=", ".join(by), null_distinct=distinct, expect=len(going)
+        )
+        before = database.contents()
+        planned = opened.plan(cleanup).plans[0]
+        assert planned.prevention == report.prevention
+        if not going:
+            continue
+        done = opened.run(cleanup, receipts=tmp_path)
+        left = {row[0] for row in database.rows("SELECT id FROM contact")}
+        assert left == {row[0] for row in rows} - going, (seed, by)
+        promised += prevents(database, report.prevention, chance, groups, models, distinct)
+        assert done.receipt is not None
+        opened.restore(done.receipt)
+        assert database.contents() == before, (seed, by)
+    assert promised or not isinstance(database, SqliteFile)
+
+
+def prevents(
+    database: AnyDatabase,
+    statement: str,
+    chance: random.Random,
+    groups: dict[tuple[Any, ...], list[Row]],
+    models: list[Model],
+    distinct: bool,
+) -> bool:
+    """Hold a promised constraint against the model, by rows that come; True if there was one."""
+    if not statement:
+        return False
+    database.script(statement)
+    known = set(groups)
+    added = []
+    for number in range(1000, 1012):
+        row = random_row(chance, number)
+        values = tuple(model(row) for model in models)
+        try:
+            database.script(f"INSERT INTO contact VALUES ({written(database, row)})")
+        except Exception as error:
+            assert re.search("unique|duplicate", str(error), re.IGNORECASE), error
+            assert values in known, (statement, row)
+        else:
+            added.append(number)
+            assert values not in known or (distinct and None in values), (statement, row)
+            known.add(values)
+    for number in added:
+        database.script(f"DELETE FROM contact WHERE id = {number}")
+    if statement.startswith("CREATE UNIQUE INDEX"):
+        database.script(f"DROP INDEX {statement.split()[3]}")
+    else:
+        what = "COLUMN" if "ADD COLUMN" in statement else "KEY"
+        name = statement.partition("ADD UNIQUE KEY ")[2].split()[0]
+        database.script(f"ALTER TABLE contact DROP {what} {name}")
+    return True
+
+
+REFUSED = {
+    "lower(nail)": "There is no column 'nail' in contact",
+    "lower('x')": "names no column of contact, so all rows would be equal",
+    "coalesce(mail, :x)": "holds the parameter :x",
+    "mail || (select max(phone) from contact)": "reads other rows",
+    "coalesce(mail, current_timestamp)": "depends on when it is read",
+    "lower(mail": "cannot be read as SQL",
+    "count(mail)": "cannot compare rows by 'count(mail)'",
+    "row_number() over (order by mail)": "reads other rows",
+    "mail, lower(mail), LOWER(mail)": "names 'LOWER(mail)' twice",
+    "mail desc": "is not an expression",
+}
+OF_ONE = {
+    "sqlite": {
+        "random() + n": "gives another value each time",
+        "last_insert_rowid() + n": "not known to be free of side effects",
+        "load_extension(mail)": "not known to be free of side effects",
+        "unixepoch() + n": "depends on when it is read",
+        "date(mail, 'now')": "depends on when it is read",
+    },
+    "postgresql": {
+        "nextval(mail)": "not known to be free of side effects",
+        "age(cast(mail as timestamp))": "depends on when it is read",
+        "regexp_split_to_table(mail, '@')": "cannot compare rows by",
+        "cast(mail as json)": "cannot compare rows by",
+        "cast('today' as date) - n": "depends on when it is read",
+    },
+    "mariadb": {
+        "rand() + n": "gives another value each time",
+        "last_insert_id(n)": "not known to be free of side effects",
+        "sysdate(6) + n": "depends on when it is read",
+        "benchmark(n, 1)": "not known to be free of side effects",
+    },
+}
+
+
+def test_expressions_that_mean_no_one_value_are_refused(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    people(database, [(1, "a", "1", 1), (2, "a", "2", 2)])
+    before = database.contents()
+    system = next((each for each in OF_ONE if database.url.startswith(each)), "sqlite")
+    for by, told in (REFUSED | OF_ONE[system]).items():
+        run_words = ("run", "contact", "--duplicates-by", by, "--expect", "0..", "--yes")
+        for words in (("duplicates", "contact", "--by", by), run_words):
+            error = yeldro(*words, db=database.url, code=2).err
+            assert told in " ".join(error.split()), (by, error)
+    assert database.contents() == before
+
+
+def test_expressions_stand_in_every_way_to_say_what_is_compared(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    """Commands, files, saved plans, reviews, scripts and SQL group by the same expressions."""
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    rows: list[Row] = [(1, "A@b", "1 2", 3), (2, " a@B", "12", 3), (3, "a@b", "3", 3),
+                       (4, None, "4", 3), (5, None, "4", 3)]  # fmt: skip
+    people(database, rows)
+    by = "lower(trim(mail)), replace(phone, ' ', '')"
+    words = ("contact", "--duplicates-by", by)
+    shown = yeldro("duplicates", "contact", "--by", by, db=database.url).out
+    assert "by lower(trim(mail)), replace(phone, ' ', '')" in shown
+    again = shlex.split(shown.rpartition("Next: yeldro ")[2])
+    assert re.search("The key to this plan is 2", yeldro(*again, db=database.url).out)
+    assert yeldro("plan", *words, "--json", db=database.url).json()["total"] == 2
+    yeldro("plan", *words, "-o", "kept.json", db=database.url)
+    yeldro("rehearse", "kept.json", db=database.url)
+    yeldro("new", "c.toml", *words, db=database.url)
+    assert yeldro("plan", "c.toml", "--json", db=database.url).json()["total"] == 2
+    yeldro("duplicates", "contact", "--by", by, "--keep", "lowest:id", "--review", "r.csv",
+           db=database.url)  # fmt: skip
+    decided = yeldro("plan", *words, "--decisions", "r.csv", "--json", db=database.url)
+    assert decided.json()["total"] == 2
+    numbered = ("DELETE FROM contact WHERE id IN (SELECT id FROM (SELECT id, row_number() OVER"
+                " (PARTITION BY lower(trim(mail)), replace(phone, ' ', '') ORDER BY id) AS n"
+                " FROM contact) AS x WHERE n > 1)")  # fmt: skip
+    first = ("DELETE FROM contact WHERE id NOT IN (SELECT min(id) FROM contact"
+             " GROUP BY lower(trim(mail)), replace(phone, ' ', ''))")  # fmt: skip
+    for statement in (numbered, first):
+        (yeldro.folder / "d.sql").write_text(statement)
+        found = yeldro("plan", "--sql", "d.sql", "--json", db=database.url).json()["removes"][0]
+        assert found["total"] == 2
+        assert not found["warnings"]
+    there_and_back(yeldro, database, *words, "--expect", "2")

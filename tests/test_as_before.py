@@ -323,7 +323,7 @@ def test_changed_rows_that_no_key_finds_again_are_not_told_to_be_back(yeldro: Ye
         yeldro(*WHERE, db=database.url)
         database.script(change)
         assert yeldro("receipt", "check", "--json").json()["verdict"] != "all back"
-        assert "removed or relinked since" in yeldro("restore", "last", "--yes", code=3).err
+        assert "removed or changed since" in yeldro("restore", "last", "--yes", code=3).err
 
 
 def test_a_trigger_that_changes_rows_without_a_key_is_refused(yeldro: Yeldro, made) -> None:

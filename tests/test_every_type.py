@@ -6,9 +6,11 @@ are compared as the server writes them out, and as its own dump program does.
 
 from __future__ import annotations
 
+import re
 import uuid
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from pathlib import Path
 
 import pymysql
 import pytest
@@ -20,6 +22,8 @@ from systems import (
     administer,
 )
 from test_sql import carry_out
+
+import yeldro as program
 
 pytestmark = pytest.mark.slow
 
@@ -268,6 +272,44 @@ def test_a_script_takes_rows_of_every_type_as_a_run_does(
     assert server.contents() == before != after
     assert carry_out(server, script) == 0
     assert server.contents() == after
+
+
+def test_values_of_every_type_are_filled_in(
+    tmp_path: Path, server: PostgresqlServerDatabase | MariadbServerDatabase
+) -> None:
+    """The row that stays has the very value that a row which went had."""
+    system = server.url.partition(":")[0]
+    types = TYPES[system]
+    statements = [SETUP[system].strip().rstrip(";")]
+    for number, (kind, values) in enumerate(types.items()):
+        optional = "NULL" if kind.startswith("timestamp") else ""
+        statements.append(f"CREATE TABLE filled_{number} (id INTEGER PRIMARY KEY, g INTEGER,"
+                          f" v {kind} {optional})")  # fmt: skip
+        for place, value in enumerate(values):
+            rows = f"({2 * place}, {place}, NULL), ({2 * place + 1}, {place}, {value})"
+            statements.append(f"INSERT INTO filled_{number} VALUES {rows}")
+    server.script("; ".join(statements))
+    before = server.dump()
+    went, cleanups = [], []
+    for number, (kind, values) in enumerate(types.items()):
+        shape = re.match("geom|point|line|polygon|multi", kind)
+        text = "v::text" if system == "postgresql" else "hex(v)" if shape else "hex(concat(v))"
+        lacking = f"SELECT count(*) FROM filled_{number} WHERE id % 2 = 0 AND v IS NULL"
+        known = f"SELECT g, {text} FROM filled_{number} WHERE id % 2 = {{}} ORDER BY g"
+        if server.value(lacking) < len(values):
+            continue  # the type gives every row a value
+        went.append((known, server.rows(known.format(1))))
+        cleanups.append(program.cleanup(
+            f"filled_{number}", duplicates_by="g", fill="v", expect=len(values)))  # fmt: skip
+    assert len(cleanups) > len(types) * 0.9
+    opened = program.connect(server.url)
+    done = opened.run(program.job(*cleanups), receipts=tmp_path)
+    for known, values in went:
+        assert server.rows(known.format(0)) == values
+        assert not server.rows(known.format(1))
+    assert done.receipt is not None
+    opened.restore(done.receipt)
+    assert sorted(server.dump().splitlines()) == sorted(before.splitlines())
 
 
 def made_columns(server: MariadbServerDatabase, kinds: Iterable[str]) -> set[str]:

@@ -83,6 +83,9 @@ class CleanupFields(EqualityFields, total=False):
     repoint: bool
     follow: Names
     detach: Names
+    fill: Names
+    fill_empty: bool
+    fill_first: bool
     allow_trigger: Names
     no_way_back: Names
     add_constraint: bool

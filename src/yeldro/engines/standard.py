@@ -113,6 +113,10 @@ class StandardSession:
         """True for the common names of text types."""
         return _TEXT.match(column.type) is not None
 
+    def is_empty(self, value: sa.ColumnElement[Any]) -> sql.Predicate:
+        """True if the text has no length, whatever its collation calls equal."""
+        return sa.func.length(value) == 0
+
     def is_comparable(self, column: Column) -> bool:
         """True: values of every type can be compared."""
         del column

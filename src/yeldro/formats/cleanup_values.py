@@ -11,10 +11,11 @@ from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import listed, listed_values
+from yeldro.core.planning.merging.filling import Filling
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.asked import KeepRule, RelatedTable, Selection
-from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, KINDS, Field
+from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, FILL, KINDS, Field
 
 Reading = Callable[[str], AbstractContextManager[None]]
 
@@ -41,7 +42,7 @@ _OUTSIDE_SELECTION = (
     "allow_trigger",
     "no_way_back",
     "add_constraint",
-    *(field.name for field in EMPTYING),
+    *(field.name for field in (*FILL, *EMPTYING)),
 )
 
 
@@ -88,6 +89,7 @@ def cleanup_from(
         no_way_back=others["no_way_back"],
         add_constraint=others["add_constraint"],
         emptying=_emptying(others),
+        filling=filling_of(others),
     )
 
 
@@ -102,6 +104,24 @@ def _emptying(values: Mapping[str, Any]) -> Emptying | None:
     return Emptying(chosen[0]) if chosen else None
 
 
+def filling_of(values: Mapping[str, Any]) -> Filling | None:
+    """Return what kept rows take, None if they take nothing.
+
+    Raises:
+        UsageError: it is said how, and not what.
+    """
+    columns, empty, first = (value_of(field, values.get(field.name)) for field in FILL)
+    if columns:
+        return Filling(columns, empty, first)
+    if empty or first:
+        raise UsageError(
+            f"‹{'fill_empty' if empty else 'fill_first'}› says how rows are filled, and no ‹fill› "
+            f"says with what.",
+            "Add ‹fill› COLUMNS, or ‹fill› all.",
+        )
+    return None
+
+
 def values_of(cleanup: Cleanup) -> dict[str, Any]:
     """Return the values of all fields of a cleanup, as JSON and TOML hold them."""
     selection, choices = cleanup.selection, cleanup.choices
@@ -114,6 +134,9 @@ def values_of(cleanup: Cleanup) -> dict[str, Any]:
         "add_constraint": cleanup.add_constraint,
     }
     outside |= {field.name: cleanup.emptying == field.name for field in EMPTYING}
+    filling = cleanup.filling or Filling(())
+    taken = (filling.columns, filling.empty, filling.first)
+    outside |= {field.name: value for field, value in zip(FILL, taken, strict=True)}
     outside |= {field.name: getattr(selection.same, field.name) for field in EQUALITY}
     values = {}
     for name in CLEANUP:

@@ -120,6 +120,18 @@ NO_WAY_BACK = Field(
 ADD_CONSTRAINT = Field(
     "add_constraint", "flag", "Duplicates: add the constraint that keeps new ones out."
 )
+FILL = (
+    Field(
+        "fill", "columns", "Duplicates: the row that stays takes what it lacks in these columns "
+        "from those that go, in the order of the keep rules; all: in every column but keys.",
+        "COLS|all"
+    ),
+    Field("fill_empty", "flag", "With fill: empty text is lacking too, as NULL is."),
+    Field(
+        "fill_first", "flag", "With fill: where the rows that go disagree, the first gives the "
+        "value."
+    ),
+)  # fmt: skip
 EMPTYING = (
     Field("truncate", "flag", "All rows: empty the table by the system's TRUNCATE."),
     Field(
@@ -133,7 +145,15 @@ EMPTYING = (
 
 CLEANUP = {
     field.name: field
-    for field in (*SELECTION, *DEPENDENTS, ALLOW_TRIGGER, NO_WAY_BACK, ADD_CONSTRAINT, *EMPTYING)
+    for field in (
+        *SELECTION,
+        *DEPENDENTS,
+        *FILL,
+        ALLOW_TRIGGER,
+        NO_WAY_BACK,
+        ADD_CONSTRAINT,
+        *EMPTYING,
+    )
 }
 
 BATCHES = (

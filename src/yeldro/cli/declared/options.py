@@ -26,6 +26,7 @@ _HEADINGS = (
             fields.KEEP,
             *fields.EQUALITY,
             fields.DECISIONS,
+            *fields.FILL,
             fields.ADD_CONSTRAINT,
         )
     }
@@ -187,7 +188,7 @@ what_options = _all(
     ),
 )
 
-ripple_options = _all(*_options(*fields.DEPENDENTS))
+ripple_options = _all(*_options(*fields.DEPENDENTS, *fields.FILL))
 add_constraint_option = option(fields.ADD_CONSTRAINT)
 emptying_options = _all(*_options(*fields.EMPTYING))
 batch_options = _all(

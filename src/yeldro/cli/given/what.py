@@ -29,7 +29,9 @@ if TYPE_CHECKING:
     from yeldro.formats.plan_file import SavedPlan
 
 _CHOOSES = tuple(name for name in CLEANUP if name not in ("allow_trigger", "no_way_back"))
-_ADDS = ("follow", "detach", "repoint", "all_rows", "add_constraint")
+_ADDS = (
+    "follow", "detach", "repoint", "fill", "fill_empty", "fill_first", "all_rows", "add_constraint",
+)  # fmt: skip
 _NOT_ASKED = (
     "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect", "yes", "allow_more",
     "batch", "pause", "batch_seconds", "truncate", "keep_survivors", "by_partition",
@@ -174,6 +176,7 @@ def _from_sql(options: dict[str, Any], db: str | None) -> What:
     source = options["sql"]
     text = sys.stdin.read() if source == "-" else _read(Path(source))
     database = settings.database_of(db)
+    from yeldro.formats.cleanup_values import filling_of
     from yeldro.formats.sql_in import cleanups_in
 
     cleanups = cleanups_in(
@@ -185,7 +188,8 @@ def _from_sql(options: dict[str, Any], db: str | None) -> What:
         all_rows=options["all_rows"],
     )
     adds = options.get("add_constraint", False)
-    cleanups = tuple(replace(each, add_constraint=adds) for each in cleanups)
+    takes = filling_of(options)
+    cleanups = tuple(replace(each, add_constraint=adds, filling=takes) for each in cleanups)
     title = "standard input" if source == "-" else Path(source).name
     return What(database, _with_more(Job(title, cleanups, described=True), options))
 

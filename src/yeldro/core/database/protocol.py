@@ -119,6 +119,9 @@ class Values(Protocol):
     def is_text(self, column: Column) -> bool:
         """True if a column holds text, which case and spaces can tell apart."""
 
+    def is_empty(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+        """True if a value of a text column has no character."""
+
     def is_comparable(self, column: Column) -> bool:
         """True if the system knows when two values of a column are equal, and which is less."""
 

@@ -104,6 +104,11 @@ def script_statements(
             f"compared with the rows as they are.",
             "Use 'yeldro run'.",
         )
+    if cleanup.filling is not None:
+        raise Refused(
+            "A script cannot hold ‹fill›, as it would not see rows that disagree by then.",
+            "Use 'yeldro run'; or drop ‹fill›.",
+        )
     with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
         written = _writer(session)
         sets: list[str] = []

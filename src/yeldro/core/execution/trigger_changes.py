@@ -78,8 +78,13 @@ def changed_by_triggers(work: Work) -> bool:
 
 
 def is_watched(work: Work, receipt_options: ReceiptOptions) -> bool:
-    """True if a trigger may change rows further that a step changes, and a key finds them."""
-    return receipt_options.copy_to is None and work.rows.table.has_key and changed_by_triggers(work)
+    """True if only the rows themselves tell what a step makes of them, and a key finds them.
+
+    A trigger may change them further; and a column may hold a value that it was given in another
+    form than an expression for it has.
+    """
+    unsure = changed_by_triggers(work) or work.step.action is Action.FILL
+    return receipt_options.copy_to is None and work.rows.table.has_key and unsure
 
 
 def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:

@@ -14,6 +14,7 @@ class Action(StrEnum):
     REMOVE = "remove"
     DETACH = "detach"
     REPOINT = "repoint"
+    FILL = "fill"
     ADD = "add"
     RELINK = "relink"
 

@@ -19,7 +19,7 @@ from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatme
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
-    from yeldro.core.planning.repoint import ChildMoves, MovedKeys
+    from yeldro.core.planning.merging.repoint import ChildMoves, MovedKeys
 
 _LITERAL = re.compile(r"NULL|[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")
 

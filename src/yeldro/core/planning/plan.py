@@ -15,7 +15,6 @@ from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import told_rows
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.emptying import (
@@ -24,22 +23,23 @@ from yeldro.core.planning.emptying import (
     check_selection,
     quicker_way,
 )
+from yeldro.core.planning.merging.filling import FilledRows
+from yeldro.core.planning.merging.repoint import check_repoint
 from yeldro.core.planning.order import Order, removal_order, unordered
-from yeldro.core.planning.repoint import check_repoint
-from yeldro.core.planning.ripple import Ripple, count_dependents, missing_privileges, trace
+from yeldro.core.planning.ripple import Ripple, count_dependents, trace
 from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
+from yeldro.core.planning.warnings import warnings_of
 from yeldro.core.selection.asked import Selection
 from yeldro.core.selection.duplicates.prevention import prevention
-from yeldro.core.selection.duplicates.values import inexact
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import Emptying
-    from yeldro.core.model.schema import ForeignKey, Table, Trigger
+    from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.planning.dependents import Repointed
+    from yeldro.core.planning.merging.filling import Filling
     from yeldro.core.planning.row_sets import RowSet
 
-_FEW_ROWS = 1000  # reading these costs nothing that anybody notices
 _FATES = {
     Treatment.REMOVE: Fate.REMOVED,
     Treatment.DETACH: Fate.DETACHED,
@@ -58,6 +58,7 @@ class Cleanup:
             cannot be rolled back.
         emptying: a quicker way than DELETE, if one was asked for.
         add_constraint: add the constraint that keeps such duplicates out.
+        filling: what the kept row of each group of duplicates takes from the rows that go.
     """
 
     selection: Selection
@@ -67,6 +68,7 @@ class Cleanup:
     no_way_back: tuple[str, ...] = ()
     add_constraint: bool = False
     emptying: Emptying | None = None
+    filling: Filling | None = None
 
 
 @dataclass(frozen=True)
@@ -195,6 +197,11 @@ def prepare(
     """
     if cleanup.emptying:
         check_selection(cleanup.emptying, cleanup.selection)
+    if cleanup.filling and (cleanup.emptying or cleanup.selection.batch is not None):
+        raise UsageError(
+            f"‹fill› changes rows that stay, and does not go with ‹{cleanup.emptying or 'batch'}›.",
+            "Drop one of them.",
+        )
     matched = resolve(cleanup.selection, session)
     if cleanup.choices.repoint:
         check_repoint(matched)
@@ -206,15 +213,16 @@ def prepare(
     for name in cleanup.expectations.tables:
         find_table(session.catalogue, name)
     reached = reach(session.catalogue, matched.table, cleanup.choices)
-    grouping = matched.grouping
-    ripple = trace(session, matched, reached, extra=grouping.columns if grouping else ())
+    filled = FilledRows(session, matched, cleanup.filling) if cleanup.filling else None
+    extra = matched.grouping.columns if matched.grouping else ()
+    ripple = trace(session, matched, reached, extra=extra, filled=filled)
     matched.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
     table_rows = sql.count(session.connection, matched.rows) if explain else 0
     steps = tuple(each.step for each in work)
-    notes = matched.notes
+    notes = (*emptied.notes, *matched.notes)
     if explain and not cleanup.emptying and not ripple.blocked:
         notes += quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
     plan = Plan(
@@ -225,7 +233,11 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*emptied.notes, *notes, *_warnings(session, cleanup, matched, ripple, explain)),
+        warnings=(
+            *emptied.notes,
+            *notes,
+            *warnings_of(session, cleanup, matched, ripple, explain=explain),
+        ),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),
@@ -324,6 +336,12 @@ def _in_order(
         step = _step(before + len(work), action, move.rows, because, path, move.changes is not None)
         changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
         work.append(Work(step, move.rows, dict(changes)))
+    filled = ripple.filled
+    if filled and filled.rows.rows:
+        taken = ", ".join(f"{name} {rows:,}" for name, rows in filled.taken.items())
+        because = f"takes what it lacks: {taken}"
+        step = _step(before + len(work), Action.FILL, filled.rows, because, ())
+        work.append(Work(step, filled.rows, dict(filled.changes)))
     return work
 
 
@@ -400,100 +418,3 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
     key, staying = link.key, ripple.blocked | ripple.detached
     stay = sum(found.rows for other, found in staying.items() if other.key == key) or rows
     return RippleLine(str(key), key.name, str(key.child), rows, fate, link.reason, stay)
-
-
-def _without_effect(choice: Option) -> str:
-    none = "references the rows that go" if choice.value == "all" else "in reach is called that"
-    return f"{choice} has no effect: no foreign key {none}."
-
-
-def _warnings(
-    session: Session, cleanup: Cleanup, matched: MatchedRows, ripple: Ripple, explain: bool
-) -> list[str]:
-    warnings = [_without_effect(name) for name in ripple.reach.unused]
-    start = ripple.reach.tables[0]
-    if matched.grouping:
-        warnings += [each for each in (inexact(start, matched.grouping.by),) if each]
-    if cleanup.selection.where is not None and (explain or not ripple.matched):
-        from yeldro.core.selection.conditions.doubts import hints
-
-        warnings += hints(session, cleanup.selection, start, explain, bool(ripple.matched))
-    unindexed = [
-        (link, child)
-        for link in ripple.reach.links
-        if link.key.parent in ripple.removed
-        and not (child := session.catalogue.table(link.key.child)).has_index_on(link.key.columns)
-    ]
-    sizes = sql.sizes(session.connection, [child for _, child in unindexed])
-    for link, child in unindexed:
-        if sizes[child.name] > _FEW_ROWS:
-            warnings.append(_no_index(session, link, child, sizes[child.name]))
-    for found in ripple.removed.values():
-        warnings += _unsure(session, found)
-    for found, event in _touched(ripple):
-        warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
-        for trigger in found.table.triggers:
-            if trigger.event == event and trigger.name not in cleanup.allowed_triggers:
-                warnings.append(
-                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
-                    f"it changes rows here, everything is rolled back, unless "
-                    f"{Option('allow_trigger', trigger.name)} is given."
-                )
-            if trigger.event == ("update" if event == "update" else "insert"):
-                warnings.append(_fired_again(found.table, trigger, event))
-    if not cleanup.emptying:  # that needs other ones, and locks the table
-        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, ripple))
-    return warnings
-
-
-def _unsure(session: Session, found: RowSet) -> list[str]:
-    """Return what is not known of rows that go: what else may go, and whether they come back."""
-    warnings = []
-    name = found.table.name
-    if session.unseen_references(found.table) is None:
-        warnings.append(
-            f"This user does not see whether tables of other databases reference {name}. "
-            f"{session.traits.name} checks them by itself; what it would remove or change there by "
-            f"a cascade is not counted."
-        )
-    for what, those in session.unrestorable(found.table):
-        rows = sql.count(session.connection, found.source, found.condition, those)
-        if rows:
-            warnings.append(
-                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.traits.name} may not "
-                f"take that back, and a restore would name them."
-            )
-    return warnings
-
-
-def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
-    """Return what a restore cannot promise of rows in which a trigger changes values."""
-    if event == "delete":
-        return (
-            f"A restore fires the trigger {trigger.name} when rows of {table.name} come back; what "
-            f"it changes in them is set again, or told before the restore is committed."
-        )
-    kept = "A restore sets back what it changes in them, or tells what it cannot."
-    if not table.has_key:
-        kept = f"{table.name} has no key, so what it changes in them is not kept in the receipt."
-    return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
-
-
-def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
-    quote = session.connection.dialect.identifier_preparer.quote
-    name = quote("_".join([child.name.name, *link.key.columns]))
-    table = sql.written(session.connection, child.name)
-    columns = ", ".join(map(quote, link.key.columns))
-    return (
-        f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "
-        f"{link.key.parent} wherever the database looks for its dependents. "
-        f"CREATE INDEX {name} ON {table} ({columns}) helps."
-    )
-
-
-def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
-    touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
-    touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
-    moved = (found.rows for found in ripple.repointed)
-    touched |= {(found.table.name, "update"): found for found in moved}
-    return [(found, event) for (_, event), found in touched.items()]

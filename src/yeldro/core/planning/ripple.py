@@ -9,7 +9,7 @@ a set that is used only once its condition is used directly.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -22,14 +22,15 @@ from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
 from yeldro.core.planning.dependents import DependentActions, Repointed
 from yeldro.core.planning.key_tables import WAVE, KeyTables, once
-from yeldro.core.planning.repoint import ChildMoves, KeyMoves, MovedKeys, breakable_keys
+from yeldro.core.planning.merging.repoint import ChildMoves, KeyMoves, MovedKeys, breakable_keys
+from yeldro.core.planning.merging.unique_conflicts import UniqueConflicts
 from yeldro.core.planning.row_sets import RowSet, compared, depends_on, references
 from yeldro.core.planning.treatment import Link, Reach, Treatment
-from yeldro.core.planning.unique_conflicts import UniqueConflicts
 from yeldro.core.selection.duplicates.grouping import note_surplus
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.merging.filling import FilledRows
     from yeldro.core.selection.selection import MatchedRows
 
 
@@ -45,6 +46,7 @@ class Ripple:
         blocked: rows that stand in the way.
         repointed: rows that stay and will reference the kept row of a group.
         moved_keys: referenced keys that move because their own rows are repointed.
+        filled: rows that stay and take values from rows that go.
     """
 
     reach: Reach
@@ -55,17 +57,28 @@ class Ripple:
     matched_keys: sa.FromClause | None = None
     repointed: tuple[Repointed, ...] = ()
     moved_keys: MovedKeys | None = None
+    filled: FilledRows | None = None
 
 
 def trace(
-    session: Session, matched: MatchedRows, reached: Reach, *, extra: Sequence[str]
+    session: Session,
+    matched: MatchedRows,
+    reached: Reach,
+    *,
+    extra: Sequence[str],
+    filled: FilledRows | None = None,
 ) -> Ripple:
-    """Compute the sets of rows that a cleanup removes, detaches or is blocked by.
+    """Compute the sets of rows that a cleanup removes, changes or is blocked by.
 
     Args:
         extra: further columns of the named table for its key table.
+        filled: rows that take values, not looked for yet.
     """
-    return _Tracing(session, matched, reached, extra).trace()
+    ripple = _Tracing(session, matched, reached, extra).trace()
+    if filled is None:
+        return ripple
+    filled.find(ripple.removed)
+    return replace(ripple, filled=filled)
 
 
 def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
@@ -99,6 +112,8 @@ def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
     wanted += [(found.table, None) for found in ripple.removed.values()]
     wanted += [(found.table, link.key.changed_columns) for link, found in ripple.detached.items()]
     wanted += [(found.rows.table, list(found.changes)) for found in ripple.repointed]
+    if ripple.filled and ripple.filled.changes:
+        wanted.append((ripple.filled.table, list(ripple.filled.changes)))
     return list(dict.fromkeys(session.missing_privileges(wanted)))
 
 

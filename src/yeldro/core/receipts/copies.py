@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from yeldro.core.receipts.format import StoredColumn
 
 _LONGEST_NAME = 63  # bytes; what every system takes
-_ENDINGS = {Action.DETACH: "_detached", Action.REPOINT: "_repointed"}
+_ENDINGS = {Action.DETACH: "_detached", Action.REPOINT: "_repointed", Action.FILL: "_filled"}
 
 
 @dataclass(frozen=True)

@@ -97,7 +97,7 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
         problems.append(Conflict(ConflictKind.AMBIGUOUS, str(name), back, said))
     rows = lost or (0 if counted else each.count(anew))
     if rows:
-        said = f"{told_rows(rows, name, 'was', 'were')} removed or relinked since"
+        said = f"{told_rows(rows, name, 'was', 'were')} removed or changed since"
         which = None if counted else anew
         problems.append(Conflict(ConflictKind.CHANGED, str(name), rows, said, which))
     if counted:

@@ -342,6 +342,10 @@ class SqliteSession(StandardSession):
         """True by affinity, or without a type, as then each value may be text."""
         return affinity(column.type) == "TEXT" or not column.type
 
+    def is_empty(self, value: sa.ColumnElement[Any]) -> sql.Predicate:
+        """True if the value has no bytes: length() stops at the first character NUL."""
+        return sa.cast(value, sa.LargeBinary) == sa.literal_column("x''")
+
     def without_case(self, value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """Use a function of Yeldro's, as SQLite's lower() knows only the letters A to Z."""
         return sa.func.yeldro_without_case(value)

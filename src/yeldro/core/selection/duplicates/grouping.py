@@ -333,6 +333,37 @@ def kept_values(
     Args:
         removed: true for rows of the table that are removed.
     """
+    going = _beside_kept(session, table, grouping, columns, removed)
+    places = range(len(columns))
+    return (
+        [going.c[f"yeldro_old_{n}"] for n in places],
+        [going.c[f"yeldro_new_{n}"] for n in places],
+    )
+
+
+def kept_of_removed(
+    session: Session, table: Table, grouping: Grouping, removed: sql.Predicate
+) -> sa.Select[Any]:
+    """Select the key of each removed row, that of the row kept for it, and its place in the group.
+
+    Args:
+        removed: true for rows of the table that are removed.
+    """
+    going = _beside_kept(session, table, grouping, table.identity.columns, removed)
+    places = range(len(table.identity.columns))
+    own = [going.c[f"yeldro_old_{n}"] for n in places]
+    kept = [going.c[f"yeldro_new_{n}"] for n in places]
+    return sa.select(*own, *kept, going.c.yeldro_place).where(going.c.yeldro_place > 1)
+
+
+def _beside_kept(
+    session: Session,
+    table: Table,
+    grouping: Grouping,
+    columns: Sequence[str],
+    removed: sql.Predicate,
+) -> sa.Subquery:
+    """Select `columns` of removed rows, as `yeldro_old_0` and so on; of the rows kept, as new."""
     rows = sql.rows_of(table)
     window = _window(table, rows, grouping, session)
     own = [rows.c[name].label(f"yeldro_old_{n}") for n, name in enumerate(columns)]
@@ -340,15 +371,11 @@ def kept_values(
         sa.func.first_value(rows.c[name]).over(**window).label(f"yeldro_new_{n}")
         for n, name in enumerate(columns)
     ]
+    place = sa.func.row_number().over(**window).label("yeldro_place")
     goes = sa.case((removed, 1), else_=0).label("yeldro_goes")
-    listed = sa.select(*own, *kept, goes).where(*in_some_group(rows, grouping.by, grouping.same))
-    listing = listed.subquery("yeldro_kept")
-    going = sa.select(listing).where(listing.c.yeldro_goes == 1).subquery("yeldro_replaced")
-    places = range(len(columns))
-    return (
-        [going.c[f"yeldro_old_{n}"] for n in places],
-        [going.c[f"yeldro_new_{n}"] for n in places],
-    )
+    listed = sa.select(*own, *kept, place, goes)
+    listing = listed.where(*in_some_group(rows, grouping.by, grouping.same)).subquery("yeldro_kept")
+    return sa.select(listing).where(listing.c.yeldro_goes == 1).subquery("yeldro_replaced")
 
 
 def _window(

@@ -22,8 +22,8 @@ from yeldro.core.selection.duplicates.grouping import Grouping, kept_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.merging.unique_conflicts import UniqueConflicts
     from yeldro.core.planning.treatment import Link, Reach
-    from yeldro.core.planning.unique_conflicts import UniqueConflicts
     from yeldro.core.selection.selection import MatchedRows
 
 

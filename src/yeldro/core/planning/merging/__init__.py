@@ -1,0 +1,1 @@
+"""Duplicates merged into the row that stays: rows move to it, and it takes values."""

@@ -1,0 +1,137 @@
+"""What people should know of a plan before its rows go."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Protocol
+
+from yeldro.core.database import sql
+from yeldro.core.model.names import told_rows
+from yeldro.core.model.options import Option
+from yeldro.core.planning.ripple import Ripple, missing_privileges
+from yeldro.core.selection.duplicates.values import inexact
+
+if TYPE_CHECKING:
+    from yeldro.core.database.facts import Emptying
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table, Trigger
+    from yeldro.core.planning.row_sets import RowSet
+    from yeldro.core.planning.treatment import Link
+    from yeldro.core.selection.asked import Selection
+    from yeldro.core.selection.selection import MatchedRows
+
+_FEW_ROWS = 1000  # reading these costs nothing that anybody notices
+
+
+class Asked(Protocol):
+    """What of a cleanup decides which warnings there are."""
+
+    @property
+    def selection(self) -> Selection: ...
+    @property
+    def allowed_triggers(self) -> tuple[str, ...]: ...
+    @property
+    def emptying(self) -> Emptying | None: ...
+
+
+def warnings_of(
+    session: Session, asked: Asked, matched: MatchedRows, ripple: Ripple, *, explain: bool
+) -> list[str]:
+    """Return what people should know before the rows go, as sentences.
+
+    Args:
+        explain: also what takes a look at further rows.
+    """
+    warnings = [_without_effect(name) for name in ripple.reach.unused]
+    start = ripple.reach.tables[0]
+    if matched.grouping:
+        warnings += [each for each in (inexact(start, matched.grouping.by),) if each]
+    if asked.selection.where is not None and (explain or not ripple.matched):
+        from yeldro.core.selection.conditions.doubts import hints
+
+        warnings += hints(session, asked.selection, start, explain, bool(ripple.matched))
+    unindexed = [
+        (link, child)
+        for link in ripple.reach.links
+        if link.key.parent in ripple.removed
+        and not (child := session.catalogue.table(link.key.child)).has_index_on(link.key.columns)
+    ]
+    sizes = sql.sizes(session.connection, [child for _, child in unindexed])
+    for link, child in unindexed:
+        if sizes[child.name] > _FEW_ROWS:
+            warnings.append(_no_index(session, link, child, sizes[child.name]))
+    for found in ripple.removed.values():
+        warnings += _unsure(session, found)
+    for found, event in _touched(ripple):
+        warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
+        for trigger in found.table.triggers:
+            if trigger.event == event and trigger.name not in asked.allowed_triggers:
+                warnings.append(
+                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
+                    f"it changes rows here, everything is rolled back, unless "
+                    f"{Option('allow_trigger', trigger.name)} is given."
+                )
+            if trigger.event == ("update" if event == "update" else "insert"):
+                warnings.append(_fired_again(found.table, trigger, event))
+    if not asked.emptying:  # that needs other ones, and locks the table
+        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, ripple))
+    return warnings
+
+
+def _unsure(session: Session, found: RowSet) -> list[str]:
+    """Return what is not known of rows that go: what else may go, and whether they come back."""
+    warnings = []
+    name = found.table.name
+    if session.unseen_references(found.table) is None:
+        warnings.append(
+            f"This user does not see whether tables of other databases reference {name}. "
+            f"{session.traits.name} checks them by itself; what it would remove or change there by "
+            f"a cascade is not counted."
+        )
+    for what, those in session.unrestorable(found.table):
+        rows = sql.count(session.connection, found.source, found.condition, those)
+        if rows:
+            warnings.append(
+                f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.traits.name} may not "
+                f"take that back, and a restore would name them."
+            )
+    return warnings
+
+
+def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
+    """Return what a restore cannot promise of rows in which a trigger changes values."""
+    if event == "delete":
+        return (
+            f"A restore fires the trigger {trigger.name} when rows of {table.name} come back; what "
+            f"it changes in them is set again, or told before the restore is committed."
+        )
+    kept = "A restore sets back what it changes in them, or tells what it cannot."
+    if not table.has_key:
+        kept = f"{table.name} has no key, so what it changes in them is not kept in the receipt."
+    return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
+
+
+def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
+    quote = session.connection.dialect.identifier_preparer.quote
+    name = quote("_".join([child.name.name, *link.key.columns]))
+    table = sql.written(session.connection, child.name)
+    columns = ", ".join(map(quote, link.key.columns))
+    return (
+        f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "
+        f"{link.key.parent} wherever the database looks for its dependents. "
+        f"CREATE INDEX {name} ON {table} ({columns}) helps."
+    )
+
+
+def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
+    touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
+    touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
+    moved = (found.rows for found in ripple.repointed)
+    touched |= {(found.table.name, "update"): found for found in moved}
+    if ripple.filled and ripple.filled.rows.rows:
+        touched[ripple.filled.table.name, "update"] = ripple.filled.rows
+    return [(found, event) for (_, event), found in touched.items()]
+
+
+def _without_effect(choice: Option) -> str:
+    none = "references the rows that go" if choice.value == "all" else "in reach is called that"
+    return f"{choice} has no effect: no foreign key {none}."

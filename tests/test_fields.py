@@ -52,7 +52,10 @@ def _values(field: Field) -> st.SearchStrategy[Any]:
 def values(draw: st.DrawFn) -> dict[str, Any]:
     names = draw(st.sets(st.sampled_from(sorted(CLEANUP))))
     names -= EMPTYING - {draw(st.sampled_from(sorted(EMPTYING)))}
-    return {name: draw(_values(CLEANUP[name])) for name in sorted(names)}
+    found = {name: draw(_values(CLEANUP[name])) for name in sorted(names)}
+    if not found.get("fill"):  # nothing says how, unless it is said what
+        found = {name: value for name, value in found.items() if not name.startswith("fill_")}
+    return found
 
 
 @given(values())

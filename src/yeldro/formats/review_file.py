@@ -22,10 +22,13 @@ from yeldro.core.selection.asked import Decision
 from yeldro.core.selection.duplicates.review import Review, ReviewedRow, WrittenReview
 
 _PREFIX = "yeldro:"
-_DECISION, _GROUP, _MARK = f"{_PREFIX}decision", f"{_PREFIX}group", f"{_PREFIX}row"
-_OWN = (_DECISION, _GROUP, f"{_PREFIX}tie", f"{_PREFIX}differs", f"{_PREFIX}referenced_by", _MARK)
+DECISION, GROUP, MARK = f"{_PREFIX}decision", f"{_PREFIX}group", f"{_PREFIX}row"
+OWN_COLUMNS = (
+    DECISION, GROUP, f"{_PREFIX}tie", f"{_PREFIX}differs", f"{_PREFIX}referenced_by", MARK,
+)  # fmt: skip
 _WORDS = {"keep": True, "remove": False, "": None}
 _MARKED = re.compile(r"row-([0-9a-f]{64})-([0-9a-f]{64})")
+_LONGEST_CELL = 2**31 - 1  # characters; what a C long holds on every system
 _STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -48,15 +51,15 @@ class DecisionsFile:
         Raises:
             UsageError: the file cannot be read, or a line is not one of a review.
         """
-        with _lines_of(self.path) as lines:
+        with lines_of(self.path) as lines:
             names = next(lines, [])
-            missing = [name for name in (_DECISION, _GROUP, _MARK) if name not in names]
+            missing = [name for name in (DECISION, GROUP, MARK) if name not in names]
             if missing:
                 raise UsageError(
                     f"{self.path} has no column {missing[0]!r}, so it is no review.",
                     "Write one with 'yeldro duplicates', ‹by› COLUMNS and ‹review› FILE.",
                 )
-            places = [names.index(name) for name in (_DECISION, _GROUP, _MARK)]
+            places = [names.index(name) for name in (DECISION, GROUP, MARK)]
             for number, line in enumerate(lines, 2):
                 if any(line):
                     yield self._decision(number, [*line, *[""] * len(names)], places)
@@ -67,7 +70,7 @@ class DecisionsFile:
         if marked is None or not group.isdigit():
             raise UsageError(
                 f"Line {number} of {self.path} does not name its row and group as the review did.",
-                f"Leave the columns {_GROUP} and {_MARK} as they are.",
+                f"Leave the columns {GROUP} and {MARK} as they are.",
             )
         if word.lower() not in _WORDS:
             raise UsageError(
@@ -85,14 +88,14 @@ def write_review(review: Review, path: str) -> WrittenReview:
         UsageError: the file exists already or cannot be written, or a column has the name of one
             of a review's own.
     """
-    own = [name for name in review.columns if name in _OWN]
+    own = [name for name in review.columns if name in OWN_COLUMNS]
     if own:
         raise UsageError(f"{review.table.name} has a column {own[0]!r}, which a review has too.")
     written = WrittenReview(review.table, review.by, path)
 
     def lines() -> Iterator[Sequence[Any]]:
         nonlocal written
-        yield [*_OWN, *review.columns]
+        yield [*OWN_COLUMNS, *review.columns]
         for row in review.rows:
             tied = written.tied + (row.first and row.tied)
             written = replace(written, groups=row.group, rows=written.rows + 1, tied=tied)
@@ -102,10 +105,15 @@ def write_review(review: Review, path: str) -> WrittenReview:
     return written
 
 
+def mark_of(row: ReviewedRow) -> str:
+    """Return what names a row, and what was seen of it, in a review."""
+    return f"row-{row.key}-{row.seen}"
+
+
 def _line(row: ReviewedRow) -> list[str]:
     decision = {True: "keep", False: "remove", None: ""}[row.stays]
     referenced = ", ".join(f"{name} {count}" for name, count in row.referencing.items())
-    mark = f"row-{row.key}-{row.seen}"
+    mark = mark_of(row)
     tie, differs = "tie" if row.tied else "", ", ".join(row.differing)
     return [decision, str(row.group), tie, differs, referenced, mark, *map(_shown, row.values)]
 
@@ -132,7 +140,7 @@ def _write(path: str, lines: Iterable[Sequence[Any]]) -> None:
         raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
     try:
         with file:
-            if _is_workbook(path):
+            if is_workbook(path):
                 _write_workbook(file, lines)
             else:
                 with TextIOWrapper(file, "utf-8-sig", newline="") as text:
@@ -154,9 +162,14 @@ def _write_workbook(file: IO[bytes], lines: Iterable[Sequence[Any]]) -> None:
 
 
 @contextmanager
-def _lines_of(path: str) -> Iterator[Iterator[list[str]]]:
+def lines_of(path: str) -> Iterator[Iterator[list[str]]]:
+    """Yield the lines of a review, its heading first.
+
+    Raises:
+        UsageError: the file cannot be read.
+    """
     try:
-        if _is_workbook(path):
+        if is_workbook(path):
             workbook = _openpyxl().load_workbook(path, read_only=True)
             try:
                 rows = workbook.worksheets[0].iter_rows(values_only=True)
@@ -165,6 +178,7 @@ def _lines_of(path: str) -> Iterator[Iterator[list[str]]]:
                 workbook.close()
             return
         with Path(path).open(encoding="utf-8-sig", newline="") as file:
+            csv.field_size_limit(_LONGEST_CELL)
             first = file.readline()
             file.seek(0)
             yield csv.reader(file, delimiter=";" if first.count(";") > first.count(",") else ",")
@@ -178,7 +192,8 @@ def _lines_of(path: str) -> Iterator[Iterator[list[str]]]:
         raise UsageError(f"{path} is no CSV file: {error}.") from error
 
 
-def _is_workbook(path: str) -> bool:
+def is_workbook(path: str) -> bool:
+    """True if the name of a file says that it is a workbook."""
     return path.lower().endswith(".xlsx")
 
 

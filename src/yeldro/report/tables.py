@@ -36,9 +36,11 @@ if TYPE_CHECKING:
     from yeldro.core.planning.plan import Plan, RippleLine
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.restore.restore import RestorePlan
+    from yeldro.core.selection.asked import Selection
     from yeldro.core.selection.duplicates.grouping import DuplicateReport
     from yeldro.core.selection.duplicates.review import WrittenReview
     from yeldro.formats.project import Setting
+    from yeldro.formats.review_on_disk import ReviewOnDisk
 
 
 def survey_view(found: Survey, database: str) -> RenderableType:
@@ -165,6 +167,22 @@ def review_view(written: WrittenReview) -> RenderableType:
             f"The keep rules decided {decided:,} of the groups. Write keep or remove in the first "
         )
         parts.append(Text(told + "column; a group without a word in it stays as it is."))
+    return Group(*parts)
+
+
+def decided_view(review: ReviewOnDisk, wanted: Selection) -> RenderableType:
+    """Return what has been decided in a review so far."""
+    left = sum(1 for _ in review.open_groups())
+    parts: list[RenderableType] = [
+        heading("decided", wanted.table, f"by {', '.join(wanted.duplicates_by)}"),
+        Text.assemble(
+            f"{counted(len(review) - left, 'group')} of {len(review):,} decided: ",
+            (f"{review.count('remove'):,}", NUMBER),
+            f" would go, {review.count('keep'):,} stay. All of it is in {review.path}.",
+        ),
+    ]
+    if left:
+        parts.append(Text(f"{counted(left, 'group is', 'groups are')} open, and would stay whole."))
     return Group(*parts)
 
 

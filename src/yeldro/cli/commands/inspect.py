@@ -125,6 +125,7 @@ def duplicates(
     rows: int,
     each: int,
     review: str | None,
+    decide: bool,
     full: bool,
     as_json: bool,
     **options: Any,
@@ -135,10 +136,9 @@ def duplicates(
     from yeldro.formats.cleanup_values import cleanup_from
 
     if by is None:
-        if keep or review:
-            raise UsageError(
-                f"--{'keep' if keep else 'review'} is about equal rows.", "Add --by COLUMNS."
-            )
+        given = {"keep": keep, "review": review, "decide": decide}
+        for name in (name for name, value in given.items() if value):
+            raise UsageError(f"--{name} is about equal rows.", "Add --by COLUMNS.")
         with shown_progress(), settings.database_of(db).reading() as session:
             searched = search_repeats(session, table, values.equality_of(options))
         _print(
@@ -149,6 +149,9 @@ def duplicates(
         )
         return
     wanted = cleanup_from(table, {"duplicates_by": by, "keep": keep, **options}).selection
+    if decide:
+        _decide(by, wanted, review or f"{table}-review.csv", db, as_json)
+        return
     if review is not None:
         _write_review(by, wanted, review, db, as_json)
         return
@@ -177,17 +180,33 @@ def _write_review(by: str, wanted: Selection, path: str, db: str | None, as_json
         as_json,
         lambda: documents.review_document(written),
         lambda: views().review_view(written),
-        [
-            typed_again(
-                "plan",
-                "--duplicates-by",
-                by,
-                "--decisions",
-                path,
-                arguments=[wanted.table],
-                without=("by", "keep", "review", "show", "rows", "each"),
-            )
-        ],
+        [_plan_of_decisions(by, wanted, path)],
+    )
+
+
+def _decide(by: str, wanted: Selection, path: str, db: str | None, as_json: bool) -> None:
+    """Ask about one group after the other."""
+    from yeldro.cli.commands.decide import check_terminal, decide
+
+    check_terminal(as_json)
+    decided = decide(settings.database_of(db), wanted, path)
+    print_view(views().decided_view(decided, wanted))
+    left = any(True for _ in decided.open_groups())
+    again = [typed_again("duplicates")] if left else []
+    done = decided.count("remove") or not left
+    tell_next([*([_plan_of_decisions(by, wanted, path)] if done else []), *again])
+
+
+def _plan_of_decisions(by: str, wanted: Selection, path: str) -> str:
+    """Return the command that plans what was decided."""
+    return typed_again(
+        "plan",
+        "--duplicates-by",
+        by,
+        "--decisions",
+        path,
+        arguments=[wanted.table],
+        without=("by", "keep", "review", "decide", "show", "rows", "each"),
     )
 
 

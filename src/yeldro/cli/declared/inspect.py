@@ -90,6 +90,13 @@ def preview(**options: Any) -> None:
     help="Write every group row by row, to be decided in a spreadsheet: .csv, or .xlsx with "
     "yeldro[review]. It comes back as --decisions.",
 )
+@option(
+    WHERE,
+    "--decide",
+    is_flag=True,
+    help="Decide at the terminal, one group after the other. Each decision is at once in the file "
+    "of --review, TABLE-review.csv by default; the same command goes on with it later.",
+)
 @opt.full_option
 @opt.json_option
 def duplicates(**options: Any) -> None:

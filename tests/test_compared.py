@@ -13,6 +13,9 @@ from conftest import Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
 
 import yeldro as program
+from yeldro.core.inspection.repeats import search_repeats
+from yeldro.core.model.equality import EqualityRules
+from yeldro.engines import open_database
 
 Row = tuple[int, str | None, str | None, int | None]
 Model = Callable[[Row], Any]
@@ -242,3 +245,58 @@ def test_expressions_stand_in_every_way_to_say_what_is_compared(
         assert found["total"] == 2
         assert not found["warnings"]
     there_and_back(yeldro, database, *words, "--expect", "2")
+
+
+LOOSE = re.compile(r"lower\(replace\((\w+), ' ', ''\)\)")
+
+
+def test_a_search_counts_as_a_model_does_and_tells_what_repeats_loosely(
+    made: Callable[[str], AnyDatabase],
+) -> None:
+    """Whatever is told is counted right; what repeats loosely, or decides the rest, is told."""
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    opened, told_loosely, told_deciding = program.connect(database.url), 0, 0
+    for turn in range(12):
+        seed = random.randrange(2**32)
+        chance = random.Random(seed)
+        rows: list[Row] = [
+            (n, f"m{n}", f"p{chance.randrange(40)}", chance.randrange(40)) for n in range(40)
+        ]
+        for place in range(chance.randrange(3)):
+            _, mail, phone, n = chance.choice(rows[:40])
+            assert mail
+            loose = chance.choice([mail.upper(), f" {mail}", f"{mail[0]} {mail[1:]}", mail])
+            rows.append((40 + place, loose, chance.choice([phone, "other"]), n))
+        if turn % 3 == 0:
+            rows.append((60, *rows[0][1:]))
+        people(database, rows)
+        with open_database(database.url).reading() as session:
+            found = search_repeats(session, "contact", EqualityRules())
+        names = ("id", "mail", "phone", "n")
+
+        def value(row: Row, written: str, names: tuple[str, ...] = names) -> Any:
+            inner = LOOSE.fullmatch(written)
+            if inner is None:
+                return row[names.index(written)]
+            return str(row[names.index(inner[1])]).replace(" ", "").lower()
+
+        for each in found.found:
+            groups: dict[tuple[Any, ...], list[Row]] = {}
+            for row in rows:
+                groups.setdefault(tuple(value(row, c) for c in each.columns), []).append(row)
+            several = [group for group in groups.values() if len(group) > 1]
+            assert each.groups == len(several), (seed, each)
+            assert each.removable == sum(len(group) - 1 for group in several), (seed, each)
+            others = [n for n, name in enumerate(names) if n and name not in each.columns]
+            agreeing = sum(len({tuple(row[n] for n in others) for row in g}) == 1 for g in several)
+            if each.agreeing is not None:
+                assert each.agreeing == agreeing, (seed, each)
+                told_deciding += agreeing == len(several)
+        mails = {str(row[1]).replace(" ", "").lower() for row in rows}
+        loosely = ("lower(replace(mail, ' ', ''))",) in [each.columns for each in found.found]
+        assert loosely == (len(mails) < len({row[1] for row in rows})), seed
+        told_loosely += loosely
+        report = opened.duplicates("contact", "lower(replace(mail, ' ', ''))")
+        assert report.removable == len(rows) - len(mails)
+    assert told_loosely
+    assert told_deciding

@@ -219,6 +219,7 @@ def repeats_document(found: Repeats) -> Document:
                 "by": list(each.columns),
                 "groups": each.groups,
                 "removable": each.removable,
+                "agreeing": each.agreeing,
             }
             for each in found.found
         ],

@@ -140,11 +140,12 @@ def repeats_view(found: Repeats) -> RenderableType:
     ]
     rows: list[list[str | Text]] = [
         [each.what, ", ".join(map(visible, each.columns)), f"{each.groups:,}",
-         f"{each.removable:,}"]
+         f"{each.removable:,}", "" if each.agreeing is None else f"{each.agreeing:,} groups"]
         for each in found.found
     ]  # fmt: skip
     if rows:
-        parts.append(grid(["what", "equal on", "groups", "would go"], rows, (2, 3)))
+        headings = ["what", "equal on", "groups", "would go", "the rest agrees in"]
+        parts.append(grid(headings, rows, (2, 3, 4)))
     else:
         parts.append(Text("No whole rows repeat, and no small set of columns is nearly unique."))
     if found.looked_at < found.rows:

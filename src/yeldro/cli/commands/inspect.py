@@ -263,5 +263,5 @@ def _after_repeats(found: Repeats) -> str:
     if not found.found:
         return typed_again("survey", keeps=("table", *WHERE))
     fewest = min(found.found, key=lambda each: (len(each.columns), each.removable))
-    by = ",".join(map(as_listed, fewest.columns))
+    by = ",".join(as_listed(each.column) if each.column else each.written for each in fewest.by)
     return typed_again("duplicates", "--by", by, without=("show", "rows", "each"))

@@ -55,11 +55,14 @@ def columns_read(by: Iterable[Compared]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(name for each in by for name in each.columns))
 
 
-def composed(write: Callable[[Callable[[str], str]], str]) -> Compared:
+def composed(
+    write: Callable[[Callable[[str], str]], str], quoted: Callable[[str], str] = str
+) -> Compared:
     """Return an expression over columns.
 
     Args:
         write: writes it as SQL; the function that it is given writes the name of a column.
+        quoted: writes such a name for people.
     """
     parts = write(lambda name: f"\0{name}\0").split("\0")
-    return Compared(write(str), tuple(parts[1::2]), tuple(parts[::2]))
+    return Compared(write(quoted), tuple(parts[1::2]), tuple(parts[::2]))

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.database.compared import of_columns
+from yeldro.core.database.compared import Compared, columns_read, composed, of_columns
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused
 from yeldro.core.selection.duplicates.values import group_values
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 
 MOST_ROWS = 100_000
 _NEARLY = 0.1  # a near-key repeats in at most this share of the rows
+_MOST_TEXTS = 20  # columns of text that are tried without case and spaces, each alone
 _PROMISING = 6  # so many of the columns with the most values are tried together
 _MOMENT = re.compile(r"(timestamp|datetime)", re.IGNORECASE)
 _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
@@ -31,18 +33,27 @@ _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class Repeat:
-    """Columns on which rows are equal.
+    """Columns on which rows are equal, or nearly.
 
     Args:
         what: why these columns were tried, in a few words.
+        by: the columns, or expressions over them.
         groups: groups of two rows or more.
         removable: all rows of those groups but one of each.
+        agreeing: groups whose rows are equal in all other columns too, generated keys and times
+            left aside; None where there are no others, or it was not counted.
     """
 
     what: str
-    columns: tuple[str, ...]
+    by: tuple[Compared, ...]
     groups: int
     removable: int
+    agreeing: int | None = None
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns or expressions, as they are written."""
+        return tuple(each.written for each in self.by)
 
 
 @dataclass(frozen=True)
@@ -64,6 +75,9 @@ def search_repeats(
     session: Session, typed: str, same: EqualityRules, most_rows: int = MOST_ROWS
 ) -> Repeats:
     """Find exact copies, copies apart from generated keys and times, and near-keys.
+
+    Besides: what repeats once case and spaces of text are passed over, and which pairs of columns
+    decide all others. The number of queries is bounded, whatever the table is like.
 
     Args:
         most_rows: the most rows to read, the first in the order of the table's key.
@@ -99,63 +113,163 @@ class _Search:
     def run(self) -> Repeats:
         found: list[Repeat] = []
         for what, columns in self._tried_whole():
-            repeat = self._counted(what, columns)
+            repeat = self._counted(what, of_columns(columns))
             if repeat.removable:
                 found.append(repeat)
-        found += self._near_keys()
+        near = self._near_keys()
+        found += near
+        found += self._deciding(near)
+        if not (self.same.ignore_case and self.same.trim):
+            found += self._loose()
         return Repeats(self.table, self.rows, self.looked_at, tuple(found), self.left_out)
 
     def _tried_whole(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Return all columns, and all but those that only tell copies apart."""
         if not self._holds_key(self.columns):
             yield "whole rows", self.columns
-        meaning = tuple(name for name in self.columns if not self._is_incidental(name))
+        meaning = self._meaning
         if meaning and meaning != self.columns and not self._holds_key(meaning):
             yield "all but generated keys and times", meaning
 
     def _near_keys(self) -> list[Repeat]:
         """Return the smallest sets of columns that are nearly unique."""
         announce("searching", self.table.name)
-        values = self._distinct()
-        names = [name for name in self.columns if values[name] > 1 and not self._holds_key([name])]
-        names.sort(key=lambda name: -values[name])
+        names = [name for name in self._by_values if not self._holds_key([name])]
         tried: list[tuple[str, ...]] = [(name,) for name in names]
         for size in (2, 3):
-            promising = sorted(names[:_PROMISING], key=self.columns.index)
-            tried += list(combinations(promising, size))
+            tried += self._sets(names, size)
         found: list[Repeat] = []
         for place, columns in enumerate(tried, 1):
             announce("searching", self.table.name, place, len(tried))
             known = any(set(each.columns) <= set(columns) for each in found)
             if known or self._holds_key(columns) or len(columns) == len(self.columns):
                 continue
-            repeat = self._counted("nearly unique", columns)
+            repeat = self._counted("nearly unique", of_columns(columns))
             if 0 < repeat.removable <= self.looked_at * _NEARLY:
+                found.append(replace(repeat, agreeing=self._agreeing(columns)))
+        return found
+
+    def _deciding(self, near: Sequence[Repeat]) -> Iterator[Repeat]:
+        """Yield the columns and pairs that decide all others, as far as rows repeat on them.
+
+        Args:
+            near: sets of columns of which it is told already.
+        """
+        known = {each.columns for each in near}
+        decide = [{*each.columns} for each in near if each.agreeing == each.groups]
+        names = [name for name in self._by_values if not self._holds_key([name])]
+        for columns in (*self._sets(names, 1), *self._sets(names, 2)):
+            above = any(each <= {*columns} for each in decide)
+            if above or columns in known or self._holds_key(columns):
+                continue
+            agreeing = self._agreeing(columns)
+            if not agreeing:
+                continue
+            repeat = self._counted("decide the other columns", of_columns(columns))
+            if agreeing == repeat.groups:
+                decide.append({*columns})
+                yield replace(repeat, agreeing=agreeing)
+
+    def _loose(self) -> list[Repeat]:
+        """Return the columns on which more rows are equal if case and spaces are passed over."""
+        texts = {name for name in self.columns if self.session.is_text(self.table.by_name[name])}
+        names = [name for name in self._by_values if name in texts or not self._holds_key([name])]
+        tried = [self.columns, self._meaning]
+        tried += [(name,) for name in names if name in texts][:_MOST_TEXTS]
+        tried += self._sets(names, 2)
+        found: list[Repeat] = []
+        for place, columns in enumerate(dict.fromkeys(tried), 1):
+            announce("searching", self.table.name, place, len(tried))
+            near = place > 2
+            keyed = self._holds_key(name for name in columns if name not in texts)
+            below = any({*columns_read(each.by)} < {*columns} for each in found)
+            if keyed or not texts & {*columns} or (near and below):
+                continue
+            loose = tuple(self._loosened(name) if name in texts else of_columns([name])[0]
+                          for name in columns)  # fmt: skip
+            repeat = self._counted("without case and spaces", loose)
+            exact = self._counted("", of_columns(columns)).removable
+            if repeat.removable > exact and (
+                not near or repeat.removable <= self.looked_at * _NEARLY
+            ):
                 found.append(repeat)
         return found
 
-    def _counted(self, what: str, columns: Sequence[str]) -> Repeat:
-        values = group_values(self.session, self.table, self.source, of_columns(columns), self.same)
+    def _loosened(self, name: str) -> Compared:
+        """Return an expression for text that passes over its case, and over every space."""
+        quote = self.session.connection.dialect.identifier_preparer.quote
+        return composed(
+            lambda quoted: f"lower(replace({quoted(name)}, ' ', ''))",
+            lambda column: quote(column).replace("%%", "%"),
+        )
+
+    def _sets(self, names: Sequence[str], size: int) -> list[tuple[str, ...]]:
+        """Return the sets of so many columns among those with the most values."""
+        promising = sorted(names[:_PROMISING], key=self.columns.index)
+        return list(combinations(promising, size))
+
+    @cached_property
+    def _by_values(self) -> list[str]:
+        """The columns with more than one value, those with the most first."""
+        values = self._distinct()
+        return sorted((name for name in self.columns if values[name] > 1),
+                      key=lambda name: -values[name])  # fmt: skip
+
+    @cached_property
+    def _meaning(self) -> tuple[str, ...]:
+        """The columns that do more than tell copies apart."""
+        return tuple(name for name in self.columns if not self._is_incidental(name))
+
+    def _values(self, by: Sequence[Compared]) -> list[sa.ColumnElement[Any]]:
+        return group_values(self.session, self.table, self.source, by, self.same)
+
+    def _agreeing(self, columns: Sequence[str]) -> int | None:
+        """Return how many groups of equal rows are equal in all other columns that mean something.
+
+        None if there are no others.
+        """
+        others = [name for name in self._meaning if name not in columns]
+        if not others:
+            return None
+        shared = [
+            value.label(f"yeldro_{n}") for n, value in enumerate(self._values(of_columns(columns)))
+        ]
+        alike = (
+            sa.select(*shared, sa.func.count().label("yeldro_size"))
+            .select_from(self.source)
+            .group_by(*shared, *self._values(of_columns(others)))
+            .subquery("yeldro_alike")
+        )
+        by = [alike.c[each.name] for each in shared]
+        groups = (
+            sa.select(sa.literal(1).label("one"))
+            .select_from(alike)
+            .group_by(*by)
+            .having(sa.func.sum(alike.c.yeldro_size) > 1, sa.func.count() == 1)
+        )
+        return sql.count(self.session.connection, groups.subquery("yeldro_agreeing"))
+
+    def _counted(self, what: str, by: tuple[Compared, ...]) -> Repeat:
+        values = self._values(by)
         grouped = sa.select(sa.func.count().label("n")).select_from(self.source).group_by(*values)
         groups = grouped.having(sa.func.count() > 1).subquery()
         total = sa.func.coalesce(sa.func.sum(groups.c.n), 0)
         number, members = self.session.connection.execute(
             sa.select(sa.func.count(), total).select_from(groups)
         ).one()
-        return Repeat(what, tuple(columns), int(number), int(members) - int(number))
+        return Repeat(what, by, int(number), int(members) - int(number))
 
     def _distinct(self) -> dict[str, int]:
         """Return how many values each column has."""
-        values = group_values(
-            self.session, self.table, self.source, of_columns(self.columns), self.same
-        )
+        values = self._values(of_columns(self.columns))
         counted = [sa.func.count(sa.distinct(value)) for value in values]
         row = self.session.connection.execute(sa.select(*counted).select_from(self.source)).one()
         return dict(zip(self.columns, map(int, row), strict=True))
 
-    def _holds_key(self, columns: Sequence[str]) -> bool:
+    def _holds_key(self, columns: Iterable[str]) -> bool:
+        named = {*columns}
         keys = self.table.candidate_keys
-        return any(key.identifies and set(key.columns) <= set(columns) for key in keys)
+        return any(key.identifies and {*key.columns} <= named for key in keys)
 
     def _is_incidental(self, name: str) -> bool:
         """True if a column is a numeric key of its table, or a point in time."""

@@ -14,8 +14,8 @@ ROOT = Path(__file__).parents[1]
 pytestmark = pytest.mark.slow
 
 
-TASKS = ["retention", "cascade", "duplicates", "kept", "restore", "keys", "orphans", "batches",
-         "unindexed", "tree", "several", "survivors"]  # fmt: skip
+TASKS = ["retention", "cascade", "duplicates", "loosely", "kept", "restore", "keys", "orphans",
+         "batches", "unindexed", "tree", "several", "survivors"]  # fmt: skip
 
 
 @pytest.mark.parametrize("task", TASKS)

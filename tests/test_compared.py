@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import pytest
 from conftest import Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
 
@@ -300,3 +301,22 @@ def test_a_search_counts_as_a_model_does_and_tells_what_repeats_loosely(
         assert report.removable == len(rows) - len(mails)
     assert told_loosely
     assert told_deciding
+
+
+def test_a_constraint_compares_as_its_column_does_by_itself(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    """Also where NULL is to equal NULL, for which SQLite needs an expression around the column."""
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    blind = "COLLATE NOCASE" if isinstance(database, SqliteFile) else ""
+    database.script(
+        f"CREATE TABLE sign (id INTEGER PRIMARY KEY, a VARCHAR(9) {blind});"
+        "INSERT INTO sign VALUES (1, 'x'), (2, 'x'), (3, NULL), (4, NULL)"
+    )
+    words = ("run", "sign", "--duplicates-by", "a", "--expect", "2", "--yes", "--add-constraint")
+    yeldro(*words, db=database.url)
+    told_apart = database.url.startswith("postgresql")
+    for value in ("'x'", "NULL", *(() if told_apart else ("'X'",))):
+        with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+            database.script(f"INSERT INTO sign VALUES (9, {value})")
+    database.script("INSERT INTO sign VALUES (9, 'y')")

@@ -163,11 +163,8 @@ class StandardSession:
 
     def _collated(self, table: Table, each: Compared, same: EqualityRules) -> str:
         """Return the collation that a column has by itself, and not within a function."""
-        column = table.by_name[each.column] if each.column else None
-        if column is None or not column.collation:
-            return ""
-        loose = self.is_text(column) and (same.trim or same.ignore_case)
-        return "" if loose else f" COLLATE {column.collation}"
+        del table, each, same
+        return ""
 
     def _constraint(self, table: Table, by: Sequence[Compared]) -> str:
         """Return a name for an index of these columns, and the table that it is on."""

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 MOST_ROWS = 100_000
 _NEARLY = 0.1  # a near-key repeats in at most this share of the rows
 _MOST_TEXTS = 20  # columns of text that are tried without case and spaces, each alone
+_FEW_COPIES = 3  # or so many rows of each group would go, on average
 _PROMISING = 6  # so many of the columns with the most values are tried together
 _MOMENT = re.compile(r"(timestamp|datetime)", re.IGNORECASE)
 _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
@@ -162,11 +163,9 @@ class _Search:
             above = any(each <= {*columns} for each in decide)
             if above or columns in known or self._holds_key(columns):
                 continue
-            agreeing = self._agreeing(columns)
-            if not agreeing:
-                continue
             repeat = self._counted("decide the other columns", of_columns(columns))
-            if agreeing == repeat.groups:
+            agreeing = self._agreeing(columns) if self._has_few_copies(repeat) else None
+            if agreeing and agreeing == repeat.groups:
                 decide.append({*columns})
                 yield replace(repeat, agreeing=agreeing)
 
@@ -188,12 +187,16 @@ class _Search:
             loose = tuple(self._loosened(name) if name in texts else of_columns([name])[0]
                           for name in columns)  # fmt: skip
             repeat = self._counted("without case and spaces", loose)
-            exact = self._counted("", of_columns(columns)).removable
-            if repeat.removable > exact and (
-                not near or repeat.removable <= self.looked_at * _NEARLY
-            ):
+            if near and not self._has_few_copies(repeat):
+                continue
+            if repeat.removable > self._counted("", of_columns(columns)).removable:
                 found.append(repeat)
         return found
+
+    def _has_few_copies(self, found: Repeat) -> bool:
+        """True if rows repeat, and not as values of a column do that sorts rows into kinds."""
+        few = max(self.looked_at * _NEARLY, found.groups * _FEW_COPIES)
+        return 0 < found.removable <= few
 
     def _loosened(self, name: str) -> Compared:
         """Return an expression for text that passes over its case, and over every space."""

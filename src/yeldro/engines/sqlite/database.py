@@ -42,6 +42,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
+from yeldro.engines.sqlite.collations import collation_of
 from yeldro.engines.sqlite.emptying import SqliteEmptying
 from yeldro.engines.sqlite.errors import INTERRUPTED, Explained
 from yeldro.engines.sqlite.groups import Groups
@@ -359,6 +360,11 @@ class SqliteSession(StandardSession):
             return None
         found = super().prevention(table, by, same)
         return found if found and (len(columns) == len(by) or self._accepts(found)) else None
+
+    def _collated(self, table: Table, each: Compared, same: EqualityRules) -> str:
+        if each.column is None or (same.trim and self.is_text(table.by_name[each.column])):
+            return ""
+        return collation_of(self.connection, self._written(table), self._quote(each.column))
 
     def _accepts(self, found: Prevention) -> bool:
         """True if SQLite prepares a statement, which checks the functions in an index."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import re
 from collections.abc import Callable
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import Any
 
 import pexpect
 import pytest
-from conftest import PROGRAM, Yeldro
+from conftest import PROGRAM, Yeldro, there_and_back
 from systems import AnyDatabase
 from test_decisions import DECISION, GROUP, lines_of, reviewed, write
 
@@ -211,3 +212,63 @@ def test_what_another_program_changed_meanwhile_is_not_written_over(
         with pytest.raises(UsageError, match="changed by another program"):
             review.decide(2, ["keep", "remove"])
     assert path.read_bytes() == held
+
+
+@pytest.mark.slow
+def test_a_thousand_groups_are_decided_filled_repointed_and_come_back(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    """Half of them in a spreadsheet, some by hand at the terminal, and the rest by a rule."""
+    chance = random.Random(5)
+    people, visits = [], []
+    for group in range(1000):
+        for place in range(2 + group % 3):
+            number = len(people) + 1
+            name = f"Name {group}" if place else f" name {group} "
+            rating = chance.choice(["NULL", str(place)])
+            people.append(f"({number}, '{name}', {rating}, {group if place else 'NULL'})")
+            visits.append(f"({number}, {number})")
+    database = made(
+        "CREATE TABLE person (id INTEGER PRIMARY KEY, name VARCHAR(40), rating INTEGER,"
+        " fee INTEGER); CREATE TABLE visit (id INTEGER PRIMARY KEY, person_id INTEGER NOT NULL,"
+        " FOREIGN KEY (person_id) REFERENCES person (id));"
+        f"INSERT INTO person VALUES {', '.join(people)};"
+        f"INSERT INTO visit VALUES {', '.join(visits)}"
+    )
+    before = database.contents()
+    by = "lower(trim(name))"
+    lines = reviewed(yeldro, database, "person", by)
+    assert len({line[GROUP] for line in lines}) == 1000
+    firsts = {line[GROUP]: line for line in reversed(lines)}
+    for line in lines:
+        if int(line[GROUP]) <= 500:
+            line[DECISION] = "keep" if line is firsts[line[GROUP]] else "remove"
+    write(yeldro.folder / "r.csv", lines)
+    words = ["duplicates", "person", "--by", by, "--decide", "--review", "r.csv"]
+    child = pexpect.spawn(str(PROGRAM), words, cwd=yeldro.folder, encoding="utf-8",
+                          env=yeldro.environment | {"YELDRO_DB": database.url},
+                          dimensions=(40, 120), timeout=60)  # fmt: skip
+    child.expect(END)
+    assert "500 open" in shown(child)
+    assert "497 open" in press(child, "2a1")
+    child.send("r")
+    child.expect("or nothing: ")
+    child.sendline("highest:id")
+    child.expect(pexpect.EOF)
+    assert "1,000 groups of 1,000 decided" in shown(child)
+    decided = decisions(yeldro.folder / "r.csv")
+    going = {n for n, word in decided.items() if word == "remove"}
+    run_words = ("person", "--duplicates-by", by, "--decisions", "r.csv", "--repoint", "--fill",
+                 "all", "--fill-first", "--expect", str(len(going)))  # fmt: skip
+    done = there_and_back(yeldro, database, *run_words)
+    assert database.contents() == before
+    steps = {step["action"]: step["affected"] for step in done["removes"][0]["steps"]}
+    assert steps["remove"] == len(going)
+    assert steps["repoint"] == len(going)
+    yeldro("run", *run_words, "--yes", db=database.url)
+    left = database.rows("SELECT id, rating, fee FROM person ORDER BY id")
+    assert {row[0] for row in left} == {n for n, word in decided.items() if word == "keep"}
+    assert sum(fee is None for _, _, fee in left) <= 1  # of the group that keeps all
+    assert not database.value(
+        "SELECT count(*) FROM visit WHERE person_id NOT IN (SELECT id FROM person)"
+    )

@@ -11,7 +11,7 @@ import os
 import random
 import sqlite3
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import partial
 from itertools import permutations
 from pathlib import Path
@@ -32,6 +32,7 @@ from yeldro.core.receipts.reader import read_receipt, receipts_in, stored_rows
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
+from yeldro.engines.mariadb.session import MariadbSession
 
 pytestmark = pytest.mark.slow
 
@@ -46,11 +47,15 @@ SCHEMA = """
         REFERENCES lamp (id) ON DELETE SET NULL);
     CREATE TABLE gone (serial INTEGER PRIMARY KEY);
 """
+LABELS = ("'a'", "'b'", "NULL")
 Rows = dict[str, list[Any]]
 WRITING = ("foreign_key_checks", "lock_timeout", "BEGIN IMMEDIATE")  # how a session begins to write
 FIRST = "SELECT min(id) FROM mast GROUP BY g"
 MOVE = ("UPDATE lamp SET mast_id = (SELECT min(b.id) FROM mast AS a JOIN mast AS b ON a.g IS b.g"
         " WHERE a.id = lamp.mast_id) WHERE mast_id IS NOT NULL")  # fmt: skip
+FILL = ("UPDATE mast SET label = (SELECT b.label FROM mast AS b WHERE b.g IS mast.g AND"
+        " b.id > mast.id AND b.label IS NOT NULL ORDER BY b.id LIMIT 1)"
+        f" WHERE label IS NULL AND id IN ({FIRST})")  # fmt: skip
 # What is asked for, and what it means in a single session.
 WORK: dict[str, tuple[dict[str, Any], list[str]]] = {
     "plain": ({"where": "g < 2"}, ["DELETE FROM mast WHERE g < 2"]),
@@ -60,6 +65,8 @@ WORK: dict[str, tuple[dict[str, Any], list[str]]] = {
                         [f"DELETE FROM mast WHERE id > 3 AND id NOT IN ({FIRST})"]),
     "repoint": ({"duplicates_by": "g", "keep": "lowest:id", "repoint": True},
                 [MOVE, f"DELETE FROM mast WHERE id NOT IN ({FIRST})"]),
+    "fill": ({"duplicates_by": "g", "keep": "lowest:id", "fill": "label", "fill_first": True},
+             [FILL, f"DELETE FROM mast WHERE id NOT IN ({FIRST})"]),
     "missing": ({"missing_in": "gone:id=serial"},
                 ["DELETE FROM mast WHERE id NOT IN (SELECT serial FROM gone)"]),
     "matching": ({"matching": "gone:id=serial"},
@@ -136,7 +143,7 @@ class Other:
             f"DELETE FROM mast WHERE id = {mast}",
             f"DELETE FROM lamp WHERE id = {lamp}",
             f"UPDATE mast SET g = {g} WHERE id = {mast}",
-            f"UPDATE mast SET label = 'b' WHERE id = {mast}",
+            f"UPDATE mast SET label = {self.chance.choice(LABELS)} WHERE id = {mast}",
             f"UPDATE lamp SET mast_id = {mast} WHERE id = {lamp}",
             f"UPDATE note SET lamp_id = {lamp} WHERE id = {note}",
         ])  # fmt: skip
@@ -144,7 +151,10 @@ class Other:
 
 def first_rows(chance: random.Random) -> list[str]:
     """Return the rows that all begins with."""
-    rows = [f"INSERT INTO mast VALUES ({n}, {chance.randint(0, 3)}, 'a')" for n in range(1, 10)]
+    rows = [
+        f"INSERT INTO mast VALUES ({n}, {chance.randint(0, 3)}, {chance.choice(LABELS)})"
+        for n in range(1, 10)
+    ]
     rows += [f"INSERT INTO lamp VALUES ({n}, {chance.randint(1, 9)})" for n in range(1, 10)]
     rows += [f"INSERT INTO note VALUES ({n}, {chance.randint(1, 9)})" for n in range(1, 10)]
     return rows + [f"INSERT INTO gone VALUES ({n})" for n in chance.sample(range(1, 10), 3)]
@@ -352,6 +362,43 @@ class Intruder:
             self.other.act()
             self.other.end()
         self.passed += 1
+
+
+@pytest.mark.parametrize(("made", "tells"), [("postgresql", True), ("mariadb", True),
+                                             ("mariadb", False)], indirect=["made"])  # fmt: skip
+@pytest.mark.parametrize("changed", [1, 2])
+def test_at_every_border_a_filled_value_is_the_one_that_went(
+    made, tmp_path: Path, changed: int, tells: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also on MariaDB before 10.6.18, which has no innodb_snapshot_isolation."""
+    database = made(SCHEMA)
+    setting = MariadbSession.setting
+
+    def without(session: MariadbSession, name: str) -> Any:
+        return None if name == "innodb_snapshot_isolation" else setting(session, name)
+
+    if not tells:
+        monkeypatch.setattr(MariadbSession, "setting", without)
+    rows = [f"INSERT INTO mast VALUES ({n}, 1, {label})"
+            for n, label in ((1, "NULL"), (2, "'a'"), (3, "'b'"))]  # fmt: skip
+    wanted, meaning = WORK["fill"]
+    chosen = Job.of(cleanup("mast", **wanted, expect="2"))
+    opened, ended, place, passed = open_database(database.url), 0, random.randrange(2), 2
+    while place < passed:
+        emptied(database, rows)
+        intruder = Intruder(database, f"UPDATE mast SET label = 'z' WHERE id = {changed}", place)
+        done = None
+        with suppress(YeldroError), stepped(intruder.at_border):
+            done = running.run(opened, chosen, ReceiptOptions(tmp_path / str(place)), 0)
+        intruder.other.connection.close()
+        order = ["; ".join(meaning)] if done else []
+        found, committed = there(database), intruder.other.committed
+        assert any(alone([*rows, *each]) == found for each in serial_orders(committed, order)), (
+            place, committed, found,
+        )  # fmt: skip
+        ended += done is not None
+        place, passed = place + 2, intruder.passed
+    assert ended > 5
 
 
 @pytest.mark.parametrize("made", ["postgresql", "mariadb"], indirect=True)

@@ -172,6 +172,10 @@ REFUSED = {
     "row_number() over (order by mail)": "reads other rows",
     "mail, lower(mail), LOWER(mail)": "names 'LOWER(mail)' twice",
     "mail desc": "is not an expression",
+    "lower(mail), ": "holds a part that is empty",
+    "mail; select 1": "holds 2 statements",
+    "exists(select 1)": "reads other rows",
+    "*": "is not an expression",
 }
 OF_ONE = {
     "sqlite": {
@@ -210,6 +214,54 @@ def test_expressions_that_mean_no_one_value_are_refused(
             error = yeldro(*words, db=database.url, code=2).err
             assert told in " ".join(error.split()), (by, error)
     assert database.contents() == before
+
+
+ODD = "A%b:c 'x'\"`"
+
+
+def test_names_and_texts_may_hold_any_sign(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    """In what is compared, in a script, and in the constraint, which is then added."""
+    database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
+    backtick = database.url.startswith("mariadb")
+    name = f"`{ODD.replace('`', '``')}`" if backtick else '"' + ODD.replace('"', '""') + '"'
+    table = "`My T%`" if backtick else '"My T%"'
+    database.script(
+        f"CREATE TABLE {table} (id INTEGER PRIMARY KEY, {name} VARCHAR(60));"
+        f"INSERT INTO {table} VALUES (1, '%s:a, (b'), (2, ':a, (b'), (3, '%(a)s'), (4, NULL)"
+    )
+    by = f"replace({name}, '%s', '')"
+    words = ("My T%", "--duplicates-by", by)
+    plan = yeldro("plan", *words, "--json", db=database.url).json()["removes"][0]
+    assert plan["matched"] == 1
+    assert bool(plan["prevention"]) != backtick  # MariaDB has no index on expressions
+    assert "DELETE" in yeldro("script", *words, db=database.url).out
+    there_and_back(yeldro, database, *words, "--expect", "1")
+    if not backtick:
+        yeldro("run", *words, "--expect", "1", "--yes", "--add-constraint", db=database.url)
+        with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+            database.script(f"INSERT INTO {table} VALUES (9, ':%sa, (b')")
+        database.script(f"INSERT INTO {table} VALUES (9, '%:a, (b')")
+
+
+def test_a_collation_that_is_said_in_an_expression_is_the_constraints_too(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made("CREATE TABLE sign (id INTEGER PRIMARY KEY, a VARCHAR(9));"
+                    "INSERT INTO sign VALUES (1, 'x'), (2, 'X'), (3, NULL), (4, NULL)")  # fmt: skip
+    blind = {"postgresql": 'a COLLATE "C"', "mariadb": "a COLLATE utf8mb4_bin"}
+    by = blind.get(database.url.partition(":")[0], "a COLLATE NOCASE")
+    words = ("sign", "--duplicates-by", by, "--json")
+    plan = yeldro("plan", *words, db=database.url).json()["removes"][0]
+    assert plan["matched"] == (2 if isinstance(database, SqliteFile) else 1)
+    if plan["prevention"]:
+        yeldro("run", *words, "--expect", str(plan["matched"]), "--yes", "--add-constraint",
+               db=database.url)  # fmt: skip
+        for value in ("NULL", "'x'", *(("'X'",) if isinstance(database, SqliteFile) else ())):
+            with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+                database.script(f"INSERT INTO sign VALUES (9, {value})")
+        database.script("INSERT INTO sign VALUES (9, 'y')")
 
 
 def test_expressions_stand_in_every_way_to_say_what_is_compared(

@@ -143,7 +143,7 @@ class StandardSession:
             written = self._compared(table, each, same, self._plain)
             if self._may_be_null(table, each) and not same.null_distinct:
                 parts.append(f"({written} IS NULL)")
-                written = f"ifnull({written}, 0){self._collated(table, each, same)}"
+                written = f"ifnull({written}, 0){self._collated(table, written)}"
             parts.append(written)
         index = self._constraint(table, by)
         return Prevention(f"CREATE UNIQUE INDEX {index} ({', '.join(parts)})")
@@ -161,9 +161,9 @@ class StandardSession:
     def _may_be_null(self, table: Table, each: Compared) -> bool:
         return each.column is None or table.by_name[each.column].nullable
 
-    def _collated(self, table: Table, each: Compared, same: EqualityRules) -> str:
-        """Return the collation that a column has by itself, and not within a function."""
-        del table, each, same
+    def _collated(self, table: Table, written: str) -> str:
+        """Return the collation that an expression has by itself, and not within a function."""
+        del table, written
         return ""
 
     def _constraint(self, table: Table, by: Sequence[Compared]) -> str:

@@ -311,8 +311,9 @@ class PostgresqlSession(StandardSession):
         """
         name = self._free_name("yeldro_trial")
         self._ddl("SAVEPOINT yeldro_trial")
+        made = f"CREATE TEMP TABLE {name} (LIKE {self._written(table)}) ON COMMIT DROP"
         try:
-            self._ddl(f"CREATE TEMP TABLE {name} (LIKE {self._written(table)}) ON COMMIT DROP")
+            self._ddl(made.replace("%", "%%"))
             self._ddl(f"CREATE UNIQUE INDEX ON pg_temp.{name} {ending}".replace("%", "%%"))
         except sa.exc.DBAPIError as error:
             if self.was_stopped(error) or error.connection_invalidated:

@@ -361,10 +361,8 @@ class SqliteSession(StandardSession):
         found = super().prevention(table, by, same)
         return found if found and (len(columns) == len(by) or self._accepts(found)) else None
 
-    def _collated(self, table: Table, each: Compared, same: EqualityRules) -> str:
-        if each.column is None or (same.trim and self.is_text(table.by_name[each.column])):
-            return ""
-        return collation_of(self.connection, self._written(table), self._quote(each.column))
+    def _collated(self, table: Table, written: str) -> str:
+        return collation_of(self.connection, self._written(table), written)
 
     def _accepts(self, found: Prevention) -> bool:
         """True if SQLite prepares a statement, which checks the functions in an index."""

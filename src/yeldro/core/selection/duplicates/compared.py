@@ -32,6 +32,11 @@ def find_compared(
     """
     found: list[Compared] = []
     for text in typed:
+        if not text.strip():
+            raise UsageError(
+                f"{option} holds a part that is empty.",
+                "Write a column or an expression between two commas.",
+            )
         if same_name(text, table.by_name) or _A_NAME.fullmatch(text):
             each = of_columns(find_columns(table, [text], option))[0]
         else:

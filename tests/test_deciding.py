@@ -85,7 +85,7 @@ def test_groups_are_decided_one_by_one_and_taken_up_again(
     assert "group 2 of 5, 3 open" in shown(child)
     assert "group 4 of 5, 2 open" in press(child, "3")
     assert "group 3 of 5, 3 open" in press(child, "po")  # cove is open again
-    child.send("q")
+    child.sendintr()  # as good as q
     child.expect(pexpect.EOF)
     ending = shown(child)
     assert "2 groups of 5 decided: 3 would go, 2 stay" in ending

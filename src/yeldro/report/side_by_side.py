@@ -47,7 +47,7 @@ def group_view(
         told += f"; rows {start + 1} to {start + len(some)} of {len(lines)}"
     parts: list[RenderableType] = [heading("decide", title[0], f"by {title[1]}"), Text(told)]
     if lines[0].tied:
-        parts.append(Text("The keep rules prefer no single row.", style=QUIET))
+        parts.append(Text("No keep rule prefers a single row.", style=QUIET))
     table = Table(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
     table.add_column(max_width=_LONGEST_NAME, overflow="ellipsis", no_wrap=True)
     for number, line in enumerate(some, 1):

@@ -94,7 +94,10 @@ class _Asking:
         group = next(self.review.open_groups(), None)
         while group is not None:
             rows = self._draw(group)
-            key = click.getchar()
+            try:
+                key = click.getchar()
+            except (KeyboardInterrupt, EOFError):
+                return  # all that was decided is on disk
             if key in "qQ\x1b\x04":
                 return
             group = self._done(key, group, rows)

@@ -19,6 +19,6 @@ def collation_of(connection: sa.Connection, table: str, expression: str) -> str:
         table, expression: as they stand in statements.
     """
     inner = f"SELECT {expression} AS tried FROM {table} WHERE 0 UNION ALL SELECT 'a'"
-    query = f"SELECT tried = 'A', tried = 'a ' FROM ({inner})"
-    found = sql.as_written(connection, query).one()
-    return " COLLATE NOCASE" if found[0] else " COLLATE RTRIM" if found[1] else ""
+    query = f"SELECT tried = 'A' AS blind, tried = 'a ' AS padded FROM ({inner})"
+    found = dict(sql.as_written(connection, query).mappings().one())
+    return " COLLATE NOCASE" if found["blind"] else " COLLATE RTRIM" if found["padded"] else ""

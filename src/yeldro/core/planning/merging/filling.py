@@ -6,7 +6,8 @@ one, the first in the order of the keep rules gives it. Values that differ in an
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -269,10 +270,10 @@ class FilledRows:
             return
         first = session.connection.execute(several.order_by(*key).limit(1)).one()
         of_it = (ours == value for ours, value in zip(key, first, strict=True))
-        values = sa.select(own.c[column.name]).select_from(source).where(*present, *of_it)
-        told = session.connection.execute(values.order_by(pairs.c[_PLACE.name]).limit(100)).all()
-        different = list({repr(value): value for (value,) in told}.values())
-        yield number, first, different[:2]
+        value = session.readable(own.c[column.name], column)
+        values = sa.select(value).select_from(source).where(*present, *of_it)
+        with closing(session.connection.execute(values.order_by(pairs.c[_PLACE.name]))) as told:
+            yield number, first, _first_two(told.scalars())
 
     def _check_parents(self, key: ForeignKey, going: Mapping[TableName, RowSet]) -> None:
         """Refuse values that reference no row that stays.
@@ -320,6 +321,17 @@ class FilledRows:
                 "Leave the column out of ‹fill›.",
                 column=", ".join(key.columns),
             )
+
+
+def _first_two(values: Iterable[Any]) -> list[Any]:
+    """Return the first value, and the first that is another one."""
+    found: list[Any] = []
+    for value in values:
+        if not found or repr(value) != repr(found[0]):
+            found.append(value)
+        if len(found) > 1:
+            break
+    return found
 
 
 def _is_null(value: sa.ColumnElement[Any]) -> sql.Predicate:

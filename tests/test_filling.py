@@ -22,12 +22,14 @@ def harbour(database: AnyDatabase, rows: Sequence[Row], visits: Sequence[tuple[i
     """Make buoys that have ports and visits, with text that is compared as it is written."""
     exact = "CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
     kind = f"VARCHAR(40) {exact if database.url.startswith('mariadb') else ''}"
+    # MariaDB's checksum of rows whose stored computed column is NULL differs from time to time.
+    computed = "VIRTUAL" if database.url.startswith("mariadb") else "STORED"
     database.script(
         "DROP TABLE IF EXISTS visit; DROP TABLE IF EXISTS buoy; DROP TABLE IF EXISTS port;"
         "CREATE TABLE port (id INTEGER PRIMARY KEY); INSERT INTO port VALUES (1), (2), (3);"
         f"CREATE TABLE buoy (id INTEGER PRIMARY KEY, name {kind}, n INTEGER, t {kind},"
         f" serial {kind} UNIQUE, port_id INTEGER REFERENCES port (id),"
-        " twice INTEGER GENERATED ALWAYS AS (n * 2) STORED);"
+        f" twice INTEGER GENERATED ALWAYS AS (n * 2) {computed});"
         "CREATE TABLE visit (id INTEGER PRIMARY KEY, buoy_id INTEGER REFERENCES buoy (id));"
     )
     for row in rows:
@@ -35,7 +37,6 @@ def harbour(database: AnyDatabase, rows: Sequence[Row], visits: Sequence[tuple[i
         database.script(f"INSERT INTO buoy ({', '.join(COLUMNS)}) VALUES ({', '.join(values)})")
     for visit in visits:
         database.script(f"INSERT INTO visit VALUES {visit}")
-    database.contents()  # MariaDB's first checksum of a new table with a computed column is its own
 
 
 def random_rows(chance: random.Random) -> list[Row]:

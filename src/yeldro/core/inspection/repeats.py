@@ -173,13 +173,13 @@ class _Search:
         """Return the columns on which more rows are equal if case and spaces are passed over."""
         texts = {name for name in self.columns if self.session.is_text(self.table.by_name[name])}
         names = [name for name in self._by_values if name in texts or not self._holds_key([name])]
-        tried = [self.columns, self._meaning]
-        tried += [(name,) for name in names if name in texts][:_MOST_TEXTS]
-        tried += self._sets(names, 2)
+        whole = [self.columns, self._meaning]
+        tried = [*whole, *((name,) for name in names if name in texts)]
+        tried = [*tried[: _MOST_TEXTS + len(whole)], *self._sets(names, 2)]
         found: list[Repeat] = []
         for place, columns in enumerate(dict.fromkeys(tried), 1):
             announce("searching", self.table.name, place, len(tried))
-            near = place > 2
+            near = columns not in whole
             keyed = self._holds_key(name for name in columns if name not in texts)
             below = any({*columns_read(each.by)} < {*columns} for each in found)
             if keyed or not texts & {*columns} or (near and below):

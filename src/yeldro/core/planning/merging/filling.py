@@ -148,14 +148,14 @@ class FilledRows:
         pairs = kept_of_removed(self.session, self.table, self.grouping, removed.condition)
         self._put(self._pairs, pairs)
         self._put(self._filled, self._values(removed))
+        may_disagree = not self.wanted.first and self._has_larger_groups()
+        number, *taken = self._counts()
         for place, column in enumerate(self.columns):
-            rows = sql.count(self.session.connection, self._filled, self._takes(place))
-            if rows:
-                self.taken[column.name] = rows
+            if taken[place]:
+                self.taken[column.name] = taken[place]
                 self.changes[column.name] = self._new_value(place, column.name)
-                if not self.wanted.first:
+                if may_disagree:
                     self._check_agreement(place, column)
-        number = sql.count(self.session.connection, self._filled)
         self.rows = replace(self.rows, rows=number)
         for key in self.table.foreign_keys:
             if {*key.columns} & self.changes.keys():
@@ -214,8 +214,17 @@ class FilledRows:
             return sa.or_(_is_null(value), self.session.is_empty(value))
         return _is_null(value)
 
-    def _takes(self, place: int) -> sql.Predicate:
-        return sa.not_(_is_null(self._filled.c[_value(place)]))
+    def _counts(self) -> list[int]:
+        """Return how many rows take any value, and how many take one in each column."""
+        values = (self._filled.c[_value(place)] for place in range(len(self.columns)))
+        query = sa.select(sa.func.count(), *map(sa.func.count, values))
+        return [int(rows) for rows in self.session.connection.execute(query).one()]
+
+    def _has_larger_groups(self) -> bool:
+        """True if several rows go for one that stays, so that they can disagree."""
+        kept = sql.columns_of(self._pairs, [each.name for each in kept_columns(self.table)])
+        several = sa.select(*kept).group_by(*kept).having(sa.func.count() > 1).limit(1)
+        return self.session.connection.execute(several).first() is not None
 
     def _new_value(self, place: int, name: str) -> sa.ColumnElement[Any]:
         """Return what a column becomes: what its row takes, else what it is."""

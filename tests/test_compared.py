@@ -182,6 +182,7 @@ OF_ONE = {
         "random() + n": "gives another value each time",
         "last_insert_rowid() + n": "not known to be free of side effects",
         "load_extension(mail)": "not known to be free of side effects",
+        "n + unixepoch('subsec')": "depends on when it is read",
         "unixepoch() + n": "depends on when it is read",
         "date(mail, 'now')": "depends on when it is read",
     },

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 _CLOCK = (exp.CurrentDate, exp.CurrentTime, exp.CurrentTimestamp, exp.CurrentDatetime)
 _A_CALL = re.compile(r"\w+\(.*\)", re.DOTALL)
 _RELATIVE_DAYS = {"today", "tomorrow", "yesterday"}  # PostgreSQL reads them when it casts them
+_NOW_ALONE = {"subsec", "subsecond"}  # without a time SQLite takes them for the time now
 _OF_THE_MOMENT = {
     "sysdate", "utc_date", "utc_time", "utc_timestamp", "curtime", "localtime", "localtimestamp",
     "last_insert_id", "random_bytes", "randomblob", "current_setting",
@@ -111,6 +112,8 @@ def _may_change(tree: exp.Expr) -> bool:
         return True
     for text in tree.find_all(exp.Literal):
         if text.is_string and text.name.strip().lower() == "now":
+            return True
+        if text.name.lower() in _NOW_ALONE and not (text.parent and text.parent.find(exp.Column)):
             return True
         if isinstance(text.parent, exp.Cast) and text.name.strip().lower() in _RELATIVE_DAYS:
             return True

@@ -49,7 +49,7 @@ def plan_document(plan: Plan) -> Document:
         "table": plan.table,
         "matched": plan.matched,
         "total": plan.total,
-        "prevention": plan.prevention or None,
+        "prevention": plan.prevention.statement if plan.prevention else None,
         "blocked": [
             {
                 "foreign_key": each.foreign_key,
@@ -178,7 +178,7 @@ def duplicates_document(found: DuplicateReport) -> Document:
         "groups": found.groups,
         "removable": found.removable,
         "ties": found.ties,
-        "prevention": found.prevention,
+        "prevention": found.prevention.statement if found.prevention else "",
         "warnings": list(found.warnings),
         "sample": [
             {

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.box import SIMPLE_HEAD
 from rich.cells import cell_len
@@ -13,6 +13,9 @@ from rich.table import Table
 from rich.text import Text
 
 from yeldro.report.text import cell, visible
+
+if TYPE_CHECKING:
+    from yeldro.core.database.facts import Prevention
 
 NUMBER, WARNING, QUIET = "bold cyan", "yellow", "dim"
 
@@ -127,14 +130,15 @@ def rows_grid(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, full: bo
     return grid(columns, ([shown(value, full) for value in row] for row in rows), right)
 
 
-def prevention(statement: str, made: bool = False) -> list[RenderableType]:
+def prevention(found: Prevention | None, made: bool = False) -> list[RenderableType]:
     """Show the statement that keeps such duplicates out, if it is known."""
-    if not statement:
+    if found is None:
         return []
     said = "Added, to keep new duplicates out:"
     if not made:
-        said = "This would keep new duplicates out (it has not been tried):"
-    return [Text.assemble(f"{said} ", (visible(statement) + ";", "bold"))]
+        known = "the database takes it" if found.tried else "it has not been tried"
+        said = f"This would keep new duplicates out ({known}):"
+    return [Text.assemble(f"{said} ", (visible(found.statement) + ";", "bold"))]
 
 
 def spaced(parts: Sequence[RenderableType]) -> Group:

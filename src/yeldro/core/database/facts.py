@@ -154,10 +154,12 @@ class Prevention:
     Args:
         statement: the statement that makes it.
         compares: what it compares, if that is not just what the rows are grouped by.
+        tried: the system has taken it in this session, on a trial that left nothing.
     """
 
     statement: str
     compares: tuple[Compared, ...] = ()
+    tried: bool = False
 
 
 @dataclass(frozen=True)

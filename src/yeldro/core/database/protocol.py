@@ -373,7 +373,7 @@ class Knowledge(Protocol):
     ) -> Prevention | None:
         """Return what would have kept duplicates out; None where nothing the system has does.
 
-        The system has accepted the user's expressions in it, on a trial that leaves nothing.
+        If it holds expressions, the system has taken it on a trial that leaves nothing.
         """
 
     def dropping(self, table: Table, constraint: str) -> str:

@@ -294,10 +294,11 @@ class _Running:
         if self.session.traits.has_transactional_ddl != at_once:
             return
         for part in self.parts:
-            if part.constraint_made and at_once:
-                _make_constraint(self.session, part.plan.prevention)
-            elif part.constraint_made:
-                _add_constraint(self.session, part.plan.prevention, self.receipt)
+            wanted = part.plan.prevention if part.constraint_made else None
+            if wanted and at_once:
+                _make_constraint(self.session, wanted.statement)
+            elif wanted:
+                _add_constraint(self.session, wanted.statement, self.receipt)
 
     def give_up(self, error: BaseException) -> None:
         """Roll everything back; keep the receipt only if rows may be gone for good."""

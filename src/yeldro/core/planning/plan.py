@@ -34,7 +34,7 @@ from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
-    from yeldro.core.database.facts import Emptying
+    from yeldro.core.database.facts import Emptying, Prevention
     from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.planning.dependents import Repointed
     from yeldro.core.planning.merging.filling import Filling
@@ -118,8 +118,7 @@ class Plan:
         matched: rows of the named table that the selection picks.
         total: rows that all steps remove or change.
         at_most: the most rows the filter can match by the key `pinned_key`, None for any number.
-        prevention: the statement that would have kept the duplicates out, if the plan leaves no
-            duplicates.
+        prevention: what would have kept the duplicates out, if the plan leaves no duplicates.
         reads: the tables whose rows decide the counts.
         commits_by_itself: nothing can be rolled back once the rows go.
         table_rows: rows in the named table.
@@ -135,7 +134,7 @@ class Plan:
     warnings: tuple[str, ...]
     pinned_key: tuple[str, ...] = ()
     at_most: int | None = None
-    prevention: str = ""
+    prevention: Prevention | None = None
     reads: frozenset[str] = frozenset()
     commits_by_itself: bool = False
 
@@ -280,23 +279,23 @@ def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
             )
 
 
-def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> str:
+def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> Prevention | None:
     if cleanup.selection.leaves_no_duplicates and matched.grouping:
         grouping = matched.grouping
-        statement = prevention(session, matched.table, grouping.by, grouping.same)
-        if not statement and cleanup.add_constraint:
+        found = prevention(session, matched.table, grouping.by, grouping.same)
+        if not found and cleanup.add_constraint:
             raise UsageError(
                 f"No constraint of {session.traits.name} is known to keep these duplicates out: "
                 f"none compares text without case on SQLite, or just as these expressions do.",
                 "Drop ‹add_constraint›, or store the values in one form and compare them plainly.",
             )
-        return statement
+        return found
     if cleanup.add_constraint:
         raise UsageError(
             "‹add_constraint› keeps duplicates out, and this cleanup leaves some or chooses none.",
             "Give ‹duplicates_by› and nothing that narrows it, or drop ‹add_constraint›.",
         )
-    return ""
+    return None
 
 
 def _in_order(

@@ -198,6 +198,10 @@ class PostgresqlCatalogue:
         self._list()
         return self._by_oid.get(oid)
 
+    def is_partitioned(self, name: TableName) -> bool:
+        """True if the rows of a table live in partitions."""
+        return bool(self._list()[name].relkind == "p")
+
     def oid_of(self, name: TableName) -> int:
         """Return a table's object id."""
         return int(self._list()[name].oid)

@@ -300,9 +300,11 @@ class PostgresqlSession(StandardSession):
         parts = ", ".join(self._compared(table, each, same, self._plain) for each in by)
         null = any(self._may_be_null(table, each) for each in by) and not same.null_distinct
         ending = f"({parts}){' NULLS NOT DISTINCT' if null else ''}"
-        if "(" in parts and not self._accepts(table, ending):
+        tried = self._accepts(table, ending)
+        if not tried and "(" in parts:
             return None
-        return Prevention(f"CREATE UNIQUE INDEX {self._constraint(table, by)} {ending}")
+        statement = f"CREATE UNIQUE INDEX {self._constraint(table, by)} {ending}"
+        return Prevention(statement, tried=tried and not self.catalogue.is_partitioned(table.name))
 
     def _accepts(self, table: Table, ending: str) -> bool:
         """True if the server makes such an index, on an empty temporary table that is dropped.

@@ -15,6 +15,7 @@ import time
 import zlib
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import date, datetime
 from functools import cached_property
 from pathlib import Path
@@ -359,7 +360,7 @@ class SqliteSession(StandardSession):
         if same.ignore_case and any(map(self.is_text, columns)):
             return None
         found = super().prevention(table, by, same)
-        return found if found and (len(columns) == len(by) or self._accepts(found)) else None
+        return replace(found, tried=True) if found and self._accepts(found) else None
 
     def _collated(self, table: Table, written: str) -> str:
         return collation_of(self.connection, self._written(table), written)

@@ -31,6 +31,7 @@ from yeldro.core.selection.duplicates.values import (
 )
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import Prevention
     from yeldro.core.database.protocol import Session
 
 
@@ -59,7 +60,7 @@ class DuplicateReport:
         sample: the largest groups.
         ties: groups in which the keep rules prefer no single row, so that row identity decides.
         tied: the values of one such group.
-        prevention: the statement that would have kept the duplicates out.
+        prevention: what would have kept the duplicates out, None where nothing is known.
         warnings: as sentences.
     """
 
@@ -72,7 +73,7 @@ class DuplicateReport:
     sample: tuple[DuplicateGroup, ...]
     ties: int
     tied: tuple[Any, ...] = ()
-    prevention: str = ""
+    prevention: Prevention | None = None
     warnings: tuple[str, ...] = ()
 
 

@@ -13,19 +13,22 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from yeldro.core.database.compared import Compared
+    from yeldro.core.database.facts import Prevention
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Table
 
 
-def prevention(session: Session, table: Table, by: Sequence[Compared], same: EqualityRules) -> str:
-    """Return the statement that would have kept these duplicates out.
+def prevention(
+    session: Session, table: Table, by: Sequence[Compared], same: EqualityRules
+) -> Prevention | None:
+    """Return what would have kept these duplicates out.
 
-    Empty where the system has none, or where rows of one group would not be equal to it.
+    None where the system has nothing, or where rows of one group would not be equal to it.
     """
     found = session.prevention(table, by, same)
     if found is None:
-        return ""
+        return None
     rows = sql.rows_of(table)
     values = group_values(session, table, rows, by, same)
     for each in found.compares:
@@ -43,5 +46,5 @@ def prevention(session: Session, table: Table, by: Sequence[Compared], same: Equ
             .limit(1)
         )
         if session.connection.execute(query).first():
-            return ""
-    return found.statement
+            return None
+    return found

@@ -26,6 +26,11 @@ def unless_null(place: int, compute: Callable[[Any], Any]) -> Model:
     return lambda row: None if row[place] is None else compute(row[place])
 
 
+def both(left: bool | None, right: bool | None) -> bool | None:
+    """AND in SQL."""
+    return False if False in (left, right) else None if None in (left, right) else True
+
+
 EXPRESSIONS: dict[str, Model] = {
     "mail": lambda row: row[1],
     "n": lambda row: row[3],
@@ -34,6 +39,9 @@ EXPRESSIONS: dict[str, Model] = {
     "coalesce(mail, phone)": lambda row: row[2] if row[1] is None else row[1],
     "coalesce(phone, 'none, at all')": lambda row: "none, at all" if row[2] is None else row[2],
     "abs(n) % 3": unless_null(3, lambda n: abs(n) % 3),
+    "lower(mail) = 'a@b' and (n > 1)": lambda row: both(
+        None if row[1] is None else row[1].lower() == "a@b", None if row[3] is None else row[3] > 1
+    ),
     "length(phone) + 1": unless_null(2, len),
     "substr(mail, 1, 2)": unless_null(1, lambda text: text[:2]),
     "case when n > 1 then 'many' else mail end": lambda row: (

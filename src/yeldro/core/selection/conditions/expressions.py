@@ -100,7 +100,8 @@ def parse_expression(text: str, table: Table, session: Session, option: str) -> 
         return exp.Var(this=f"\0{len(columns) - 1}\0")
 
     written = tree.transform(marked).sql(dialect=dialect, comments=False)
-    call = isinstance(tree, exp.Func) and _A_CALL.fullmatch(written)
+    operator = isinstance(tree, exp.Connector | exp.Binary | exp.Predicate)
+    call = isinstance(tree, exp.Func) and not operator and _A_CALL.fullmatch(written)
     parts = re.split("\0(\\d+)\0", written if call else f"({written})")
     read = tuple(columns[int(place)] for place in parts[1::2])
     return Expression(text.strip(), read, tuple(parts[::2]))

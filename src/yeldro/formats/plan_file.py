@@ -185,7 +185,7 @@ def read_plan(path: Path) -> SavedPlan:
         )
     try:
         return _read(path, document)
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
         raise UsageError(f"{path} is not a plan that can be read ({error!r}).") from error
 
 

@@ -23,7 +23,8 @@ from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore
-from yeldro.core.selection.duplicates.grouping import Grouping, find_duplicates
+from yeldro.core.selection.asked import Selection
+from yeldro.core.selection.duplicates.grouping import find_duplicates
 from yeldro.engines import open_database
 from yeldro.formats.cleanup_values import cleanup_from
 
@@ -81,7 +82,7 @@ def test_looking_announces_what_it_searches(demo: SqliteFile) -> None:
         search_repeats(session, "reading", EqualityRules())
         assert seen[-1].place <= seen[-1].of
         seen.clear()
-        find_duplicates(session, "reading", Grouping(("sensor_id", "taken_at")), 3)
+        find_duplicates(session, Selection("reading", duplicates_by=("sensor_id", "taken_at")), 3)
         assert [each.what for each in seen] == ["comparing", *["reading groups of"] * 3]
 
 

@@ -105,6 +105,10 @@ class ReviewOnDisk:
         """Return the number of groups."""
         return len(self._places)
 
+    def size(self, group: int) -> int:
+        """Return the number of rows of a group."""
+        return len(self._places[group])
+
     def is_open(self, group: int) -> bool:
         """True if some row of a group is not decided."""
         return OPEN in self._decisions[group]

@@ -109,7 +109,7 @@ class _Asking:
 
         width, height = shutil.get_terminal_size()
         title = (self.wanted.table, ", ".join(self.wanted.duplicates_by))
-        size = len(self.review.lines(group))
+        size = self.review.size(group)
         rows = min(rows_beside(width), size - self.start)
         click.clear()
         show(group_view(self.review, title, group, self.start, width, height))
@@ -119,7 +119,7 @@ class _Asking:
 
     def _done(self, key: str, group: int, rows: int) -> int | None:
         """Do what a key means; return the group to go on with, None if none is open."""
-        size = len(self.review.lines(group))
+        size = self.review.size(group)
         if key == "m":
             self.start = self.start + rows if self.start + rows < size else 0
             return group
@@ -175,7 +175,7 @@ class _Asking:
                 mark = mark_of(row)
                 if mark in wanted:
                     known[mark] = row.stays
-        for group in list(self.review.open_groups(start)):
+        for group in self.review.open_groups(start):
             found = [known.get(line.mark) for line in self.review.lines(group)]
             if None not in found and found.count(True) == 1:
                 yield group, [KEEP if stays else REMOVE for stays in found]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from itertools import zip_longest
 from typing import Any
 
 import sqlalchemy as sa
@@ -41,8 +40,7 @@ class Compared:
         """Return it as SQL on the table itself; `quoted` writes the name of a column."""
         if not self.pieces:
             return quoted(self.columns[0])
-        pairs = zip_longest(self.pieces, map(quoted, self.columns), fillvalue="")
-        return "".join(part for pair in pairs for part in pair)
+        return sql.woven(self.pieces, map(quoted, self.columns))
 
 
 def of_columns(names: Iterable[str]) -> tuple[Compared, ...]:

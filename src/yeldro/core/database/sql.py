@@ -209,6 +209,10 @@ class Composed(FunctionElement[Any]):
 
 @compiles(Composed)
 def _composed(element: Composed, compiler: Any, **settings: Any) -> str:
-    columns = [compiler.process(each, **settings) for each in element.clauses]
-    pieces = map(compiler.escape_literal_column, element.pieces)
+    columns = (compiler.process(each, **settings) for each in element.clauses)
+    return woven(map(compiler.escape_literal_column, element.pieces), columns)
+
+
+def woven(pieces: Iterable[str], columns: Iterable[str]) -> str:
+    """Return the SQL of an expression: the columns between its pieces."""
     return "".join(part for pair in zip_longest(pieces, columns, fillvalue="") for part in pair)

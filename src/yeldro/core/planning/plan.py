@@ -232,11 +232,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(
-            *emptied.notes,
-            *notes,
-            *warnings_of(session, cleanup, matched, ripple, explain=explain),
-        ),
+        warnings=(*notes, *warnings_of(session, cleanup, matched, ripple, explain=explain)),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),

@@ -78,16 +78,15 @@ class FilledRows:
             )
         self.columns = [self.table.by_name[name] for name in self._fillable()]
         identity = key_columns(self.table)
-        own = [Column(each.name, each.type, collation=each.collation) for each in identity]
         self._pairs = session.create_key_table(
-            [*own, *kept_columns(self.table), _PLACE], len(identity)
+            [*identity, *kept_columns(self.table), _PLACE], len(identity)
         )
         session.add_index(self._pairs, [each.name for each in kept_columns(self.table)])
         values = [
             Column(_value(place), each.type, collation=each.collation)
             for place, each in enumerate(self.columns)
         ]
-        self._filled = session.create_key_table([*own, *values], len(identity))
+        self._filled = session.create_key_table([*identity, *values], len(identity))
         rows = sql.rows_of(self.table)
         condition = in_keys(session, self.table, rows, self._filled)
         self.rows = RowSet(self.table, rows, condition, 0, self._filled)
@@ -243,10 +242,9 @@ class FilledRows:
             names = self.table.identity.columns
             row = ", ".join(f"{name} {value}" for name, value in zip(names, key, strict=True))
             told = " and ".join(repr(value) for value in values)
-            groups = "1 group" if number == 1 else f"{number:,} groups"
             raise Refused(
                 f"Rows of {self.table.name} that go disagree in {column.name}, which the row that "
-                f"stays lacks, in {groups}: {row} would take {told}.",
+                f"stays lacks, in {counted(number, 'group')}: {row} would take {told}.",
                 "Take the first by the keep rules with ‹fill_first›, or leave the column out.",
                 column=column.name,
                 groups=number,

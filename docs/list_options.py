@@ -15,7 +15,7 @@ import click
 
 from yeldro.cli.main import COMMANDS, cli
 from yeldro.core.selection.asked import KEEP_RULES
-from yeldro.formats.sql_in import DIALECTS
+from yeldro.formats.writing.targets import TARGETS
 
 KNOWN = Path(__file__).parents[1] / "src/yeldro/completion/known.py"
 KINDS = {
@@ -32,7 +32,7 @@ KINDS = {
     "parameter": "--param-null",
     "value": "--param",
     "expectation": "--expect",
-    "dialect": "--dialect --sql-dialect",
+    "dialect": "--dialect",
     "file": "--sql --map --output --report",
     "folder": "--receipts --to",
 }
@@ -87,7 +87,7 @@ GROUPS = {groups!r}
 OPTIONS: dict[str, tuple[str, bool, str]] = {options!r}
 
 RULES = {rules!r}
-DIALECTS = {sorted(DIALECTS)!r}
+DIALECTS = {sorted(TARGETS)!r}
 SHELLS = ["bash", "zsh", "fish"]
 '''
     formatting = [Path(sys.executable).with_name("ruff"), "format", "-q", "-"]

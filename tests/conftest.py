@@ -8,24 +8,20 @@ import shutil
 import signal
 import subprocess
 import sys
-import tempfile
 import uuid
-from collections.abc import Callable, Iterator
+import zlib
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import loaded
 import pytest
 from schemas import check_document
-from systems import (
-    AnyDatabase,
-    MariadbServerDatabase,
-    PostgresqlServerDatabase,
-    SqliteFile,
-    mariadb_answers,
-    postgresql_answers,
-)
+from servers import MISSING, Servers, folder_in_memory, is_there, url_of, why_silent
+from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
+from trials import THOROUGH, Trials, choose_seed
 from undoing import back_and_forth
 
 from yeldro.engines import open_database
@@ -93,12 +89,31 @@ class Yeldro:
 
 def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
     """Run, see that something is gone, restore, and see that all is as it was."""
+
+    def restore(receipt: str) -> None:
+        yeldro("restore", receipt, "--yes", db=database.url)
+
+    return _there_and_back(yeldro, database, words, restore)
+
+
+def there_and_forth(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
+    """The same, but the restore is undone by its own receipt, and that undone too."""
+
+    def restore(receipt: str) -> None:
+        back_and_forth(open_database(database.url), Path(receipt), database.contents)
+
+    return _there_and_back(yeldro, database, words, restore)
+
+
+def _there_and_back(
+    yeldro: Yeldro, database: AnyDatabase, words: Sequence[str], restore: Callable[[str], None]
+) -> Any:
     before = database.contents()
     done = yeldro("run", *words, "--yes", "--json", db=database.url).one()
     assert done["outcome"] == "committed"
     assert database.contents() != before
     assert yeldro("receipt", "check", "--json").json()["verdict"] == "all gone"
-    back_and_forth(open_database(database.url), Path(done["receipt"]), database.contents)
+    restore(done["receipt"])
     assert database.contents() == before
     assert yeldro("receipt", "check", done["receipt"], "--json").json()["verdict"] == "all back"
     return done
@@ -107,10 +122,9 @@ def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
 @pytest.fixture
 def server_folder() -> Iterator[Path]:
     """A short path that the servers' user may write to."""
-    path = Path(tempfile.mkdtemp(prefix="yeldro"))
-    path.chmod(0o777)
-    yield path
-    shutil.rmtree(path)
+    folder = folder_in_memory()
+    yield folder
+    shutil.rmtree(folder)
 
 
 @pytest.fixture
@@ -136,23 +150,99 @@ def demo(_demo_file: Path, tmp_path: Path) -> SqliteFile:
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as where the tests run in the background
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
+hypothesis.settings.register_profile(
+    "tests",
+    max_examples=100 if THOROUGH else 30,
+    derandomize=not THOROUGH,
+    deadline=None,
+    database=None,
+    suppress_health_check=list(hypothesis.HealthCheck),
+)
+hypothesis.settings.load_profile("tests")
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
-BROWSER = bool(shutil.which("chromium") and shutil.which("chromedriver"))
-ANSWERS = {"sqlite": True, "postgresql": postgresql_answers(), "mariadb": mariadb_answers(),
-           "chromium": BROWSER}  # fmt: skip
+SERVERS = SYSTEMS[1:]
+_WHOLE = "YELDRO_TEST_WHOLE"  # set if all files are run, and nothing is picked
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Start the servers, once for all processes of the tests."""
+    if hasattr(config, "workerinput") or config.option.collectonly:
+        return
+    choose_seed()
+    if config.args_source is pytest.Config.ArgsSource.TESTPATHS and not config.option.keyword:
+        os.environ[_WHOLE] = "1"  # which the processes of the tests see
+    servers = Servers()
+    config.add_cleanup(servers.stop)
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Keep the tests of random cases alone in a thorough run, and share its time among them."""
+    tried = [item for item in items if "trials" in getattr(item, "fixturenames", ())]
+    for item in tried:
+        workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+        item.stash[_SHARE] = min(workers / len(tried), 1)
+    if THOROUGH:
+        kept = [item for item in items if item in tried or hasattr(item.obj, "hypothesis")]
+    else:
+        kept = list(_in_turn(items)) if os.environ.get(_WHOLE) else list(items)
+    config.hook.pytest_deselected(items=[item for item in items if item not in kept])
+    items[:] = kept
+
+
+def _in_turn(items: Sequence[pytest.Item]) -> Iterator[pytest.Item]:
+    """Leave an example that both servers could be asked for to one of them, each in its turn.
+
+    A run of some files or of one system leaves nothing out.
+    """
+    names = {item.nodeid for item in items}
+    for item in items:
+        own = next((server for server in SERVERS if server in item.nodeid), None)
+        as_other = item.nodeid
+        for server in SERVERS if own else ():
+            if server != own:
+                as_other = item.nodeid.replace(str(own), server)
+        example = item.nodeid.replace(str(own), "server")
+        in_turn = SERVERS[zlib.crc32(example.encode()) % 2]
+        if own in (None, in_turn) or as_other not in names or "trials" in item.fixturenames:
+            yield item
+
+
+_SHARE = pytest.StashKey[float]()
+_TRIALS = pytest.StashKey[Trials]()
+
+
+@pytest.fixture
+def trials(request: pytest.FixtureRequest) -> Trials:
+    """The numbers of the random cases that a test tries."""
+    return request.node.stash.setdefault(_TRIALS, Trials(request.node.stash[_SHARE]))
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(
+    item: pytest.Item,
+) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+    """Name the random case at which a test failed."""
+    report = yield
+    tried = item.stash.get(_TRIALS, None)
+    if report.failed and tried and tried.case is not None:
+        report.sections.append(("random case", f"YELDRO_CASE={tried.case} tries it again"))
+    return report
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
-    """Say loudly which systems were not tested; with CI set their tests fail instead."""
-    for system, answers in ANSWERS.items():
-        if not answers:
-            terminalreporter.write_line(f"NOT TESTED: {system}, which does not answer", red=True)
+    """Say loudly what was not tested; with CI set its tests fail instead."""
+    if THOROUGH:
+        terminalreporter.write_line(f"YELDRO_SEED={choose_seed()} tries the same cases again")
+    for system in (system for system in MISSING if not is_there(system)):
+        terminalreporter.write_line(f"NOT TESTED: {system}. {MISSING[system]}", red=True)
 
 
 def need(system: str) -> None:
-    """Skips the test where a developer has no such server; with CI set it fails instead."""
-    if not ANSWERS[system] and not os.environ.get("CI"):
-        pytest.skip(f"{system} does not answer")
+    """Skip the test where a developer has no such server; with CI set it fails instead."""
+    if not is_there(system):
+        (pytest.fail if os.environ.get("CI") else pytest.skip)(MISSING[system])
+    if url_of(system) and (why := why_silent(system)):
+        pytest.fail(f"{system} does not answer: {why}")
 
 
 @pytest.fixture(scope="session")

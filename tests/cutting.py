@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 import psycopg
-from systems import MARIADB, POSTGRESQL
+from systems import mariadb_url, postgresql_url
 
 _PART = 65_536
 
@@ -19,7 +19,7 @@ _PART = 65_536
 def postgresql_through(url: str, folder: Path, which: set[int]) -> Iterator[str]:
     """A PostgreSQL database's URL under which the answer to some COMMITs is lost."""
     name = url.rpartition("/")[2]
-    with psycopg.connect(POSTGRESQL) as connection:
+    with psycopg.connect(postgresql_url()) as connection:
         host, port = connection.info.host, connection.info.port
     at_socket = host.startswith("/")
     server = f"{host}/.s.PGSQL.{port}" if at_socket else (host, port)
@@ -27,14 +27,14 @@ def postgresql_through(url: str, folder: Path, which: set[int]) -> Iterator[str]
         yield (
             f"postgresql:///{name}?host={entrance}&port={port}"
             if at_socket
-            else f"{POSTGRESQL.replace(str(port), str(entrance)).rpartition('/')[0]}/{name}"
+            else f"{postgresql_url().replace(str(port), str(entrance)).rpartition('/')[0]}/{name}"
         )
 
 
 @contextmanager
 def mariadb_through(url: str, folder: Path, which: set[int]) -> Iterator[str]:
     """A MariaDB database's URL under which the answer to some COMMITs is lost."""
-    parts = urlsplit(MARIADB)
+    parts = urlsplit(mariadb_url())
     server = (parts.hostname or "127.0.0.1", parts.port or 3306)
     with losing_the_answer(server, folder, which) as port:
         user = parts.netloc.rpartition("@")[0]

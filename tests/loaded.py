@@ -7,11 +7,15 @@ packages. Run as a file, this is the process that waits for command lines on a s
 from __future__ import annotations
 
 import atexit
+import gc
 import importlib
 import json
 import os
+import pkgutil
+import selectors
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -19,24 +23,14 @@ from collections.abc import Mapping, Sequence
 from functools import cache
 from pathlib import Path
 
-MODULES = (
-    "psycopg",
-    "pymysql",
-    *(f"sqlalchemy.dialects.{each}"
-      for each in ("mysql.pymysql", "postgresql.psycopg", "sqlite.pysqlite")),
-    *(f"sqlglot.dialects.{each}" for each in ("mysql", "postgres", "sqlite")),
-    *(f"yeldro.cli.{each}" for each in ("demo", "main")),
-    *(f"yeldro.cli.commands.{each}"
-      for each in ("batching", "files", "inspect", "receipts", "remove")),
-    *(f"yeldro.cli.declared.{each}" for each in ("files", "inspect", "receipts", "remove")),
-    *(f"yeldro.core.inspection.{each}" for each in ("orphans", "preview", "repeats", "survey")),
-    *(f"yeldro.formats.{each}" for each in ("cleanup_file", "plan_file", "project", "sql_in")),
-    "yeldro.core.restore.restore",
-    "yeldro.core.selection.views",
-    "yeldro.cli.given.what",
-    "rich.console",
-    *(f"yeldro.engines.{each}" for each in ("mariadb", "postgresql", "sqlite")),
+LATE = (
+    *(f"sqlalchemy.dialects.{name}"
+      for name in ("mysql.pymysql", "postgresql.psycopg", "sqlite.pysqlite")),
+    *(f"sqlglot.dialects.{name}" for name in ("mysql", "postgres", "sqlite")),
+    "rich.console", "rich.progress", "rich.table",
 )  # fmt: skip
+DRAWING = ("igraph", "jinja2", "matplotlib.backends.backend_svg", "matplotlib.figure", "openpyxl",
+           "resvg_py")  # fmt: skip
 
 
 def run(
@@ -52,20 +46,27 @@ def run(
         tempfile.NamedTemporaryFile() as out,
         tempfile.NamedTemporaryFile() as err,
     ):
-        line.connect(_waiting())
+        line.connect(
+            _waiting(draws=any(word in ("--map", "--report", "--review") for word in words))
+        )
         asked = {"words": list(words), "environment": dict(environment), "folder": str(folder),
                  "out": out.name, "err": err.name, "seconds": seconds}  # fmt: skip
         line.sendall(json.dumps(asked).encode() + b"\n")
         code = int(line.makefile().readline())
-        return code, Path(out.name).read_text("utf-8"), Path(err.name).read_text("utf-8")
+        return code, *(Path(each.name).read_bytes().decode() for each in (out, err))
 
 
 @cache
-def _waiting() -> str:
-    """Start the process that waits; where it listens."""
+def _waiting(*, draws: bool) -> str:
+    """Start the process that waits; where it listens.
+
+    Args:
+        draws: it has loaded what draws, too; a larger process takes longer to be doubled.
+    """
     folder = tempfile.TemporaryDirectory()
     place = str(Path(folder.name) / "line")
-    process = subprocess.Popen([sys.executable, __file__, place], stdout=subprocess.PIPE)
+    words = [sys.executable, __file__, place, *(DRAWING if draws else ())]
+    process = subprocess.Popen(words, stdout=subprocess.PIPE)
     assert process.stdout is not None
     assert process.stdout.readline() == b"ready\n"
 
@@ -79,24 +80,26 @@ def _waiting() -> str:
 
 
 def _wait_for_command_lines(place: str) -> None:
-    for name in MODULES:
-        importlib.import_module(name)
-    with socket.socket(socket.AF_UNIX) as door:
+    _load_everything()
+    with socket.socket(socket.AF_UNIX) as door, selectors.DefaultSelector() as events:
         door.bind(place)
         door.listen(64)
-        signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+        events.register(door, selectors.EVENT_READ)
         os.write(1, b"ready\n")
         while True:
-            line, _ = door.accept()
-            if os.fork() == 0:
-                door.close()
-                _answer(line)
-            line.close()
+            for event, _ in events.select():
+                if event.fileobj is door:
+                    line, _ = door.accept()
+                    child = _started(line)
+                    events.register(os.pidfd_open(child), selectors.EVENT_READ, (child, line))
+                else:
+                    events.unregister(event.fd)
+                    os.close(event.fd)
+                    _answer(*event.data)
 
 
-def _answer(line: socket.socket) -> None:
-    """Run what is asked for in one more process, and tell how that ended."""
-    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+def _started(line: socket.socket) -> int:
+    """Run what is asked for in a process of its own; return its number."""
     asked = json.loads(line.makefile().readline())
     child = os.fork()
     if child == 0:
@@ -111,9 +114,40 @@ def _answer(line: socket.socket) -> None:
             sys.stderr.flush()
         finally:
             os._exit(code)
+    return child
+
+
+def _answer(child: int, line: socket.socket) -> None:
+    """Tell how a process ended."""
     code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
     line.sendall(f"{code}\n".encode())
-    os._exit(0)
+    line.close()
+
+
+def _load_everything() -> None:
+    """Import every module, and let one cleanup make what the libraries make at their first use."""
+    import yeldro
+
+    for module in pkgutil.walk_packages(yeldro.__path__, "yeldro."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
+    for name in (*LATE, *sys.argv[2:]):
+        importlib.import_module(name)
+    from yeldro.api import cleanup, connect
+
+    with tempfile.TemporaryDirectory() as folder:
+        connection = sqlite3.connect(f"{folder}/warm.db")
+        connection.executescript(
+            "CREATE TABLE mast (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id REFERENCES mast ON DELETE CASCADE);"
+            "INSERT INTO mast VALUES (1, 'a'); INSERT INTO lamp VALUES (1, 1);"
+        )
+        connection.close()
+        opened = connect(f"{folder}/warm.db")
+        done = opened.run(cleanup("mast", where="name = 'a'", expect=1), receipts=Path(folder))
+        opened.restore(str(done.receipt))
+    gc.collect()
+    gc.freeze()
 
 
 def _become(asked: Mapping[str, object]) -> None:

@@ -12,10 +12,18 @@ from urllib.parse import urlsplit
 
 import psycopg
 import pymysql
-from pymysql.constants import CLIENT
+import servers
+from pymysql.constants import CLIENT, FIELD_TYPE
 
-MARIADB = os.environ.get("YELDRO_TEST_MARIADB", "mariadb://root@127.0.0.1/")
-POSTGRESQL = os.environ.get("YELDRO_TEST_POSTGRESQL", "postgresql:///postgres")
+
+def postgresql_url() -> str:
+    """Return the URL of the server's first database."""
+    return os.environ[servers.POSTGRESQL]
+
+
+def mariadb_url() -> str:
+    """Return the URL of the server, which ends with a slash."""
+    return os.environ[servers.MARIADB].rstrip("/") + "/"
 
 
 class AnyDatabase(Protocol):
@@ -73,10 +81,11 @@ class PostgresqlServerDatabase:
 
     def __init__(self, name: str, template: str = "template1") -> None:
         self.name = name
-        head, _, _ = POSTGRESQL.rpartition("/")
+        head, _, _ = postgresql_url().rpartition("/")
         self.url = f"{head}/{name}"
         administer(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
         administer(f'CREATE DATABASE "{name}" TEMPLATE "{template}"')
+        self._asking: psycopg.Connection | None = None
 
     def drop(self) -> None:
         administer(f'DROP DATABASE IF EXISTS "{self.name}" WITH (FORCE)')
@@ -86,8 +95,18 @@ class PostgresqlServerDatabase:
             connection.execute(text)
 
     def rows(self, query: str) -> list[tuple[Any, ...]]:
-        with psycopg.connect(self.url, client_encoding="utf8") as connection:
-            return connection.execute(query).fetchall()
+        """Ask in a session that is kept for the next question."""
+        try:
+            return self._session().execute(query).fetchall()
+        except psycopg.OperationalError:  # a test has ended it
+            return self._session(new=True).execute(query).fetchall()
+
+    def _session(self, *, new: bool = False) -> psycopg.Connection:
+        if new or self._asking is None:
+            self._asking = psycopg.connect(
+                self.url, client_encoding="utf8", autocommit=True, prepare_threshold=None
+            )
+        return self._asking
 
     def value(self, query: str) -> Any:
         return self.rows(query)[0][0]
@@ -99,15 +118,16 @@ class PostgresqlServerDatabase:
         return re.sub(r"(?m)^\\(un)?restrict .*$", "", text)  # which holds a random word
 
     def contents(self) -> list[str]:
-        listed = self.rows(
-            "SELECT quote_ident(schemaname) || '.' || quote_ident(tablename) FROM pg_tables"
-            " WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1"
-        )
-        return [
-            f"{table}: {row}"
-            for (table,) in listed
-            for (row,) in self.rows(f"SELECT t::text FROM {table} AS t ORDER BY 1")
-        ]
+        with psycopg.connect(self.url, client_encoding="utf8") as connection:
+            listed = connection.execute(
+                "SELECT quote_ident(schemaname) || '.' || quote_ident(tablename) FROM pg_tables"
+                " WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1"
+            ).fetchall()
+            return [
+                f"{table}: {row}"
+                for (table,) in listed
+                for (row,) in connection.execute(f"SELECT t::text FROM {table} AS t ORDER BY 1")
+            ]
 
 
 class MariadbServerDatabase:
@@ -115,7 +135,7 @@ class MariadbServerDatabase:
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self.url = f"{MARIADB.rstrip('/')}/{name}"
+        self.url = f"{mariadb_url()}{name}"
         self.script(f"DROP DATABASE IF EXISTS {name}; CREATE DATABASE {name}", "")
 
     def connect(self, database: str | None = None) -> pymysql.Connection:
@@ -142,7 +162,7 @@ class MariadbServerDatabase:
 
     def dump(self) -> str:
         """All tables and rows as statements."""
-        url = urlsplit(MARIADB)
+        url = urlsplit(mariadb_url())
         words = ["mariadb-dump", f"--host={url.hostname}", f"--port={url.port or 3306}",
                  f"--user={url.username or 'root'}", "--skip-lock-tables", "--skip-dump-date",
                  "--hex-blob",
@@ -153,17 +173,27 @@ class MariadbServerDatabase:
         ).stdout
 
     def contents(self) -> list[str]:
-        """Every row written out, and the server's own checksum of every table."""
+        """Every row written out, and the bytes of its values."""
         found = []
-        for table, _ in self.rows("SHOW FULL TABLES WHERE Table_type = 'BASE TABLE'"):
-            name = table.replace("`", "``")
-            found += [f"{table}: {row!r}" for row in self.rows(f"CHECKSUM TABLE `{name}` EXTENDED")]
-            found += sorted(f"{table}: {row!r}" for row in self.rows(f"SELECT * FROM `{name}`"))
+        connection = self.connect()
+        with connection, connection.cursor() as cursor:
+            cursor.execute("SHOW FULL TABLES WHERE Table_type = 'BASE TABLE'")
+            for table, _ in cursor.fetchall():
+                name = table.replace("`", "``")
+                cursor.execute(f"SELECT * FROM `{name}` LIMIT 0")
+                columns = ["`{}`".format(each[0].replace("`", "``")) for each in cursor.description]
+                kinds = [each[1] for each in cursor.description]
+                stored = ", ".join(
+                    f"hex({column})" if kind == FIELD_TYPE.GEOMETRY else f"hex(concat({column}))"
+                    for column, kind in zip(columns, kinds, strict=True)
+                )
+                cursor.execute(f"SELECT *, {stored} FROM `{name}`")
+                found += sorted(f"{table}: {row!r}" for row in cursor.fetchall())
         return found
 
 
 def mariadb_connection(database: str) -> pymysql.Connection:
-    url = urlsplit(MARIADB)
+    url = urlsplit(mariadb_url())
     return pymysql.connect(
         host=url.hostname or "127.0.0.1",
         port=url.port or 3306,
@@ -176,27 +206,26 @@ def mariadb_connection(database: str) -> pymysql.Connection:
     )
 
 
-def mariadb_answers() -> bool:
-    """True if the server is there."""
-    try:
-        mariadb_connection("").close()
-    except pymysql.OperationalError:
-        return False
-    return True
-
-
 def administer(statement: str) -> None:
     """Run one statement on the PostgreSQL server, outside any test's database."""
-    with psycopg.connect(POSTGRESQL, autocommit=True) as connection:
+    with psycopg.connect(postgresql_url(), autocommit=True) as connection:
         connection.execute(statement)
 
 
-def postgresql_answers() -> bool:
-    """True if the server is there."""
-    try:
-        administer("SELECT 1")
-    except psycopg.OperationalError:
-        return False
+def has_icu() -> bool:
+    """True if the PostgreSQL server has the collations of ICU."""
+    with psycopg.connect(postgresql_url()) as connection:
+        query = "SELECT count(*) FROM pg_collation WHERE collname LIKE '%-x-icu'"
+        return connection.execute(query).fetchall() != [(0,)]
+
+
+def has_xml() -> bool:
+    """True if the PostgreSQL server was built with a reader of XML."""
+    with psycopg.connect(postgresql_url()) as connection:
+        try:
+            connection.execute("SELECT '<a/>'::xml")
+        except psycopg.errors.FeatureNotSupported:
+            return False
     return True
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from conftest import Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
+from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.api import cleanup, connect
@@ -18,8 +19,6 @@ from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.engines import open_database
-
-pytestmark = pytest.mark.slow
 
 TREE = """
     CREATE TABLE node (id INTEGER PRIMARY KEY, up INTEGER, peer INTEGER, mark INTEGER,
@@ -46,12 +45,14 @@ def planted(chance: random.Random) -> str:
 
 
 @pytest.mark.parametrize("up", ["CASCADE", "SET NULL"])
-def test_batches_of_a_tree_take_what_the_whole_takes(made, tmp_path: Path, up: str) -> None:
+def test_batches_of_a_tree_take_what_the_whole_takes(
+    made, tmp_path: Path, up: str, trials: Trials
+) -> None:
     """Whole, in batches, and in batches that are stopped and taken up again."""
     database: AnyDatabase = made(TREE.format(up=up))
     opened = open_database(database.url)
     chosen = cleanup("node", where="mark < 2", expect="1..")
-    for seed in range(5):
+    for seed in trials(1, 20):
         chance = random.Random(seed)
         database.script(planted(chance))
         before = database.contents()
@@ -126,7 +127,7 @@ LINKED = """
 
 @pytest.mark.parametrize("cut", range(4))
 def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
-    made, tmp_path: Path, cut: int
+    made, tmp_path: Path, cut: int, trials: Trials
 ) -> None:
     """Of three foreign keys of one table, the first `cut` are set to NULL."""
     actions = ["SET NULL"] * cut + ["CASCADE"] * (3 - cut)
@@ -134,7 +135,7 @@ def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
     database: AnyDatabase = made(LINKED.format(*actions))
     opened = open_database(database.url)
     told = Counter[str]()
-    for seed in range(6):
+    for seed in trials(3, 20):
         chance = random.Random(seed)
         masts = range(1, chance.randint(4, 7))
         database.script("DELETE FROM heap; DELETE FROM mast")
@@ -158,7 +159,8 @@ def test_links_that_batches_cut_of_rows_without_a_key_come_back_or_none_is_cut(
                 back_and_forth(opened, ended.receipt, database.contents)
         assert database.contents() == before, seed
     has_row_ids = isinstance(database, SqliteFile)
-    assert told["run" if cut == 0 or (cut == 1 and has_row_ids) else "refused"] > 2
+    most = "run" if cut == 0 or (cut == 1 and has_row_ids) else "refused"
+    assert told[most] or trials.only_one
 
 
 TAKING = {

@@ -11,8 +11,6 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parents[1]
-pytestmark = pytest.mark.slow
-
 
 TASKS = ["retention", "cascade", "duplicates", "loosely", "kept", "restore", "keys", "orphans",
          "batches", "unindexed", "tree", "several", "survivors"]  # fmt: skip

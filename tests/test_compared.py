@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 from conftest import Yeldro, there_and_back
 from systems import AnyDatabase, SqliteFile
+from trials import Trials
 
 import yeldro as program
 from yeldro.core.inspection.repeats import search_repeats
@@ -92,12 +93,11 @@ def lowered(database: AnyDatabase, model: Model) -> Model:
 
 
 def test_random_expressions_group_as_a_model_does(
-    made: Callable[[str], AnyDatabase], tmp_path: Path
+    made: Callable[[str], AnyDatabase], tmp_path: Path, trials: Trials
 ) -> None:
     database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
-    seeds = [random.randrange(2**32) for _ in range(25)]
     promised = 0
-    for seed in seeds:
+    for seed in trials(8, 60):
         chance = random.Random(seed)
         rows = [random_row(chance, n) for n in range(1, chance.randint(2, 25))]
         people(database, rows)
@@ -130,7 +130,7 @@ def test_random_expressions_group_as_a_model_does(
         assert done.receipt is not None
         opened.restore(done.receipt)
         assert database.contents() == before, (seed, by)
-    assert promised or not isinstance(database, SqliteFile)
+    assert promised or trials.only_one or not isinstance(database, SqliteFile)
 
 
 def prevents(
@@ -318,13 +318,12 @@ LOOSE = re.compile(r"lower\(replace\((\w+), ' ', ''\)\)")
 
 
 def test_a_search_counts_as_a_model_does_and_tells_what_repeats_loosely(
-    made: Callable[[str], AnyDatabase],
+    made: Callable[[str], AnyDatabase], trials: Trials
 ) -> None:
     """Whatever is told is counted right; what repeats loosely, or decides the rest, is told."""
     database = made("CREATE TABLE contact (id INTEGER PRIMARY KEY)")
     opened, told_loosely, told_deciding = program.connect(database.url), 0, 0
-    for turn in range(12):
-        seed = random.randrange(2**32)
+    for seed in trials(6, 30):
         chance = random.Random(seed)
         rows: list[Row] = [
             (n, f"m{n}", f"p{chance.randrange(40)}", chance.randrange(40)) for n in range(40)
@@ -334,7 +333,7 @@ def test_a_search_counts_as_a_model_does_and_tells_what_repeats_loosely(
             assert mail
             loose = chance.choice([mail.upper(), f" {mail}", f"{mail[0]} {mail[1:]}", mail])
             rows.append((40 + place, loose, chance.choice([phone, "other"]), n))
-        if turn % 3 == 0:
+        if seed % 3 == 0:
             rows.append((60, *rows[0][1:]))
         people(database, rows)
         with open_database(database.url).reading() as session:
@@ -365,8 +364,7 @@ def test_a_search_counts_as_a_model_does_and_tells_what_repeats_loosely(
         told_loosely += loosely
         report = opened.duplicates("contact", "lower(replace(mail, ' ', ''))")
         assert report.removable == len(rows) - len(mails)
-    assert told_loosely
-    assert told_deciding
+    assert (told_loosely and told_deciding) or trials.only_one
 
 
 def test_a_constraint_compares_as_its_column_does_by_itself(

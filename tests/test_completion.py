@@ -114,7 +114,7 @@ def test_the_tab_key_completes_in_every_shell(
         assert sh.type(typed)[-1] == "id < 5 and value > 1"
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", [1])
 def test_any_name_comes_into_the_line_as_it_is(
     shell: Callable[[str], Shell], file_made, seed: int
 ) -> None:

@@ -214,7 +214,6 @@ def test_what_another_program_changed_meanwhile_is_not_written_over(
     assert path.read_bytes() == held
 
 
-@pytest.mark.slow
 def test_a_thousand_groups_are_decided_filled_repointed_and_come_back(
     yeldro: Yeldro, made: Callable[[str], AnyDatabase]
 ) -> None:

@@ -63,7 +63,7 @@ def test_the_demo_never_overwrites_a_file(yeldro: Yeldro) -> None:
 
 
 def test_the_readmes_commands_work_on_the_demo(tmp_path: Path) -> None:
-    yeldro = Yeldro(tmp_path, installed=True)
+    yeldro = Yeldro(tmp_path)
     yeldro("demo", "yeldro-demo", "--only-data")
     text = README.read_text().replace("\\\n", " ")
     own, found, rest = text.partition("## The job, step by step")

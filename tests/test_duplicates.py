@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import tempfile
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -12,9 +11,8 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 from conftest import Yeldro, there_and_back
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
+from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
@@ -666,19 +664,12 @@ def test_a_group_too_large_for_memory_is_numbered_row_by_row(
     assert left == {n * 30 for n in range(1, 3001) if n % 3 or (n == 3 and value == "NULL")}
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
-@given(st.integers(0, 2**32))
-def test_random_networks_keep_every_fact_about_a_group_once(seed: int) -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        database = SqliteFile(Path(folder) / "made.db")
-        database.script(NETWORK.partition("INSERT")[0])
-        keep_every_fact(database, Path(folder), seed)
-
-
-def test_random_networks_on_every_system_keep_every_fact(made, tmp_path: Path) -> None:
+def test_random_networks_keep_every_fact_about_a_group_once(
+    made, tmp_path: Path, trials: Trials
+) -> None:
     database = made(NETWORK.partition("INSERT")[0])
-    for _ in range(10):
-        keep_every_fact(database, tmp_path, random.randrange(2**32))
+    for number in trials(6, 80):
+        keep_every_fact(database, tmp_path, number)
         database.script("UPDATE buoy SET near_id = NULL; DELETE FROM seen; DELETE FROM tag;"
                         "DELETE FROM alert; DELETE FROM buoy;")  # fmt: skip
 

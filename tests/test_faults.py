@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import random
 import resource
 import shutil
 import signal
@@ -19,7 +18,9 @@ from typing import Any
 import pytest
 from conftest import PROGRAM, Yeldro
 from cutting import mariadb_through, postgresql_through
+from moments import moments_of, spread, stopped
 from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
+from trials import Trials
 
 from yeldro.cli.commands import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
 from yeldro.cli.main import execute
@@ -36,9 +37,6 @@ from yeldro.core.selection.asked import Selection
 from yeldro.core.selection.selection import resolve
 from yeldro.engines import open_database
 
-pytestmark = pytest.mark.slow
-
-KILLS = int(os.environ.get("YELDRO_KILLS", "24"))
 SCRIPT = """
     CREATE TABLE mast (id INTEGER PRIMARY KEY, label VARCHAR(20));
     CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER,
@@ -58,19 +56,18 @@ def filled() -> str:
     )
 
 
-def killed_after(words: list[str], seconds: float, environment: dict[str, str]) -> bool:
-    """Start a command and kill it after so long; True if it was still at work then."""
-    child = os.fork()
-    if child == 0:
-        quiet = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(quiet, 1)
-        os.dup2(quiet, 2)
+def execute_in(environment: dict[str, str], *words: str) -> Callable[[], int]:
+    """Return what a process of its own does to run a command."""
+
+    def work() -> int:
         os.environ.update(environment)
-        os._exit(execute(words))
-    time.sleep(seconds)
+        return execute(list(words))
+
+    return work
+
+
+def kill(child: int) -> None:
     os.kill(child, signal.SIGKILL)
-    _, status = os.waitpid(child, 0)
-    return os.WIFSIGNALED(status)
 
 
 def alone(database: AnyDatabase) -> None:
@@ -96,7 +93,7 @@ RUN = ["run", "mast", "--where", "id <= 250", "--expect", "250", "--yes", "--qui
 
 @pytest.mark.parametrize("how", ["whole", "batches", "restore"])
 def test_a_kill_at_any_moment_leaves_nothing_half_done(
-    made: Callable[[str], AnyDatabase], tmp_path: Path, how: str
+    made: Callable[[str], AnyDatabase], tmp_path: Path, how: str, trials: Trials
 ) -> None:
     """The database is as it was, or its receipt is complete and puts everything back."""
     database = made(filled())
@@ -105,44 +102,31 @@ def test_a_kill_at_any_moment_leaves_nothing_half_done(
     folder = tmp_path / "kept"
     environment = {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(folder)}
     words = [*RUN, "--batch", "40"] if how == "batches" else RUN
-    took, outcomes = 0.0, set()
-    chance = random.Random(len(database.url))
-    for number in range(KILLS):
+    removing = execute_in(environment, *words)
+    work = execute_in(environment, "restore", "last", "--yes") if how == "restore" else removing
+    if how == "restore":
+        assert moments_of(removing)
+    moments = moments_of(work)
+    _all_back(database, opened, folder, before)
+    outcomes = set()
+    for number in trials(4, 60):
         if how == "restore":
-            _finish(RUN, environment)
-        if not took:
-            started = time.monotonic()
-            _finish(words if how != "restore" else ["restore", "last", "--yes"], environment)
-            took = time.monotonic() - started
-            _all_back(database, opened, folder, before)
-            continue
-        wanted = ["restore", "last", "--yes", "--quiet"] if how == "restore" else words
-        killed = killed_after(wanted, chance.uniform(0, took * 1.5), environment)
+            assert moments_of(removing)
+        code, told = stopped(work, spread(number, moments), kill, holding=number % 2 == 0)
+        assert code in (0, -signal.SIGKILL), told
         alone(database)
         left = database.value("SELECT count(*) FROM mast")
-        assert left in ((50, 300) if how != "batches" else (*range(60, 301, 40), 50)), number
+        assert left in ((50, 300) if how != "batches" else (*range(60, 301, 40), 50))
         hanging = "SELECT count(*) FROM lamp WHERE mast_id NOT IN (SELECT id FROM mast)"
         assert database.value(hanging) == 0
-        outcomes.add((killed, left))
-        took *= 1.3 if killed else 1  # a machine that others use is slower than it was at first
+        outcomes.add(left)
         ready = any(receipt.outcome == "ready" for receipt in receipts_in(folder))
         if how == "batches" and left < 300 and ready:
-            _finish(words, environment)  # the same command finishes the rest
+            assert moments_of(work)  # the same command finishes the rest
             assert database.value("SELECT count(*) FROM mast") == 50
             assert {receipt.outcome for receipt in receipts_in(folder)} <= {"open", "committed"}
         _all_back(database, opened, folder, before)
-    assert len(outcomes) > 1, (outcomes, took)
-
-
-def _finish(words: list[str], environment: dict[str, str]) -> None:
-    """Run a command to its end, in a process of its own."""
-    child = os.fork()
-    if child == 0:
-        quiet = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(quiet, 1)
-        os.environ.update(environment)
-        os._exit(execute(words))
-    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+    assert len(outcomes) > 1 or trials.only_one
 
 
 def _all_back(database: AnyDatabase, opened, folder: Path, before: list[str]) -> None:
@@ -157,10 +141,12 @@ def _all_back(database: AnyDatabase, opened, folder: Path, before: list[str]) ->
         receipt.path.unlink()
 
 
+ON_SERVERS = pytest.mark.parametrize("made", ["postgresql", "mariadb"], indirect=True)
+
+
+@ON_SERVERS
 def test_a_connection_that_is_cut_while_a_filter_is_read_is_told_as_that(made) -> None:
     database = made(filled())
-    if isinstance(database, SqliteFile):
-        return  # a file has no connection
 
     def look() -> None:
         with open_database(database.url).reading() as session:
@@ -173,27 +159,26 @@ def test_a_connection_that_is_cut_while_a_filter_is_read_is_told_as_that(made) -
     assert "lost" in told.value.why
 
 
-def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made) -> None:
+@ON_SERVERS
+def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made, trials: Trials) -> None:
     database = made(filled())
-    if not database.url.startswith(("postgresql", "mariadb")):
-        return  # a file has no connection
     before = database.contents()
     name = database.url.rpartition("/")[2]
-    chance = random.Random(7)
-    for _ in range(4):
-        child = subprocess.Popen(
-            [PROGRAM, *RUN, "--batch", "25", "--pause", "0.05"], cwd=yeldro.folder,
-            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, stderr=subprocess.PIPE,
+    environment = {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(yeldro.receipts)}
+    work = execute_in(environment, *RUN, "--batch", "50")
+    moments = moments_of(work)
+    yeldro("restore", "last", "--yes")
+    for number in trials(4, 40):
+        code, said = stopped(
+            work, spread(number, moments),
+            lambda _: cut(name, postgresql=database.url.startswith("postgresql")),
         )  # fmt: skip
-        time.sleep(chance.uniform(0.9, 2.5))
-        cut(name, postgresql=database.url.startswith("postgresql"))
-        _, said = child.communicate(timeout=120)
         alone(database)
-        assert child.returncode in (0, 5), said
-        if child.returncode == 5:
+        assert code in (0, 5), said
+        if code == 5:
             assert "committed" in said or "rolled back" in said or "Nothing" in said
         left = database.value("SELECT count(*) FROM mast")
-        assert (300 - left) % 25 == 0
+        assert (300 - left) % 50 == 0
         for found in receipts_in(yeldro.receipts):
             yeldro("restore", found.id, "--yes")
         assert database.contents() == before
@@ -201,17 +186,13 @@ def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made) -> None:
             path.unlink()
 
 
+@ON_SERVERS
 @pytest.mark.parametrize("batched", [False, True])
 def test_rows_whose_commit_was_not_answered_are_in_the_receipt(
     yeldro: Yeldro, made, tmp_path: Path, batched: bool
 ) -> None:
     database = made(filled())
-    if database.url.startswith("postgresql"):
-        url = postgresql_through
-    elif database.url.startswith("mariadb"):
-        url = mariadb_through
-    else:
-        return  # a file has no connection
+    url = postgresql_through if database.url.startswith("postgresql") else mariadb_through
     before = database.contents()
     words = [*RUN, *(["--batch", "25"] if batched else [])]
     with url(database.url, tmp_path, {2} if batched else {1, 3}) as through:
@@ -384,25 +365,28 @@ def test_the_first_ctrl_c_stops_at_the_border_and_the_command_finishes_later(
 ) -> None:
     database = made(filled())
     before = database.contents()
-    words = [str(PROGRAM), *RUN, "--batch", "10", "--pause", "0.2"]
-    child = subprocess.Popen(words, env=yeldro.environment | {"YELDRO_DB": database.url},
-                             stderr=subprocess.PIPE, text=True)  # fmt: skip
-    for _ in range(200):
-        time.sleep(0.05)
-        if database.value("SELECT count(*) FROM mast") < 290:
-            break
-    child.send_signal(signal.SIGINT)
-    _, said = child.communicate(timeout=60)
-    assert child.returncode == 130
+    environment = {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(yeldro.receipts)}
+    words = [*RUN, "--batch", "50"]
+    work = execute_in(environment, *words)
+    moments = moments_of(work)
+    yeldro("restore", "last", "--yes")
+    for path in yeldro.receipts.glob("*.sqlite"):
+        path.unlink()
+    code, said = stopped(work, moments // 2, interrupt)
+    assert code == 130, said
     assert "The same command again finishes the rest" in said
     left = database.value("SELECT count(*) FROM mast")
     assert 50 < left < 300
     assert f"{300 - left} of 250 matched rows are gone" in said
-    yeldro(*words[1:], "--pause", "0", db=database.url)
+    yeldro(*words, db=database.url)
     assert database.value("SELECT count(*) FROM mast") == 50
     assert len(list(yeldro.receipts.glob("*.sqlite"))) == 1
     yeldro("restore", "last", "--yes")
     assert database.contents() == before
+
+
+def interrupt(child: int) -> None:
+    os.kill(child, signal.SIGINT)
 
 
 def test_batches_refuse_what_needs_all_rows_at_once(yeldro: Yeldro, demo) -> None:
@@ -416,7 +400,7 @@ def test_batches_refuse_what_needs_all_rows_at_once(yeldro: Yeldro, demo) -> Non
 
 
 def test_a_ctrl_c_at_any_moment_rolls_back_or_tells_what_is_committed(
-    made: Callable[[str], AnyDatabase], tmp_path: Path
+    made: Callable[[str], AnyDatabase], tmp_path: Path, trials: Trials
 ) -> None:
     """Also while rows are read ahead: no session is used twice at once, and nothing hangs."""
     digits = " UNION ALL ".join(f"SELECT {n} AS d" for n in range(10))
@@ -428,33 +412,28 @@ def test_a_ctrl_c_at_any_moment_rolls_back_or_tells_what_is_committed(
     )
     before = database.contents()
     folder = tmp_path / "kept"
-    environment = os.environ | {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(folder)}
-    chance = random.Random(len(database.url))
-    took, codes = 0.0, set()
-    for _ in range(12):
-        started = time.monotonic()
-        child = subprocess.Popen(
-            [PROGRAM, "run", "mast", "--all-rows", "--expect", "10000", "--yes", "--quiet"],
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment,
-        )  # fmt: skip
-        if took:
-            time.sleep(chance.uniform(0.3, 1.1) * took)
-            child.send_signal(signal.SIGINT)
-        told = child.communicate(timeout=120)[1]
-        took = took or time.monotonic() - started
-        codes.add(child.returncode)
+    environment = {"YELDRO_DB": database.url, "YELDRO_RECEIPTS": str(folder)}
+    words = ["run", "mast", "--all-rows", "--expect", "10000", "--yes", "--quiet"]
+    removing = execute_in(environment, *words)
+    back = execute_in(environment, "restore", "last", "--yes", "--quiet")
+    moments, codes = moments_of(removing), set()
+    assert moments_of(back)
+    shutil.rmtree(folder)
+    for case in trials(4, 40):
+        code, told = stopped(removing, spread(case, moments), interrupt, holding=False)
+        codes.add(code)
         if database.value("SELECT count(*) FROM mast"):
-            assert child.returncode != 0
+            assert code != 0
             assert "Traceback" not in told
             assert "ommitted" not in told.replace("Nothing was committed", "")
             assert database.contents() == before
             assert receipts_in(folder) == []
         else:
-            assert child.returncode == 0 or "committed" in told or "not known if the" in told
-            _finish(["restore", "last", "--yes", "--quiet"], environment)
+            assert code == 0 or "committed" in told or "not known if the" in told
+            assert moments_of(back)
             assert database.contents() == before
             shutil.rmtree(folder)
-    assert codes >= {0, 130}
+    assert 130 in codes or trials.only_one
 
 
 def test_a_stop_while_a_reading_thread_starts_leaves_nobody_reading(

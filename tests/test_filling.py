@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 from conftest import Yeldro, there_and_back
 from systems import AnyDatabase
+from trials import Trials
 
 import yeldro as program
 
@@ -86,34 +87,33 @@ def buoys(database: AnyDatabase) -> list[Row]:
 
 
 def test_random_groups_are_filled_as_a_model_does(
-    made: Callable[[str], AnyDatabase], tmp_path: Path
+    made: Callable[[str], AnyDatabase], tmp_path: Path, trials: Trials
 ) -> None:
     database = made("CREATE TABLE port (id INTEGER PRIMARY KEY)")
     opened = program.connect(database.url)
     refused = committed = 0
-    for place in range(30):
-        seed = random.randrange(2**32)
+    for seed in trials(9, 60):
         chance = random.Random(seed)
         rows = random_rows(chance)
         ids = [row["id"] for row in rows]
         visits = [(n, chance.choice(ids)) for n in range(1, 6)]
         harbour(database, rows, visits)
         keep = chance.choice(["lowest:id", "highest:id", "highest:n"])
-        columns = FILLED if place % 3 == 0 else chance.sample(FILLED, chance.randint(1, 4))
+        columns = FILLED if seed % 3 == 0 else chance.sample(FILLED, chance.randint(1, 4))
         empty, first, moves = (chance.random() < 0.5 for _ in range(3))
         groups = in_groups(rows, keep)
         decided = chance.random() < 0.3
         words: dict[str, Any] = {"duplicates_by": "name", "keep": keep}
         if decided:
-            groups = decide(opened, tmp_path / f"{place}.csv", keep, groups, chance)
-            words["decisions"] = str(tmp_path / f"{place}.csv")
+            groups = decide(opened, tmp_path / f"{seed}.csv", keep, groups, chance)
+            words["decisions"] = str(tmp_path / f"{seed}.csv")
         models = [filled(group[0], group[1:], columns, empty) for group in groups]
         going = {row["id"]: group[0]["id"] for group in groups for row in group[1:]}
         after = [row for row in rows if row["id"] not in going]
         after = [next((m for m, _ in models if m["id"] == row["id"]), row) for row in after]
         changes = sum(row not in rows for row in after)
         cleanup = program.cleanup(
-            "buoy", **words, fill="all" if place % 3 == 0 else list(columns), fill_empty=empty,
+            "buoy", **words, fill="all" if seed % 3 == 0 else list(columns), fill_empty=empty,
             fill_first=first, repoint=moves, follow=[] if moves else ["all"], expect=len(going),
         )  # fmt: skip
         before = database.contents()
@@ -134,8 +134,7 @@ def test_random_groups_are_filled_as_a_model_does(
         assert done.receipt is not None
         opened.restore(done.receipt)
         assert database.contents() == before, seed
-    assert refused
-    assert committed > 5
+    assert (refused and committed) or trials.only_one
 
 
 def decide(

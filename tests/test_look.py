@@ -7,7 +7,7 @@ import io
 
 import pytest
 from conftest import Yeldro
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console
@@ -184,7 +184,6 @@ WORDS = st.text(st.characters(categories=["L", "N", "P"]), min_size=1, max_size=
 CELLS = st.lists(WORDS, max_size=8).map(" ".join)
 
 
-@settings(max_examples=200, deadline=None)
 @given(st.integers(1, 6), st.integers(40, 160), st.data())
 def test_no_word_is_broken_that_fits_the_terminal(
     columns: int, width: int, data: st.DataObject

@@ -11,7 +11,7 @@ from xml.etree import ElementTree
 
 import pytest
 from conftest import Yeldro
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 
@@ -213,7 +213,6 @@ def heights_of(drawn: KeyMap) -> Mapping[str, float]:
     return {table.name: 40.0 + 11 * (number % 4) for number, table in enumerate(drawn.tables)}
 
 
-@settings(max_examples=150, deadline=None)
 @given(maps())
 def test_no_box_lies_on_another_and_no_line_goes_through_one(drawn: KeyMap) -> None:
     width, heights = 120.0, heights_of(drawn)
@@ -236,7 +235,6 @@ def test_no_box_lies_on_another_and_no_line_goes_through_one(drawn: KeyMap) -> N
         )
 
 
-@settings(max_examples=100, deadline=None)
 @given(maps(cycles=False))
 def test_parents_stand_above_their_children(drawn: KeyMap) -> None:
     heights = heights_of(drawn)
@@ -252,7 +250,6 @@ HOSTILE = st.text(
 )  # fmt: skip
 
 
-@settings(max_examples=150, deadline=None)
 @given(HOSTILE, HOSTILE, HOSTILE)
 def test_names_are_text_in_every_form(table: str, column: str, title: str) -> None:
     names = [TableName(table), TableName(f"{table}2")]
@@ -272,7 +269,6 @@ def test_names_are_text_in_every_form(table: str, column: str, title: str) -> No
     assert not any(ord(each) < 32 and each != "\n" for each in shown)
 
 
-@settings(max_examples=100, deadline=None)
 @given(maps())
 def test_the_tree_names_every_table_of_a_database_once_and_every_key(drawn: KeyMap) -> None:
     drawn = KeyMap(drawn.title, drawn.tables, drawn.keys, None)

@@ -12,10 +12,10 @@ from pathlib import Path
 import pymysql
 import pytest
 import sqlalchemy as sa
-from conftest import Yeldro, need, there_and_back
-from own_server import mariadb_started
+from conftest import Yeldro, need, there_and_forth
+from servers import mariadb_started
 from sqlalchemy.exc import DBAPIError
-from systems import MARIADB, MariadbServerDatabase, mariadb_connection
+from systems import MariadbServerDatabase, mariadb_connection, mariadb_url
 from test_run import interrupt, typing
 
 from yeldro.core.model.schema import Column
@@ -74,12 +74,12 @@ def user(server: MariadbServerDatabase) -> Iterator[str]:
 
 
 def url_of(server: MariadbServerDatabase, user: str) -> str:
-    return f"mariadb://{user}:hunter22@{MARIADB.rpartition('@')[2].rstrip('/')}/{server.name}"
+    return f"mariadb://{user}:hunter22@{mariadb_url().rpartition('@')[2].rstrip('/')}/{server.name}"
 
 
 def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
     server.script(TYPES)
-    there_and_back(yeldro, server, "kinds", "--all-rows", "--expect", "3")
+    there_and_forth(yeldro, server, "kinds", "--all-rows", "--expect", "3")
     server.script("INSERT INTO kinds (ti) VALUES (1)")
     assert server.value("SELECT max(id) FROM kinds") == 3
 
@@ -98,7 +98,7 @@ def test_text_of_every_character_set_comes_back_byte_by_byte(yeldro, server) -> 
     server.script(f"SET sql_mode = ''; CREATE TABLE words (id int PRIMARY KEY, {columns});"
                   f"INSERT INTO words VALUES (1, {values})")  # fmt: skip
     assert len(sets) > 30
-    there_and_back(yeldro, server, "words", "--all-rows", "--expect", "1")
+    there_and_forth(yeldro, server, "words", "--all-rows", "--expect", "1")
 
 
 def test_half_of_a_surrogate_pair_is_shown_and_comes_back(yeldro, server) -> None:
@@ -128,7 +128,7 @@ def test_a_moment_that_the_clock_shows_twice_comes_back_as_the_same_moment(yeldr
         CREATE TABLE watch (id int PRIMARY KEY, at timestamp(2) NULL);
         INSERT INTO watch VALUES (1, from_unixtime(1729992600.25)), (2, from_unixtime(1729989000));
     """)
-    there_and_back(yeldro, server, "watch", "--all-rows", "--expect", "2")
+    there_and_forth(yeldro, server, "watch", "--all-rows", "--expect", "2")
     assert server.value("SELECT unix_timestamp(at) FROM watch WHERE id = 1") == pytest.approx(
         1729992600.25
     )
@@ -159,16 +159,16 @@ def test_equal_rows_without_a_key_go_but_for_one_of_each(yeldro, server) -> None
     server.script(KEYLESS)
     preview = yeldro("preview", "heap", "--duplicates-by", "a,b,c", "--json", db=server.url).one()
     assert (preview["matched"], len(preview["rows"])) == (5, 5)
-    there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "5")
+    there_and_forth(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "5")
     server.script("UPDATE heap SET a = concat(a, c) WHERE a = 'y'; DELETE FROM heap WHERE a = 'X'")
     server.script("INSERT INTO heap VALUES ('x', 0.1, NULL), ('x', 0.1, NULL)")
-    there_and_back(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "3")
+    there_and_forth(yeldro, server, "heap", "--duplicates-by", "a,b,c", "--expect", "3")
 
 
 def test_some_of_several_equal_rows_are_taken_by_a_limit(yeldro, server) -> None:
     server.script(KEYLESS)
     words = ("heap", "--where", "a IS NULL", "--order-by", "b", "--limit", "2", "--expect", "2")
-    done = there_and_back(yeldro, server, *words)
+    done = there_and_forth(yeldro, server, *words)
     assert done["steps"][0]["affected"] == 2
 
 
@@ -181,7 +181,7 @@ def test_a_table_without_transactions_is_left_alone_unless_that_is_accepted(yeld
     (advice,) = re.findall("ALTER TABLE .* ENGINE = InnoDB", refused)
     assert "no transactions" in yeldro("rehearse", *words, db=server.url, code=3).err
     assert "no transactions" in yeldro("plan", *words, db=server.url).out
-    there_and_back(yeldro, server, *words, "--no-way-back", "old one")
+    there_and_forth(yeldro, server, *words, "--no-way-back", "old one")
     server.script(advice)
     assert "no transactions" not in yeldro("plan", *words, db=server.url).out
 
@@ -509,7 +509,7 @@ def test_a_password_appears_nowhere(yeldro, server, user) -> None:
 
 def test_an_option_file_counts(yeldro, server, user) -> None:
     server.script(f"CREATE TABLE mast (id int PRIMARY KEY); GRANT ALL ON {server.name}.* TO {user}")
-    place = MARIADB.rpartition("@")[2].rstrip("/").partition(":")
+    place = mariadb_url().rpartition("@")[2].rstrip("/").partition(":")
     (yeldro.folder / ".my.cnf").write_text(
         f"[client]\nuser = {user}\npassword = hunter22\nhost = {place[0]}\n"
         f"port = {place[2] or 3306}\n"
@@ -567,7 +567,7 @@ def test_tables_of_another_database_are_followed_and_named_with_it(yeldro, serve
             INSERT INTO Mast VALUES (1), (2); INSERT INTO {away.name}.lamp VALUES (1, 1), (2, 2);
         """)
         words = ("mast", "--where", "ID = 1", "--expect", "total=2")
-        done = there_and_back(yeldro, server, *words)
+        done = there_and_forth(yeldro, server, *words)
         assert [step["table"] for step in done["steps"]] == [f"{away.name}.lamp", "Mast"]
     finally:
         server.script("DROP DATABASE " + away.name)
@@ -584,10 +584,10 @@ def test_rows_of_partitioned_tables_are_counted_once(yeldro, server, partitions:
         CREATE TABLE mast (id int PRIMARY KEY, g int) PARTITION BY {partitions};
         INSERT INTO mast VALUES (1, 1), (2, 1), (3, 2), (4, 2), (5, 3);
     """)
-    there_and_back(yeldro, server, "mast", "--where", "id < 4", "--expect", "3")
-    there_and_back(yeldro, server, "mast", "--duplicates-by", "g", "--expect", "2")
-    there_and_back(yeldro, server, "mast", "--where", "id < 4", "--batch", "2", "--expect", "3")
-    there_and_back(yeldro, server, "mast", "--all-rows", "--truncate", "--no-way-back", "mast",
+    there_and_forth(yeldro, server, "mast", "--where", "id < 4", "--expect", "3")
+    there_and_forth(yeldro, server, "mast", "--duplicates-by", "g", "--expect", "2")
+    there_and_forth(yeldro, server, "mast", "--where", "id < 4", "--batch", "2", "--expect", "3")
+    there_and_forth(yeldro, server, "mast", "--all-rows", "--truncate", "--no-way-back", "mast",
                    "--expect", "5")  # fmt: skip
     server.script("CREATE TRIGGER more AFTER DELETE ON mast FOR EACH ROW"
                   " INSERT INTO other VALUES (1); CREATE TABLE other (id int)")  # fmt: skip
@@ -610,7 +610,7 @@ def test_a_deep_tree_goes_whole_though_the_server_would_stop(yeldro, server) -> 
             FOREIGN KEY (above) REFERENCES mast (id) ON DELETE CASCADE);
         INSERT INTO mast SELECT seq, if(seq = 1, NULL, seq - 1) FROM seq_1_to_1500;
     """)
-    done = there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=1500")
+    done = there_and_forth(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=1500")
     assert done["matched"] == 1
 
 
@@ -644,7 +644,6 @@ WORDS = (
 )
 
 
-@pytest.mark.slow
 def test_a_hash_is_equal_where_a_collation_s_values_are(server) -> None:
     """For every collation by which long values are grouped by their hash."""
     known = server.rows("""
@@ -723,14 +722,14 @@ def test_what_sessions_begin_with_changes_nothing(yeldro, server) -> None:
     assert yeldro("plan", "mast", "--where", "id IS NULL", "--json", db=url).one()["matched"] == 0
 
 
-@pytest.mark.slow
 def test_a_log_in_a_table_is_not_taken_for_changed_rows(
     yeldro: Yeldro,
     server_folder: Path,
 ) -> None:
     need("mariadb")
     slow = ("--log-output=TABLE", "--slow-query-log", "--long-query-time=0")
-    with mariadb_started(server_folder, *slow) as url:
+    with mariadb_started(server_folder, *slow) as server:
+        url = f"{server}test"
         root = pymysql.connect(host="127.0.0.1", port=sa.make_url(url).port or 0, user="root")
         with root, root.cursor() as cursor:
             cursor.execute("CREATE DATABASE test")

@@ -34,7 +34,6 @@ def peak(yeldro: Yeldro, database: AnyDatabase, *words: str) -> float:
     return used.ru_maxrss / 1024
 
 
-@pytest.mark.slow
 def test_long_rows_are_stored_and_put_back_in_little_memory(
     yeldro: Yeldro, made: Callable[[str], AnyDatabase], request: pytest.FixtureRequest
 ) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pexpect
 import pytest
 from conftest import PROGRAM, Finished, Yeldro
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from systems import SqliteFile
 
@@ -164,7 +164,6 @@ def test_a_password_is_not_in_the_next_command(yeldro: Yeldro) -> None:
     assert next_of(done.out) == ["yeldro survey --db postgresql://nobody@127.0.0.1:5432/postgres"]
 
 
-@settings(max_examples=40, deadline=None)
 @given(st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"))))
 def test_any_word_comes_back_from_the_shell_as_it_was(words: list[str]) -> None:
     line = " ".join(["printf '%s\\0'", *map(_word, words)])

@@ -16,12 +16,12 @@ import pytest
 from conftest import PROGRAM, Yeldro, need
 from selenium import webdriver
 from selenium.webdriver.common.keys import Keys
-from systems import AnyDatabase, SqliteFile
+from systems import SqliteFile
 
 AXE = Path(__file__).with_name("node_modules") / "axe-core" / "axe.min.js"
 GONE = ("buoy", "--where", "retired_on < :day", "--param", "day=2022-01-01")
 FOLLOWED = (*GONE, "--follow", "visit", "--follow", "deployment")
-WIDTHS = [(400, "dark"), (400, "light"), (1280, "dark"), (1280, "light")]
+WIDTHS = [(400, "dark"), (1280, "light")]
 SILENT = (
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -189,9 +189,9 @@ def test_hostile_names_and_values_are_text(
 
 
 def test_a_page_says_what_was_planned_done_and_how_to_undo_it(
-    browser: Browser, yeldro: Yeldro, network: AnyDatabase
+    browser: Browser, yeldro: Yeldro, demo: SqliteFile
 ) -> None:
-    words = (*FOLLOWED, "--expect", "1..")
+    network, words = demo, (*FOLLOWED, "--expect", "1..")
     plan = yeldro("plan", *words, "--json", db=network.url).one()
     yeldro("plan", *words, "-o", "p.json", "--report", "plan.html", db=network.url)
     tables = sorted({step["table"] for step in plan["steps"]})

@@ -77,30 +77,34 @@ def buoys(made: Callable[[str], AnyDatabase], request: pytest.FixtureRequest) ->
     )
 
 
-@pytest.mark.parametrize(("where", "value", "rows"), READ)
-def test_a_value_is_read_by_its_columns_type(
-    yeldro: Yeldro, buoys: AnyDatabase, where: str, value: str, rows: int
-) -> None:
-    words = ["buoy", "--where", where, "--param", f"v={value}", "--json"]
-    (found,) = yeldro("preview", *words, db=buoys.url).json()["removes"]
-    assert found["matched"] == rows
-    script = yeldro("script", *words[:-1], db=buoys.url, code=0 if rows else 3).out
-    assert bool(rows) == bool(script)
-    assert ":v" not in "".join(line for line in script.splitlines() if not line.startswith("--"))
-    yeldro("plan", *words[:-1], "-o", "plan.json", db=buoys.url)
-    done = yeldro("rehearse", "plan.json", "--json", db=buoys.url).json()
-    assert done["total"] == rows
+def test_a_value_is_read_by_its_columns_type(yeldro: Yeldro, buoys: AnyDatabase) -> None:
+    for number, (where, value, rows) in enumerate(READ):
+        words = ["buoy", "--where", where, "--param", f"v={value}"]
+        (found,) = yeldro("preview", *words, "--json", db=buoys.url).json()["removes"]
+        assert found["matched"] == rows, (where, value)
+        if number % 3 == 2:
+            continue
+        if number % 3:
+            script = yeldro("script", *words, db=buoys.url, code=0 if rows else 3).out
+            assert bool(rows) == bool(script)
+            assert ":v" not in "".join(
+                line for line in script.splitlines() if not line.startswith("--")
+            )
+            continue
+        plan = f"{number}.json"
+        yeldro("plan", *words, "-o", plan, db=buoys.url)
+        assert yeldro("rehearse", plan, "--json", db=buoys.url).json()["total"] == rows
 
 
-@pytest.mark.parametrize(("where", "value", "named"), REFUSED)
 def test_a_value_that_cannot_be_of_its_columns_type_is_refused(
-    yeldro: Yeldro, buoys: AnyDatabase, where: str, value: str, named: str
+    yeldro: Yeldro, buoys: AnyDatabase
 ) -> None:
-    words = ("preview", "buoy", "--where", where, "--param", f"v={value}")
-    told = yeldro(*words, db=buoys.url, code=2).err
-    assert named in told
-    assert repr(value) in told or "several kinds" in told
-    assert "single quotes" in told or "for the word" in told
+    for where, value, named in REFUSED:
+        words = ("preview", "buoy", "--where", where, "--param", f"v={value}")
+        told = yeldro(*words, db=buoys.url, code=2).err
+        assert named in told
+        assert repr(value) in told or "several kinds" in told
+        assert "single quotes" in told or "for the word" in told
 
 
 def test_null_is_told_apart_from_empty_text(yeldro: Yeldro, buoys: AnyDatabase) -> None:

@@ -10,9 +10,10 @@ from collections.abc import Iterator
 
 import psycopg
 import pytest
-from conftest import need, there_and_back
-from systems import PostgresqlServerDatabase, administer
+from conftest import need, there_and_forth
+from systems import PostgresqlServerDatabase, administer, has_icu
 from test_run import interrupt, typing
+from test_sql import carry_out
 
 TYPES = """
     CREATE TYPE mood AS ENUM ('calm', 'rough');
@@ -44,9 +45,15 @@ def server() -> Iterator[PostgresqlServerDatabase]:
     database.drop()
 
 
+def need_icu() -> None:
+    """Skip a test of collations that only a server with ICU has."""
+    if not has_icu():
+        pytest.skip("this PostgreSQL was built without ICU")
+
+
 def test_every_type_comes_back_as_it_was(yeldro, server) -> None:
     server.script(TYPES)
-    there_and_back(yeldro, server, "kinds", "--all-rows", "--expect", "4")
+    there_and_forth(yeldro, server, "kinds", "--all-rows", "--expect", "4")
     (row,) = yeldro("preview", "kinds", "--where", "id = 1", "--show", "n,a,j,b,nothing", "--json",
                     db=server.url).one()["rows"]  # fmt: skip
     assert row == {"n": "12345678901234567890.123456789", "a": [1, 2, None], "j": {"a": 1},
@@ -64,7 +71,7 @@ def test_a_partitioned_table_is_one_table_and_its_rows_count_once(yeldro, server
     """)
     tables = yeldro("survey", "--json", db=server.url).json()["tables"]
     assert [(each["table"], each["rows"]) for each in tables] == [("part", 12)]
-    done = there_and_back(yeldro, server, "part", "--where", "id > 2", "--expect", "10")
+    done = there_and_forth(yeldro, server, "part", "--where", "id > 2", "--expect", "10")
     assert done["ledger"] == {"part": {"removed": 10, "changed": 0, "added": 0}}
 
 
@@ -80,7 +87,7 @@ def test_children_in_other_schemas_are_found_and_named_with_their_schema(yeldro,
         INSERT INTO "Deep End".mast VALUES (10, 1), (11, 2);
         INSERT INTO "Deep End".copy VALUES (10, 'x'), (10, 'x'), (11, 'x');
     """)
-    done = there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=4")
+    done = there_and_forth(yeldro, server, "mast", "--where", "id = 1", "--expect", "total=4")
     assert [step["table"] for step in done["steps"]] == ["Deep End.copy", "Deep End.mast", "mast"]
 
 
@@ -117,7 +124,7 @@ def test_deferrable_keys_of_a_cycle_are_checked_at_the_commit(yeldro, server) ->
         BEGIN; INSERT INTO port VALUES (1, 1); INSERT INTO ship VALUES (1, 1); COMMIT;
     """)
     words = ("port", "--all-rows", "--follow", "all", "--expect", "total=2")
-    done = there_and_back(yeldro, server, *words)
+    done = there_and_forth(yeldro, server, *words)
     assert all("checked at the commit" in step["because"] for step in done["steps"])
 
 
@@ -311,6 +318,7 @@ def test_a_session_in_which_no_foreign_key_is_checked_is_refused(yeldro, server)
 
 
 def test_a_key_compared_by_a_collation_of_another_schema_is_followed(yeldro, server) -> None:
+    need_icu()
     server.script("""
         CREATE SCHEMA far;
         CREATE COLLATION far."odd name" (provider = icu, locale = 'und-u-ks-level2',
@@ -319,7 +327,7 @@ def test_a_key_compared_by_a_collation_of_another_schema_is_followed(yeldro, ser
         CREATE TABLE lamp (id int PRIMARY KEY, mast text REFERENCES mast ON DELETE CASCADE);
         INSERT INTO mast VALUES ('a'), ('b'); INSERT INTO lamp VALUES (1, 'A'), (2, 'b');
     """)
-    there_and_back(yeldro, server, "mast", "--where", "name = 'A'", "--expect", "total=2")
+    there_and_forth(yeldro, server, "mast", "--where", "name = 'A'", "--expect", "total=2")
 
 
 @pytest.mark.parametrize("null", ["", "NOT NULL"])
@@ -337,7 +345,7 @@ def test_a_deferrable_ring_of_cascades_goes_by_a_link_set_to_null_or_is_refused(
     """)
     words = ("port", "--where", "id = 1", "--expect", "total=2")
     if not null:
-        there_and_back(yeldro, server, *words)
+        there_and_forth(yeldro, server, *words)
         return
     before = server.contents()
     told = yeldro("run", *words, "--yes", db=server.url, code=3).err
@@ -419,13 +427,13 @@ def test_rows_of_heirs_go_from_their_own_tables_and_come_back_whole(yeldro, serv
     """The same id in two heirs is two rows, and a foreign key holds in one table alone."""
     server.script(HEIRS)
     words = ("mast", "--where", "id = 2")
-    found = there_and_back(yeldro, server, *words, "--expect", "4", "--expect", "total=6")
+    found = there_and_forth(yeldro, server, *words, "--expect", "4", "--expect", "total=6")
     removed = {(step["table"], step["rows"]) for each in found["removes"] for step in each["steps"]}
     assert removed == {("mast", 1), ("lamp", 1), ("tall_mast", 1), ("crane", 1), ("steel_mast", 2)}
-    there_and_back(yeldro, server, *words, "--only-table", "--expect", "1", "--expect", "total=2")
-    there_and_back(yeldro, server, "tall_mast", *words[1:], "--only-table", "--expect", "1")
-    there_and_back(yeldro, server, "steel_mast", "--all-rows", "--expect", "2")
-    there_and_back(yeldro, server, "site", "--matching", "mast:mast_id=id", "--expect", "2")
+    there_and_forth(yeldro, server, *words, "--only-table", "--expect", "1", "--expect", "total=2")
+    there_and_forth(yeldro, server, "tall_mast", *words[1:], "--only-table", "--expect", "1")
+    there_and_forth(yeldro, server, "steel_mast", "--all-rows", "--expect", "2")
+    there_and_forth(yeldro, server, "site", "--matching", "mast:mast_id=id", "--expect", "2")
     script = yeldro.folder / "only.sql"
     script.write_text("DELETE FROM ONLY mast WHERE id = 2")
     only = yeldro("plan", "--sql", "only.sql", "--json", db=server.url).one()
@@ -442,7 +450,7 @@ def test_rows_of_heirs_go_from_their_own_tables_and_come_back_whole(yeldro, serv
         told = yeldro("run", *refused, "--expect", "0..", "--yes", db=server.url, code=3).err
         assert "--only-table" in told
     assert server.contents() == before
-    there_and_back(yeldro, server, "mast", "--all-rows", "--only-table", "--truncate", "--expect",
+    there_and_forth(yeldro, server, "mast", "--all-rows", "--only-table", "--truncate", "--expect",
                    "3")  # fmt: skip
 
 
@@ -455,7 +463,7 @@ def test_a_partitioned_table_without_a_key_loses_its_copies_only(yeldro, server)
             unnest(array['2024-06-01', '2025-06-01', '2024-06-01']::date[]) AS d;
     """)
     words = ("part", "--duplicates-by", "id,at", "--expect", "5")
-    assert there_and_back(yeldro, server, *words)["total"] == 5
+    assert there_and_forth(yeldro, server, *words)["total"] == 5
 
 
 PARTS = """
@@ -484,14 +492,14 @@ PARTS = """
 
 def test_foreign_keys_on_and_to_single_partitions_are_planned(yeldro, server) -> None:
     server.script(PARTS)
-    there_and_back(yeldro, server, "mast", "--where", "id = 1", "--expect", "3", "--expect",
+    there_and_forth(yeldro, server, "mast", "--where", "id = 1", "--expect", "3", "--expect",
                    "total=9")  # fmt: skip
-    there_and_back(yeldro, server, "mast", "--where", "year = 2024", "--expect", "3", "--expect",
+    there_and_forth(yeldro, server, "mast", "--where", "year = 2024", "--expect", "3", "--expect",
                    "lamp=0", "--expect", "note=3")  # fmt: skip
     for part, rows, total in (("mast_1999", 3, 10), ("mast_old", 6, 17), ("mast_new", 3, 7)):
-        there_and_back(yeldro, server, part, "--all-rows", "--expect", str(rows), "--expect",
+        there_and_forth(yeldro, server, part, "--all-rows", "--expect", str(rows), "--expect",
                        f"total={total}")  # fmt: skip
-    there_and_back(yeldro, server, "note_2", "--where", "id = 1", "--expect", "3")
+    there_and_forth(yeldro, server, "note_2", "--where", "id = 1", "--expect", "3")
     before = server.contents()
     for words in (("mast_old", "--duplicates-by", "id"), ("note_1", "--all-rows", "--truncate")):
         told = yeldro("run", *words, "--expect", "0..", "--yes", db=server.url, code=3).err
@@ -500,6 +508,7 @@ def test_foreign_keys_on_and_to_single_partitions_are_planned(yeldro, server) ->
 
 
 def test_keys_that_are_compared_without_case_come_back_in_their_own_case(yeldro, server) -> None:
+    need_icu()
     server.script("""
         CREATE SCHEMA own;
         CREATE COLLATION own.ci (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
@@ -513,9 +522,9 @@ def test_keys_that_are_compared_without_case_come_back_in_their_own_case(yeldro,
         INSERT INTO ship VALUES (1, 'a'), (2, 'C'), (3, 'd');
         INSERT INTO heap VALUES ('n', 'A'), ('N', 'a'), ('n', 'a'), ('N', 'd');
     """)
-    there_and_back(yeldro, server, "port", "--where", "code = 'a'", "--expect", "total=8")
-    there_and_back(yeldro, server, "heap", "--duplicates-by", "name", "--expect", "3")
-    there_and_back(yeldro, server, "port", "--duplicates-by", "g", "--keep", "lowest:code",
+    there_and_forth(yeldro, server, "port", "--where", "code = 'a'", "--expect", "total=8")
+    there_and_forth(yeldro, server, "heap", "--duplicates-by", "name", "--expect", "3")
+    there_and_forth(yeldro, server, "port", "--duplicates-by", "g", "--keep", "lowest:code",
                    "--repoint", "--detach", "port", "--expect", "2")  # fmt: skip
 
 
@@ -554,7 +563,7 @@ def test_a_tree_in_partitions_loses_what_its_own_key_takes_along(yeldro, server,
         ALTER TABLE {on} ADD FOREIGN KEY (up) REFERENCES tree ON DELETE CASCADE;
     """)
     words = ("tree", "--where", "id = 1", "--expect", "1", "--expect", f"total={going}")
-    there_and_back(yeldro, server, *words)
+    there_and_forth(yeldro, server, *words)
 
 
 def test_only_the_columns_that_a_key_names_are_set_to_null(yeldro, server) -> None:
@@ -700,6 +709,19 @@ def test_values_that_python_cannot_hold_are_shown_and_come_back(yeldro, server, 
         yeldro("plan", "mast", "--all-rows", *form, db=server.url, code=None)
         yeldro("survey", "mast", *form, db=server.url)
         yeldro("duplicates", "mast", *form, db=server.url)
-    there_and_back(yeldro, server, "mast", "--all-rows", "--follow", "lamp", "--expect",
+    there_and_forth(yeldro, server, "mast", "--all-rows", "--follow", "lamp", "--expect",
                    str(len(rows)))  # fmt: skip
-    there_and_back(yeldro, server, "lamp", "--duplicates-by", "v", "--expect", "1..")
+    there_and_forth(yeldro, server, "lamp", "--duplicates-by", "v", "--expect", "1..")
+
+
+def test_a_script_with_a_limit_knows_its_rows_by_keys_of_any_type(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id uuid PRIMARY KEY, n int);
+        INSERT INTO mast SELECT gen_random_uuid(), n FROM generate_series(1, 9) AS n;
+    """)
+    script = yeldro.folder / "out.sql"
+    words = ("script", "mast", "--order-by", "n", "--limit", "3")
+    script.write_text(yeldro(*words, db=server.url).out)
+    assert carry_out(server, script) == 0
+    assert carry_out(server, script) != 0
+    assert server.value("SELECT min(n) FROM mast") == 4

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import random
 import re
 import shutil
-import signal
 import sqlite3
-import subprocess
-import time
 from pathlib import Path
 
 import pytest
-from conftest import PROGRAM, Yeldro
+from conftest import Yeldro
+from moments import moments_of, spread, stopped
 from systems import AnyDatabase, SqliteFile
+from test_faults import execute_in, kill
+from trials import Trials
 
 from yeldro.core.model.counts import Changes, Ledger, Tally
 from yeldro.core.model.errors import CountMismatch, DatabaseFailure, UsageError
@@ -149,31 +148,21 @@ def test_list_and_show_tell_what_was_asked_and_done(yeldro: Yeldro, network: Any
 
 
 def test_a_run_killed_at_any_moment_leaves_the_file_untouched_or_a_complete_receipt(
-    yeldro: Yeldro, demo: SqliteFile
+    yeldro: Yeldro, demo: SqliteFile, trials: Trials
 ) -> None:
     before = demo.contents()
     whole = demo.path.read_bytes()
     words = ("run", "reading", "--where", "id > 0", "--expect", "2000", "--yes")
-    yeldro(*words, db=demo.url)
+    work = execute_in({"YELDRO_DB": demo.url, "YELDRO_RECEIPTS": str(yeldro.receipts)}, *words)
+    moments = moments_of(work)
     after = demo.contents()
-    chance = random.Random(7)
-    seen = set()
-    for _ in range(12):
+    for number in trials(6, 60):
         demo.path.write_bytes(whole)
         for path in yeldro.receipts.glob("*"):
             path.unlink()
-        child = subprocess.Popen(
-            [PROGRAM, *words],
-            env=yeldro.environment | {"YELDRO_DB": demo.url},
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )
-        time.sleep(chance.uniform(0.4, 1.6))
-        child.send_signal(signal.SIGKILL)
-        child.wait()
+        stopped(work, spread(number, moments), kill, holding=number % 2 == 0)
         now = demo.contents()
         receipts = receipts_in(yeldro.receipts)
-        seen.add((now == before, tuple(each.outcome for each in receipts)))
         assert now in (before, after)
         if now == after:
             assert [each.outcome in (form.READY, form.COMMITTED) for each in receipts] == [True]
@@ -183,7 +172,6 @@ def test_a_run_killed_at_any_moment_leaves_the_file_untouched_or_a_complete_rece
             assert now == after or verdict in ("all back", "never gone")
             yeldro("restore", "last", "--yes")
             assert demo.contents() == before
-    assert seen
 
 
 def test_an_open_receipt_is_known_to_have_changed_nothing(

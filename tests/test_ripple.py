@@ -1,7 +1,4 @@
-"""The ripple against the database itself: random schemas, random rows, plain deletions.
-
-YELDRO_CASES sets how many random cases are tried in all (2,100 by default).
-"""
+"""The ripple against the database itself: random schemas, random rows, plain deletions."""
 
 from __future__ import annotations
 
@@ -12,8 +9,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, Phase, event, example, given, settings
-from random_schemas import Case, Link, Made, cases, quoted, rows_by_table
+from random_schemas import Case, Link, Made, quoted, random_case, rows_by_table
+from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
@@ -27,17 +24,8 @@ from yeldro.core.restore.restore import compare, restore
 from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 
-pytestmark = pytest.mark.slow
-
 IN_MEMORY = "/dev/shm" if os.path.isdir("/dev/shm") else None
-CASES = int(os.environ.get("YELDRO_CASES", "2100"))
-many = settings(
-    max_examples=CASES // 3,
-    phases=[Phase.explicit, Phase.reuse, Phase.generate, Phase.shrink],
-    deadline=None,
-    suppress_health_check=list(HealthCheck),
-    print_blob=True,
-)
+FEW, MANY = 30, 700
 
 
 def name_of(case: Case, number: int) -> str:
@@ -87,14 +75,12 @@ def check(case: Case, cleanup: Cleanup) -> None:
         planned = plan(database, Job.of(cleanup)).plans[0]
         own = declared.changed_and_removed() or declared.references_itself_loosely()
         if not goes and not planned.blocked and own:
-            event("refused by SQLite's own counting")
             run(database, Job.of(cleanup), receipt_options, 1)
             connection = sqlite3.connect(ours)
             assert connection.execute("PRAGMA foreign_key_check").fetchall() == []
             connection.close()
             return
         if not goes:
-            event("refused")
             assert planned.blocked
             with pytest.raises(Refused):
                 run(database, Job.of(cleanup), receipt_options, 1)
@@ -103,7 +89,6 @@ def check(case: Case, cleanup: Cleanup) -> None:
         result = run(database, Job.of(cleanup), receipt_options, 1)
         assert rows_by_table(ours) == rows_by_table(theirs)
         assert sum(result.tally.affected) == result.plans[0].total
-        event("nothing" if result.receipt is None else f"{len(result.plans[0].steps)} steps")
         if result.receipt is not None:
             receipt = read_receipt(result.receipt)
             assert compare(database, receipt).verdict == "all gone"
@@ -124,18 +109,18 @@ LOOSE_DEFAULT = Case(
 )  # fmt: skip
 
 
-@many
-@example(LOOSE_DEFAULT)
-@given(cases())
-def test_declared_actions_end_as_in_the_database_or_are_blocked_as_there(case: Case) -> None:
-    check(case, cleanup_of(case))
+def test_declared_actions_end_as_in_the_database_or_are_blocked_as_there(trials: Trials) -> None:
+    check(LOOSE_DEFAULT, cleanup_of(LOOSE_DEFAULT))
+    for number in trials(FEW, MANY):
+        case = random_case(number)
+        check(case, cleanup_of(case))
 
 
-@many
-@given(cases())
-def test_follow_all_ends_as_if_every_key_were_declared_cascade(case: Case) -> None:
-    followed = replace(case, choices=dict.fromkeys(range(len(case.links)), "follow"))
-    check(followed, cleanup_of(case, follow=("all",)))
+def test_follow_all_ends_as_if_every_key_were_declared_cascade(trials: Trials) -> None:
+    for number in trials(FEW, MANY):
+        case = random_case(number)
+        followed = replace(case, choices=dict.fromkeys(range(len(case.links)), "follow"))
+        check(followed, cleanup_of(case, follow=("all",)))
 
 
 BLIND = Made("k", ("k00",), (), "", text_key=True, generated=False, blind=True)
@@ -150,12 +135,16 @@ LOOSE = Case(
 )  # fmt: skip
 
 
-@many
-@example(LOOSE)
-@given(cases(choose=True))
-def test_chosen_treatments_end_as_if_they_had_been_declared(case: Case) -> None:
+def test_chosen_treatments_end_as_if_they_had_been_declared(trials: Trials) -> None:
+    check(LOOSE, cleanup_as_chosen(LOOSE))
+    for number in trials(FEW, MANY):
+        case = random_case(number, choose=True)
+        check(case, cleanup_as_chosen(case))
+
+
+def cleanup_as_chosen(case: Case) -> Cleanup:
     follow, detach = (
         tuple(name_of(case, number) for number, each in case.choices.items() if each == choice)
         for choice in ("follow", "detach")
     )
-    check(case, cleanup_of(case, follow, detach))
+    return cleanup_of(case, follow, detach)

@@ -1,12 +1,7 @@
-"""The ripple against the servers themselves: random schemas, random rows, plain deletions.
-
-YELDRO_SERVER_CASES sets how many random cases are tried in all on each server (300 by default).
-"""
+"""The ripple against the servers themselves: random schemas, random rows, plain deletions."""
 
 from __future__ import annotations
 
-import os
-import random
 import uuid
 from collections.abc import Iterator
 from dataclasses import replace
@@ -17,11 +12,11 @@ import psycopg
 import pymysql
 import pytest
 from conftest import need
-from hypothesis import HealthCheck, Phase, event, given, settings
-from random_schemas import Case, cases, make_case, quoted
+from random_schemas import Case, quoted, random_case
 from systems import MariadbServerDatabase, PostgresqlServerDatabase
-from test_ripple import cleanup_of, name_of
+from test_ripple import cleanup_as_chosen, cleanup_of
 from test_sql import carry_out
+from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
@@ -34,16 +29,7 @@ from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 
-pytestmark = pytest.mark.slow
-
-CASES = int(os.environ.get("YELDRO_SERVER_CASES", "300"))
-many = settings(
-    max_examples=CASES // 3,
-    phases=[Phase.explicit, Phase.reuse, Phase.generate],
-    deadline=None,
-    suppress_health_check=list(HealthCheck),
-    print_blob=True,
-)
+FEW, MANY = 10, 100
 
 
 class Schema(Protocol):
@@ -227,16 +213,13 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
             blocked = bool(plan(database, Job.of(cleanup)).plans[0].blocked)
         except Refused as refused:
             assert "cycle" in refused.evidence, refused
-            event("a cycle that leaves no order")
             return
         if expected is None or case.holds_null_where_not_allowed(expected):
-            event("refused")
             assert blocked
             assert expected or not goes
             return
         assert blocked is declared.lacks_parents(expected)
         if blocked:
-            event("a default without a parent")
             assert not goes
             return
         result = run(database, Job.of(cleanup), ReceiptOptions(folder), 5)
@@ -245,7 +228,6 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
         wanted = server.made("theirs", replace(declared, rows=expected), late=True)
         assert ours.contents() == wanted.contents()
         wanted.close()
-        event(f"the server {'agrees' if goes else 'refuses'}: {len(result.plans[0].steps)} steps")
         if result.receipt is not None:
             if result.tally.total % 6 == 1:
                 back_and_forth(database, result.receipt, ours.contents)
@@ -262,39 +244,34 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return tmp_path_factory.mktemp("receipts")
 
 
-@many
-@given(case=cases())
-def test_declared_actions_end_as_on_the_server_or_are_blocked(server, folder, case) -> None:
-    case = server.suited(case.in_standard_sql())
-    check(server, folder, case, cleanup_of(case))
+def test_declared_actions_end_as_on_the_server_or_are_blocked(
+    server, folder, trials: Trials
+) -> None:
+    for number in trials(FEW, MANY):
+        case = server.suited(random_case(number).in_standard_sql())
+        check(server, folder, case, cleanup_of(case))
 
 
-@many
-@given(case=cases())
-def test_follow_all_ends_as_if_every_key_were_declared_cascade(server, folder, case) -> None:
-    choices = dict.fromkeys(range(len(case.links)), "follow")
-    case = replace(server.suited(case.in_standard_sql()), choices=choices)
-    check(server, folder, case, cleanup_of(case, follow=("all",)))
+def test_follow_all_ends_as_if_every_key_were_declared_cascade(
+    server, folder, trials: Trials
+) -> None:
+    for number in trials(FEW, MANY):
+        case = server.suited(random_case(number).in_standard_sql())
+        case = replace(case, choices=dict.fromkeys(range(len(case.links)), "follow"))
+        check(server, folder, case, cleanup_of(case, follow=("all",)))
 
 
-@many
-@given(case=cases(choose=True))
-def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, case) -> None:
-    case = server.suited(case.in_standard_sql())
-    follow, detach = (
-        tuple(name_of(case, number) for number, each in case.choices.items() if each == choice)
-        for choice in ("follow", "detach")
-    )
-    check(server, folder, case, cleanup_of(case, follow, detach))
+def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, trials: Trials) -> None:
+    for number in trials(FEW, MANY):
+        case = server.suited(random_case(number, choose=True).in_standard_sql())
+        check(server, folder, case, cleanup_as_chosen(case))
 
 
-def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path) -> None:
+def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path, trials: Trials) -> None:
     """The system's own program carries the script out; another count stops it."""
     done = 0
-    for number in range(CASES // 10):
-        chance = random.Random(number)
-        case = make_case(chance, chance.randint(1, 6), chance.randint(0, 9), 8, choose=False)
-        case = server.suited(case.in_standard_sql())
+    for number in trials(6, 30):
+        case = server.suited(random_case(number).in_standard_sql())
         ours = server.made("ours", case, late=False)
         job = Job.of(cleanup_of(case, follow=("all",)))
         script = tmp_path / "out.sql"
@@ -314,4 +291,4 @@ def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path) -> Non
         ours.close()
         theirs.close()
         done += 1
-    assert done > CASES // 60
+    assert done or trials.only_one

@@ -5,26 +5,23 @@ from __future__ import annotations
 from pathlib import Path
 
 import psycopg
-import pytest
 from conftest import Yeldro, need
-from own_server import free_port, program, started
-
-pytestmark = pytest.mark.slow
+from servers import free_port, make_postgresql, postgresql_started, program
 
 
 def test_a_standby_shows_rows_and_names_the_primary_for_the_rest(
     yeldro: Yeldro, server_folder: Path
 ) -> None:
     need("postgresql")
-    program(server_folder, "initdb", "-D", "first", "-A", "trust", "-U", "yeldro")
-    with started(server_folder, "first", free_port()) as url:
+    make_postgresql(server_folder, "first")
+    with postgresql_started(server_folder, "first", free_port()) as url:
         with psycopg.connect(url) as connection:
             connection.execute("CREATE TABLE mast (id int PRIMARY KEY, g int)")
             connection.execute("CREATE TABLE lamp (mast_id int REFERENCES mast ON DELETE CASCADE)")
             connection.execute("INSERT INTO mast VALUES (1, 1), (2, 1), (3, 2)")
             connection.execute("INSERT INTO lamp VALUES (1), (1), (2)")
         program(server_folder, "pg_basebackup", "-d", url, "-D", "second", "-R", "-c", "fast")
-        with started(server_folder, "second", free_port()) as standby:
+        with postgresql_started(server_folder, "second", free_port()) as standby:
             for look in (
                 ("preview", "lamp", "--where", "mast_id = 1", "--json"),
                 ("duplicates", "mast", "--by", "g", "--json"),

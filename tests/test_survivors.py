@@ -8,7 +8,7 @@ from typing import Any
 import psycopg
 import pytest
 from conftest import Yeldro, there_and_back
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from systems import AnyDatabase, PostgresqlServerDatabase, SqliteFile
 
@@ -117,7 +117,6 @@ DECLARED = st.sampled_from(
 )
 
 
-@settings(max_examples=60)
 @given(st.data())
 def test_any_table_of_sqlite_keeps_every_byte_or_is_refused(
     tmp_path_factory: pytest.TempPathFactory, data: st.DataObject

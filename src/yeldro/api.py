@@ -329,9 +329,17 @@ class Connection:
     def _job(self, what: Cleanup | Job) -> Job:
         return split_by_heir(self._database, what if isinstance(what, Job) else Job.of(what))
 
-    def script(self, what: Cleanup | Job, dialect: str | None = None) -> str:
-        """Return the steps as a SQL script that stops if a count differs."""
-        return sql_out.script(self._database, self._job(what), dialect)
+    def script(
+        self, what: Cleanup | Job, dialect: str | None = None, most_rows: int = sql_out.MOST_ROWS
+    ) -> str:
+        """Return the steps as a SQL script that stops if a count differs.
+
+        Args:
+            dialect: the system of another database with the same rows, which cannot be reached:
+                every row is named by its key; None for a script for this database.
+            most_rows: how many rows may be named so.
+        """
+        return sql_out.script(self._database, self._job(what), dialect, most_rows)
 
 
 def _receipt(given: str | Path | Receipt) -> Receipt:

@@ -1,13 +1,18 @@
+SET DEFINE OFF
 -- visit --where 'visit_no = 1'
--- For Oracle 18c or newer: sqlplus USER@DATABASE @script.sql
--- Counted on buoys.db.
--- By the rules of Oracle its conditions pick the same of these rows.
+-- For Oracle 12c or newer: sqlplus USER@DATABASE @script.sql
+-- Made on a day, counted on buoys.db.
+-- SHA-256 of what follows its first lines: e4506c7d3da3bbc9df447bd6fdb08ec772663b8a4315b1e7dc0240cac1b444d6
 -- Rows that go or change: part_used 2, visit 3.
+-- Rights: to read, change and remove rows of part_used, visit, and to read the tables that reference them; SELECT on the tables, so that ALL_CONSTRAINTS and ALL_TRIGGERS show them.
 -- Any other count stops the script, and everything is rolled back.
 WHENEVER SQLERROR EXIT FAILURE ROLLBACK
+WHENEVER OSERROR EXIT FAILURE ROLLBACK
+SET EXITCOMMIT OFF
 SET AUTOCOMMIT OFF
-SET DEFINE OFF
 SET SQLBLANKLINES ON
+VARIABLE yeldro_passed NUMBER
+EXECUTE :yeldro_passed := 0
 ALTER SESSION SET NLS_COMP = BINARY;
 ALTER SESSION SET NLS_SORT = BINARY;
 SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;
@@ -22,11 +27,12 @@ JOIN ALL_CONS_COLUMNS o ON o.OWNER = p.OWNER AND o.CONSTRAINT_NAME = p.CONSTRAIN
 AND o.POSITION = m.POSITION
 WHERE k.CONSTRAINT_TYPE = 'R' AND k.STATUS = 'ENABLED'
 AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ('PART_USED', 'VISIT')
- AND NOT (k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'BUOY_ID' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'BUOY_ID' AND k.DELETE_RULE IN ('CASCADE')
- OR k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'VISIT_NO' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'VISIT_NO' AND k.DELETE_RULE IN ('CASCADE'))) INTO found FROM DUAL;
+ AND NOT (k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'BUOY_ID' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'BUOY_ID'
+ OR k.TABLE_NAME = 'PART_USED' AND m.COLUMN_NAME = 'VISIT_NO' AND p.TABLE_NAME = 'VISIT' AND o.COLUMN_NAME = 'VISIT_NO')) INTO found FROM DUAL;
   IF found IS NULL OR NOT (found = 0) THEN
     RAISE_APPLICATION_ERROR(-20001, 'the foreign keys to part_used, visit are not those of the plan');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 DECLARE found NUMBER;
@@ -41,6 +47,7 @@ AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ('PAR
   IF found IS NULL OR NOT (found = 2) THEN
     RAISE_APPLICATION_ERROR(-20001, 'the foreign keys to part_used, visit are not those of the plan');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 DECLARE found NUMBER;
@@ -50,37 +57,50 @@ AND t.TABLE_OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND t.TABLE_NAME IN
   IF found IS NULL OR NOT (found = 0) THEN
     RAISE_APPLICATION_ERROR(-20001, 'there are triggers of part_used, visit that the plan does not know');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 
-CREATE PRIVATE TEMPORARY TABLE "ORA$PTT_YELDRO_1_1" ON COMMIT DROP DEFINITION AS WITH "YELDRO_FIRST" ("BUOY_ID", "VISIT_NO") AS (SELECT "VISIT"."BUOY_ID", "VISIT"."VISIT_NO" FROM "VISIT") SELECT "BUOY_ID", "VISIT_NO" FROM "YELDRO_FIRST" WHERE 1 = 0;
-
-INSERT INTO "ORA$PTT_YELDRO_1_1" ("BUOY_ID", "VISIT_NO") SELECT "VISIT"."BUOY_ID", "VISIT"."VISIT_NO" FROM "VISIT" WHERE ("VISIT_NO" = 1);
-
--- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
+-- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no -> visit.buoy_id,visit_no (cascade)
 BEGIN
-  DELETE FROM "PART_USED" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_1"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_1"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_1") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "PART_USED"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "PART_USED"."VISIT_NO");
+  DELETE FROM "PART_USED" WHERE "BUOY_ID" = 1 AND "VISIT_NO" = 1 AND "PART" = 'bolt'
+ OR "BUOY_ID" = 3 AND "VISIT_NO" = 1 AND "PART" = 'bolt';
   IF SQL%ROWCOUNT <> 2 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 1: remove part_used, and 2 rows were expected');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 
 -- step 2: remove visit, 3 rows; matched
 DECLARE found NUMBER;
 BEGIN
-  SELECT (SELECT COUNT(*) AS "COUNT_1" FROM "PART_USED" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_1"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_1"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_1") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "PART_USED"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "PART_USED"."VISIT_NO")) INTO found FROM DUAL;
+  SELECT (SELECT COUNT(*) FROM "PART_USED" WHERE "BUOY_ID" = 1 AND "VISIT_NO" = 1
+ OR "BUOY_ID" = 2 AND "VISIT_NO" = 1
+ OR "BUOY_ID" = 3 AND "VISIT_NO" = 1) INTO found FROM DUAL;
   IF found IS NULL OR NOT (found = 0) THEN
-    RAISE_APPLICATION_ERROR(-20001, 'there are rows that would go or change by part_used.buoy_id,visit_no → visit.buoy_id,visit_no');
+    RAISE_APPLICATION_ERROR(-20001, 'step 2: remove visit: other rows reference its rows by part_used.buoy_id,visit_no -> visit.buoy_id,visit_no');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 BEGIN
-  DELETE FROM "VISIT" WHERE EXISTS(SELECT 1 FROM (SELECT "ORA$PTT_YELDRO_1_1"."BUOY_ID" AS "YELDRO_C0", "ORA$PTT_YELDRO_1_1"."VISIT_NO" AS "YELDRO_C1" FROM "ORA$PTT_YELDRO_1_1") "YELDRO_ROW" WHERE "YELDRO_ROW"."YELDRO_C0" = "VISIT"."BUOY_ID" AND "YELDRO_ROW"."YELDRO_C1" = "VISIT"."VISIT_NO");
+  DELETE FROM "VISIT" WHERE "BUOY_ID" = 1 AND "VISIT_NO" = 1
+ OR "BUOY_ID" = 2 AND "VISIT_NO" = 1
+ OR "BUOY_ID" = 3 AND "VISIT_NO" = 1;
   IF SQL%ROWCOUNT <> 3 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 2: remove visit, and 3 rows were expected');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 
-COMMIT;
+BEGIN
+  IF :yeldro_passed = 6 THEN
+    COMMIT;
+  ELSE
+    ROLLBACK;
+    RAISE_APPLICATION_ERROR(-20001, 'A check did not pass; all is rolled back.');
+  END IF;
+END;
+/

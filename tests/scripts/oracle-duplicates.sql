@@ -1,12 +1,18 @@
+SET DEFINE OFF
 -- sensor --duplicates-by buoy_id,kind --keep lowest:id
--- For Oracle 18c or newer: sqlplus USER@DATABASE @script.sql
--- Counted on buoys.db.
+-- For Oracle 12c or newer: sqlplus USER@DATABASE @script.sql
+-- Made on a day, counted on buoys.db.
+-- SHA-256 of what follows its first lines: 1477d2a15ed97e35ac971deca2f32aa7c9d9d75d170e0f542cb9435c5fa6f53c
 -- Rows that go or change: sensor 1.
+-- Rights: to read, change and remove rows of sensor, and to read the tables that reference them; SELECT on the tables, so that ALL_CONSTRAINTS and ALL_TRIGGERS show them.
 -- Any other count stops the script, and everything is rolled back.
 WHENEVER SQLERROR EXIT FAILURE ROLLBACK
+WHENEVER OSERROR EXIT FAILURE ROLLBACK
+SET EXITCOMMIT OFF
 SET AUTOCOMMIT OFF
-SET DEFINE OFF
 SET SQLBLANKLINES ON
+VARIABLE yeldro_passed NUMBER
+EXECUTE :yeldro_passed := 0
 ALTER SESSION SET NLS_COMP = BINARY;
 ALTER SESSION SET NLS_SORT = BINARY;
 SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;
@@ -24,6 +30,7 @@ AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ('SEN
   IF found IS NULL OR NOT (found = 0) THEN
     RAISE_APPLICATION_ERROR(-20001, 'the foreign keys to sensor are not those of the plan');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 DECLARE found NUMBER;
@@ -33,30 +40,26 @@ AND t.TABLE_OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND t.TABLE_NAME IN
   IF found IS NULL OR NOT (found = 0) THEN
     RAISE_APPLICATION_ERROR(-20001, 'there are triggers of sensor that the plan does not know');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
-
-CREATE PRIVATE TEMPORARY TABLE "ORA$PTT_YELDRO_1_1" ON COMMIT DROP DEFINITION AS WITH "YELDRO_FIRST" ("ID", "YELDRO_KEPT_0") AS (SELECT "YELDRO_GROUPED"."YELDRO_OWN_0", "YELDRO_GROUPED"."YELDRO_KEPT_0" FROM (SELECT "SENSOR"."ID" AS "YELDRO_OWN_0", FIRST_VALUE("SENSOR"."ID") OVER (PARTITION BY "SENSOR"."BUOY_ID", "SENSOR"."KIND" ORDER BY "SENSOR"."ID" ASC NULLS FIRST) AS "YELDRO_KEPT_0" FROM "SENSOR") "YELDRO_GROUPED") SELECT "ID", "YELDRO_KEPT_0" FROM "YELDRO_FIRST" WHERE 1 = 0;
-
-INSERT INTO "ORA$PTT_YELDRO_1_1" ("ID", "YELDRO_KEPT_0") SELECT "YELDRO_GROUPED"."YELDRO_OWN_0", "YELDRO_GROUPED"."YELDRO_KEPT_0" FROM (SELECT "SENSOR"."ID" AS "YELDRO_OWN_0", FIRST_VALUE("SENSOR"."ID") OVER (PARTITION BY "SENSOR"."BUOY_ID", "SENSOR"."KIND" ORDER BY "SENSOR"."ID" ASC NULLS FIRST) AS "YELDRO_KEPT_0" FROM "SENSOR") "YELDRO_GROUPED" WHERE "YELDRO_GROUPED"."YELDRO_OWN_0" <> "YELDRO_GROUPED"."YELDRO_KEPT_0" ORDER BY "YELDRO_GROUPED"."YELDRO_OWN_0" ASC NULLS FIRST;
 
 -- step 1: remove sensor, 1 row; matched
 BEGIN
-  DELETE FROM "SENSOR" WHERE "SENSOR"."ID" IN (SELECT "ORA$PTT_YELDRO_1_1"."ID" FROM "ORA$PTT_YELDRO_1_1");
+  DELETE FROM "SENSOR" WHERE "ID" IN (5);
   IF SQL%ROWCOUNT <> 1 THEN
     RAISE_APPLICATION_ERROR(-20001, 'step 1: remove sensor, and 1 row was expected');
   END IF;
+  :yeldro_passed := :yeldro_passed + 1;
 END;
 /
 
--- There must be no groups that would lose every row
-DECLARE found NUMBER;
 BEGIN
-  SELECT (SELECT (SELECT COUNT(*) AS "COUNT_1" FROM (SELECT DISTINCT "ORA$PTT_YELDRO_1_1"."YELDRO_KEPT_0" AS "YELDRO_KEPT_0" FROM "ORA$PTT_YELDRO_1_1") "ANON_1") - (SELECT COUNT(*) AS "COUNT_2" FROM "SENSOR" WHERE "SENSOR"."ID" IN (SELECT DISTINCT "ORA$PTT_YELDRO_1_1"."YELDRO_KEPT_0" FROM "ORA$PTT_YELDRO_1_1")) AS "YELDRO_LOST" FROM "DUAL") INTO found FROM DUAL;
-  IF found IS NULL OR NOT (found = 0) THEN
-    RAISE_APPLICATION_ERROR(-20001, 'there are groups that would lose every row');
+  IF :yeldro_passed = 3 THEN
+    COMMIT;
+  ELSE
+    ROLLBACK;
+    RAISE_APPLICATION_ERROR(-20001, 'A check did not pass; all is rolled back.');
   END IF;
 END;
 /
-
-COMMIT;

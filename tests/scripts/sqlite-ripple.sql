@@ -1,108 +1,67 @@
 -- buoy --where "retired_on < '2020-01-01'" --follow visit
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
--- Counted on buoys.db.
+-- Made on a day, counted on buoys.db.
+-- SHA-256 of what follows its first lines: c5910596fa2d04a180e354e4e00372002441c00f18688bcf4cfc33beeed8950d
 -- Rows that go or change: buoy 3, part_used 2, visit 2, sensor 2.
+-- Rights: to read, change and remove rows of buoy, part_used, visit, sensor, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
 .bail on
-PRAGMA foreign_keys = OFF; -- dependent rows are removed by separate statements
-PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts
+PRAGMA foreign_keys = ON;
+PRAGMA ignore_check_constraints = OFF; -- CHECK constraints compare the counts
 BEGIN IMMEDIATE;
-CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));
+CREATE TEMP TABLE yeldro_check (step INTEGER, found,
+  CONSTRAINT "the foreign keys to part_used, visit, sensor, buoy are not those of the plan" CHECK (step <> 1 OR coalesce(found = 0, 0)),
+  CONSTRAINT "the foreign keys to part_used, visit, sensor, buoy are not those of the plan" CHECK (step <> 2 OR coalesce(found = 5, 0)),
+  CONSTRAINT "there are triggers of buoy, part_used, visit, sensor that the plan does not know" CHECK (step <> 3 OR coalesce(found = 0, 0)),
+  CONSTRAINT "step 1: detach buoy, and 1 row was expected" CHECK (step <> 4 OR found IS 1),
+  CONSTRAINT "step 2: remove part_used, and 2 rows were expected" CHECK (step <> 5 OR found IS 2),
+  CONSTRAINT "step 3: remove visit: other rows reference its rows by part_used.buoy_id,visit_no → visit.buoy_id,visit_no" CHECK (step <> 6 OR coalesce(found = 0, 0)),
+  CONSTRAINT "step 3: remove visit, and 2 rows were expected" CHECK (step <> 7 OR found IS 2),
+  CONSTRAINT "step 4: remove sensor, and 2 rows were expected" CHECK (step <> 8 OR found IS 2),
+  CONSTRAINT "step 5: remove buoy: other rows reference its rows by buoy.replaces_id → buoy.id" CHECK (step <> 9 OR coalesce(found = 0, 0)),
+  CONSTRAINT "step 5: remove buoy: other rows reference its rows by sensor.buoy_id → buoy.id" CHECK (step <> 10 OR coalesce(found = 0, 0)),
+  CONSTRAINT "step 5: remove buoy: other rows reference its rows by visit.buoy_id → buoy.id" CHECK (step <> 11 OR coalesce(found = 0, 0)),
+  CONSTRAINT "step 5: remove buoy, and 2 rows were expected" CHECK (step <> 12 OR found IS 2)
+);
 
 -- The foreign keys and triggers must be those of the plan.
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 1, (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
 WHERE c.type = 'table' AND lower(k."table") IN ('part_used', 'visit', 'sensor', 'buoy')
- AND NOT (lower(c.name) = 'part_used' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'buoy_id') = 'buoy_id' AND k.on_delete IN ('CASCADE')
- OR lower(c.name) = 'part_used' AND lower(k."from") = 'visit_no' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'visit_no') = 'visit_no' AND k.on_delete IN ('CASCADE')
- OR lower(c.name) = 'buoy' AND lower(k."from") = 'replaces_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('SET NULL')
- OR lower(c.name) = 'sensor' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('CASCADE')
- OR lower(c.name) = 'visit' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id' AND k.on_delete IN ('NO ACTION', 'RESTRICT'))) AS yeldro_found);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'the foreign keys to part_used, visit, sensor, buoy are not those of the plan', 1, coalesce(yeldro_found = 5, 0)
-FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
-WHERE c.type = 'table' AND lower(k."table") IN ('part_used', 'visit', 'sensor', 'buoy')) AS yeldro_found);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'there are triggers of buoy, part_used, visit, sensor that the plan does not know', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT COUNT(*) FROM sqlite_master AS t WHERE t.type = 'trigger' AND lower(t.tbl_name) IN ('buoy', 'part_used', 'visit', 'sensor')) AS yeldro_found);
-
-CREATE TEMP TABLE yeldro_1_1 ("id" INTEGER PRIMARY KEY);
-
-INSERT INTO "temp".yeldro_1_1 ("id") SELECT "buoy"."id" 
-FROM "buoy" 
-WHERE (retired_on < '2020-01-01');
-
-CREATE TEMP TABLE yeldro_1_2 ("buoy_id" INTEGER COLLATE BINARY, "visit_no" INTEGER COLLATE BINARY, PRIMARY KEY ("buoy_id", "visit_no")) WITHOUT ROWID;
-
-INSERT INTO "temp".yeldro_1_2 ("buoy_id", "visit_no") SELECT "visit"."buoy_id", "visit"."visit_no" 
-FROM "visit" 
-WHERE "visit"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1);
+ AND NOT (lower(c.name) = 'buoy' AND lower(k."from") = 'replaces_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id'
+ OR lower(c.name) = 'sensor' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id'
+ OR lower(c.name) = 'visit' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'buoy' AND coalesce(lower(k."to"), 'id') = 'id'
+ OR lower(c.name) = 'part_used' AND lower(k."from") = 'buoy_id' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'buoy_id') = 'buoy_id'
+ OR lower(c.name) = 'part_used' AND lower(k."from") = 'visit_no' AND lower(k."table") = 'visit' AND coalesce(lower(k."to"), 'visit_no') = 'visit_no'));
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 2, (SELECT COUNT(*) FROM sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
+WHERE c.type = 'table' AND lower(k."table") IN ('part_used', 'visit', 'sensor', 'buoy'));
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 3, (SELECT COUNT(*) FROM sqlite_master AS t WHERE t.type = 'trigger' AND lower(t.tbl_name) IN ('buoy', 'part_used', 'visit', 'sensor'));
 
 -- step 1: detach buoy, 1 row; buoy.replaces_id → buoy.id (set null)
-UPDATE "buoy" SET "replaces_id"=NULL WHERE "buoy"."replaces_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1) AND NOT (EXISTS (SELECT 1 AS anon_1 
-FROM "temp".yeldro_1_1 
-WHERE "temp".yeldro_1_1."id" = "buoy"."id"));
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'step 1: detach buoy', 1, changes();
+UPDATE "buoy" SET "replaces_id" = NULL WHERE "id" IN (2);
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- step 2: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
-DELETE FROM "part_used" WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
-FROM "temp".yeldro_1_2);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'step 2: remove part_used', 2, changes();
+DELETE FROM "part_used" WHERE "buoy_id" = 1 AND "visit_no" = 1 AND "part" = 'bolt'
+ OR "buoy_id" = 1 AND "visit_no" = 2 AND "part" = 'nut';
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 5, changes();
 
 -- step 3: remove visit, 2 rows; visit.buoy_id → buoy.id (--follow visit)
-DELETE FROM "visit" WHERE ("visit"."buoy_id", "visit"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
-FROM "temp".yeldro_1_2);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'step 3: remove visit', 2, changes();
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 6, (SELECT COUNT(*) FROM "part_used" WHERE "buoy_id" = 1 AND "visit_no" = 1
+ OR "buoy_id" = 1 AND "visit_no" = 2);
+DELETE FROM "visit" WHERE "buoy_id" = 1 AND "visit_no" = 1
+ OR "buoy_id" = 1 AND "visit_no" = 2;
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 7, changes();
 
 -- step 4: remove sensor, 2 rows; sensor.buoy_id → buoy.id (cascade)
-DELETE FROM "sensor" WHERE "sensor"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'step 4: remove sensor', 2, changes();
+DELETE FROM "sensor" WHERE "id" IN (1, 2);
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 8, changes();
 
 -- step 5: remove buoy, 2 rows; matched
-DELETE FROM "buoy" WHERE "buoy"."id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1);
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'step 5: remove buoy', 2, changes();
-
--- There must be no rows without a parent through buoy.replaces_id → buoy.id
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'there are rows without a parent through buoy.replaces_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT count(*) AS count_1 
-FROM "buoy" 
-WHERE "buoy"."replaces_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1)) AS yeldro_found);
-
--- There must be no rows without a parent through sensor.buoy_id → buoy.id
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'there are rows without a parent through sensor.buoy_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT count(*) AS count_1 
-FROM "sensor" 
-WHERE "sensor"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1)) AS yeldro_found);
-
--- There must be no rows without a parent through visit.buoy_id → buoy.id
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'there are rows without a parent through visit.buoy_id → buoy.id', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT count(*) AS count_1 
-FROM "visit" 
-WHERE "visit"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
-FROM "temp".yeldro_1_1)) AS yeldro_found);
-
--- There must be no rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no
-INSERT OR ROLLBACK INTO temp.yeldro_check
-SELECT 'there are rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no', 1, coalesce(yeldro_found = 0, 0)
-FROM (SELECT (SELECT count(*) AS count_1 
-FROM "part_used" 
-WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
-FROM "temp".yeldro_1_2)) AS yeldro_found);
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 9, (SELECT COUNT(*) FROM "buoy" WHERE "replaces_id" IN (1, 4));
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 10, (SELECT COUNT(*) FROM "sensor" WHERE "buoy_id" IN (1, 4));
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 11, (SELECT COUNT(*) FROM "visit" WHERE "buoy_id" IN (1, 4));
+DELETE FROM "buoy" WHERE "id" IN (1, 4);
+INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 12, changes();
 
 COMMIT;
 DROP TABLE temp.yeldro_check;

@@ -15,7 +15,7 @@ from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.model.errors import Fault, Refused, UnknownName, UsageError, YeldroError
+from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.schema import IdentityKind, Table
 from yeldro.core.planning.plan import Cleanup
@@ -24,34 +24,18 @@ from yeldro.core.selection.conditions.filters import parameters_in
 from yeldro.core.selection.conditions.parameters import read_parameters
 from yeldro.core.selection.conditions.parsing import with_names
 from yeldro.core.selection.selection import resolve
-from yeldro.formats.foreign.access import as_tsql
-from yeldro.formats.foreign.carrying import Carrier, carried
-from yeldro.formats.foreign.layout import laid_out
 from yeldro.formats.statements import Statement, statements
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.planning.treatment import Choices
 
-DIALECTS = {
-    "sqlite": "sqlite",
-    "postgresql": "postgres",
-    "mariadb": "mysql",
-    "mysql": "mysql",
-    "sqlserver": "tsql",
-    "tsql": "tsql",
-    "mssql": "tsql",
-    "oracle": "oracle",
-    "access": "access",
-}
-_ALIKE = {"mysql", "mariadb"}
 _ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
 
 
 def cleanups_in(
     text: str,
     database: Database,
-    dialect: str | None,
     *,
     parameters: Mapping[str, Any],
     choices: Choices,
@@ -60,7 +44,6 @@ def cleanups_in(
     """Return the cleanups that a text of DELETE statements describes.
 
     Args:
-        dialect: one of `DIALECTS`; None for the dialect of the database.
         parameters: values for the `:name` parameters in it.
         all_rows: a statement without a condition means every row.
 
@@ -68,23 +51,11 @@ def cleanups_in(
         UsageError: a statement is not understood; its place is named.
         Refused: a statement has no condition.
     """
-    if dialect is not None and dialect not in DIALECTS:
-        raise UnknownName(f"There is no dialect {dialect!r}.", dialect, DIALECTS)
     with database.reading() as session:
-        own = session.traits.sql_dialect
-        source = DIALECTS[dialect] if dialect else own
-        reader = _Reader(session, "tsql" if source == "access" else source, all_rows)
+        reader = _Reader(session, all_rows)
         selections = []
         used: set[str] = set()
-        carrier = None
-        if source != own and {source, own} != _ALIKE:
-            carrier = Carrier(session, source, parameters)
-        if source == "access":
-            text, source = as_tsql(text), "tsql"
-        text = laid_out(text, source)
-        for statement in statements(text, source, told=dialect is not None):
-            if carrier:
-                statement = carried(statement, carrier)  # noqa: PLW2901
+        for statement in statements(text, session.traits.sql_dialect):
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")
                 used |= names
@@ -103,14 +74,14 @@ def cleanups_in(
 class _Reader:
     """Turns parsed statements into selections, with one database's catalogue."""
 
-    def __init__(self, session: Session, source: str, all_rows: bool) -> None:
+    def __init__(self, session: Session, all_rows: bool) -> None:
         self.session = session
-        self.source = source
+        self.source = session.traits.sql_dialect
         self.all_rows = all_rows
 
     def read(self, statement: Statement) -> list[Selection]:
         tree = statement.tree
-        if isinstance(tree, exp.Transaction | exp.Commit) or _is_client_setting(tree):
+        if isinstance(tree, exp.Transaction | exp.Commit):
             return []  # every run is one transaction of its own
         if isinstance(tree, exp.TruncateTable):
             return self._truncated(statement, tree)
@@ -202,10 +173,10 @@ class _Reader:
         with_ = tree.args.get("with_")
         if not target and len(named) == 1:
             target, named = named[0], []
-        if len(named) > 1 or (named and named[0].name.upper() == "TOP"):
+        if len(named) > 1:
             statement.refuse(
                 "it removes rows of several tables, or does not say of which.",
-                "Write one DELETE for each table; instead of TOP, an order and a limit.",
+                "Write one DELETE for each table.",
                 named[0],
             )
         if not isinstance(target, exp.Table) or not isinstance(target.this, exp.Identifier):
@@ -386,8 +357,8 @@ class _Reader:
         """Return the statement's join as a subquery that must contain the key of a row."""
         if table.has_key:
             names = list(table.identity.columns)
-        elif table.identity.kind is IdentityKind.PHYSICAL and self.source == "sqlite":
-            names = ["rowid"]
+        elif table.identity.kind is IdentityKind.PHYSICAL and self.source.row_id:
+            names = [self.source.row_id]
         else:
             statement.refuse(
                 f"{table.name} has no key to tell joined rows by.",
@@ -409,12 +380,7 @@ class _Reader:
     def _table(self, statement: Statement, target: exp.Expr) -> Table:
         schema = target.db if isinstance(target, exp.Table) else ""
         try:
-            try:
-                return find_source(self.session.catalogue, schema, target.name)
-            except UsageError:
-                if not schema or self.source == self.session.traits.sql_dialect:
-                    raise
-                return find_source(self.session.catalogue, "", target.name)
+            return find_source(self.session.catalogue, schema, target.name)
         except UsageError as error:
             statement.refuse(error.why, error.next_step, target)
 
@@ -429,12 +395,6 @@ class _Reader:
             statement.refuse(
                 f"this cannot be written in {self.session.traits.name}'s SQL: {error}."
             )
-
-
-def _is_client_setting(tree: exp.Expr) -> bool:
-    """True for a statement that changes what a client prints, or how it meets an error."""
-    words = tree.sql(dialect="tsql").upper().replace("=", " ").split()
-    return words[:2] in (["SET", "NOCOUNT"], ["SET", "XACT_ABORT"], ["SET", "QUOTED_IDENTIFIER"])
 
 
 def _with_joins(source: exp.Expr) -> list[exp.Expr]:

@@ -1,44 +1,48 @@
-"""Writing a cleanup as a SQL script that checks every count, for each database system.
+"""Writing a cleanup as a SQL script that checks every count.
 
-The script has what a run would execute (`execution.script`): the temporary key tables, the steps,
-children first, and the proofs. After each statement its count is compared; any other count than the
-planned one stops the script and rolls everything back.
+A script for the connected database has what a run would execute (`execution.script`): its own
+statements with the user's condition, as that system takes them. A script for a database that cannot
+be reached names every row by its key (`execution.named_rows`), and holds no condition.
+
+After each statement its count is compared. Any other count than the planned one stops the script,
+and everything is rolled back.
 """
 
 from __future__ import annotations
 
+import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from sqlglot import exp
-
-from yeldro.core.database.catalogue import find_table
+from yeldro import __version__
+from yeldro.core.execution.named_rows import NamedRows, NamedStep, Part, name_rows
 from yeldro.core.execution.run import check_plans
 from yeldro.core.execution.script import (
+    CountCheck,
     ScriptStatements,
-    ZeroCheck,
+    ScriptStep,
     literal_check,
     script_statements,
 )
-from yeldro.core.model.errors import Fault, Refused, UnknownName
+from yeldro.core.model.errors import Refused, UnknownName
 from yeldro.core.model.expectation import RowRange
 from yeldro.core.model.names import one_line
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
-from yeldro.core.selection.selection import related_columns
-from yeldro.formats.writing.conditions import Conditions
-from yeldro.formats.writing.frames import Frame
-from yeldro.formats.writing.key_tables import KeyTableStatements, SetUp
+from yeldro.formats.writing.frames import as_comments, ascii_only
 from yeldro.formats.writing.lines import with_short_lines
-from yeldro.formats.writing.mysql import check_functions, opened_once
 from yeldro.formats.writing.same_schema import schema_questions
-from yeldro.formats.writing.targets import KEY_TABLE, TARGETS, Target
-from yeldro.formats.writing.translation import Translator
+from yeldro.formats.writing.targets import TARGETS, Target
+from yeldro.formats.writing.words import Names
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.selection.conditions.checks import Check
+    from yeldro.core.model.schema import ForeignKey, Table, TableName
+    from yeldro.core.planning.plan import Plan
+    from yeldro.formats.writing.frames import Frame
 
+MOST_ROWS = 100_000  # that a script names, unless the user says another number
 # Literals and quoted names, in which nothing is replaced, except the name "temp" before a dot.
 _STANDARD = r"""'(?:[^']|'')*'|"(?!temp"\.)(?:[^"]|"")*\""""
 _QUOTED = {
@@ -46,30 +50,95 @@ _QUOTED = {
     "postgres": r"[eE]'(?:[^'\\]|''|\\.)*'|" + _STANDARD,
     "mariadb": r"""'(?:[^'\\]|''|\\.)*'|"(?:[^"\\]|""|\\.)*"|`(?:[^`]|``)*`""",
 }
+_KEY_TABLE = r'("temp"\.|pg_temp\.)?yeldro_keys_(\d+)'
 _PRIVATE = "yeldro_without_case("
 
 
-def script(database: Database, job: Job, name: str | None) -> str:
+def script(
+    database: Database, job: Job, dialect: str | None = None, most_rows: int = MOST_ROWS
+) -> str:
     """Return the job as a SQL script.
 
     Args:
-        name: one of `TARGETS`, None for the database's own system.
+        dialect: one of `TARGETS`, for a database out of reach; None for the connected one.
+        most_rows: rows that a script for a database out of reach may name.
 
     Raises:
         UsageError: the dialect is not known.
         Refused: a plan is blocked, or cannot be written for that system.
     """
-    if name is not None and name not in TARGETS:
-        raise UnknownName(f"There is no dialect {name!r}.", name, TARGETS)
-    source = database.traits.sql_dialect
-    target = TARGETS[name] if name else next(t for t in TARGETS.values() if t.own == source)
-    own = target.own == source
+    if dialect is None:
+        return _own_script(database, job)
+    if dialect not in TARGETS:
+        raise UnknownName(f"There is no dialect {dialect!r}.", dialect, TARGETS)
+    return _script_by_keys(database, job, dialect, most_rows)
+
+
+def _own_script(database: Database, job: Job) -> str:
+    own = database.traits.sql_dialect
+    target = next(target for target in TARGETS.values() if target.own == own)
+    frame = target.frame(enforces=own == "postgres")
     written: list[ScriptStatements] = []
     for cleanup in job.cleanups:
         before = sum(len(each.steps) for each in written)
-        enforces = target.frame.enforces
-        written.append(script_statements(database, cleanup, before, own=own, enforces=enforces))
-    plans = tuple(each.plan for each in written)
+        written.append(script_statements(database, cleanup, before, enforces=frame.enforces))
+    _check_plans(job, [each.plan for each in written])
+    for each in written:
+        _check_can_be_written(each)
+    body = _Body(frame, target, Names(target.words, as_declared=True))
+    with database.reading() as session:
+        for place, each in enumerate(written, 1):
+            _add_own(body, session, each, place)
+        for check in job.after:
+            what = f"{check.about or check.query} (expected {check.expected})"
+            body.lines += ["", f"-- {one_line(what)}"]
+            body.ask(literal_check(session, check), check.expected, what)
+    deferred = ["SET CONSTRAINTS ALL DEFERRED;"] if any(each.deferred for each in written) else []
+    touched = [table for each in written for table in each.touched]
+    plans = [each.plan for each in written]
+    return _assembled(body, job, plans, touched, database.shown, deferred)
+
+
+def _script_by_keys(database: Database, job: Job, dialect: str, most_rows: int) -> str:
+    target = TARGETS[dialect]
+    named: list[NamedRows] = []
+    same_system = target.own == database.traits.sql_dialect
+    for cleanup in job.cleanups:
+        before = sum(len(each.steps) for each in named)
+        left = most_rows - sum(each.plan.total for each in named)
+        named.append(
+            name_rows(
+                database, cleanup, before, left, target.words.most_values, same_system=same_system
+            )
+        )
+    _check_plans(job, [each.plan for each in named])
+    names = Names(target.words, same_system, database.traits.sql_dialect.lowers_names)
+    with database.reading() as session:
+        meant = {step.table.name for each in named for step in each.steps}
+        meant |= {key.child for each in named for key in each.referencing}
+        names.check_tables(sorted(meant), session.catalogue.table_names())
+    body = _Body(target.frame(enforces=True), target, names)
+    for each in named:
+        _add_named(body, each)
+    lacking = [f"Not in it: {one_line(str(check.about or check.query))}" for check in job.after]
+    if not target.catalogue:
+        lacking.append(
+            "Not checked: whether other relations of these tables would take rows along. Look at "
+            "them first."
+        )
+    touched = [step.table for each in named for step in each.steps]
+    text = _assembled(
+        body, job, [each.plan for each in named], touched, database.shown, [], lacking
+    )
+    return with_short_lines(text) if dialect == "oracle" else text
+
+
+def _check_plans(job: Job, plans: Sequence[Plan]) -> None:
+    """Refuse plans that no script can follow.
+
+    Raises:
+        Refused: one is blocked, none has rows, or one reads what another changes.
+    """
     follows = what_follows(plans)
     if any(follows):
         raise Refused(
@@ -77,244 +146,191 @@ def script(database: Database, job: Job, name: str | None) -> str:
             "that is done.",
             "Write and run one script after the other.",
         )
-    check_plans(JobPlan(job.title, plans, follows), job)
+    check_plans(JobPlan(job.title, tuple(plans), follows), job)
     if not any(plan.total for plan in plans) and not job.after:
         raise Refused(
             "No row matches, so a script would do nothing, and check nothing.",
             "Look at the rows with 'yeldro preview'.",
         )
-    _check_can_be_written(target, written, own)
-    lines = [*_head(target, job, database.shown, written, own), *target.frame.begin]
-    if any(each.deferred for each in written):
-        lines.append(target.frame.deferred)
-    with database.reading() as session:
-        writing = (_OwnWriting if own else _OtherWriting)(session, target)
-        body = _Body(target.frame, writing)
-        for place, each in enumerate(written, 1):
-            body.add_cleanup(place, each)
-        for check in job.after:
-            body.add_check(check, written)
-    lines += [*body.lines, "", *target.frame.end(body.checks)]
-    return with_short_lines("\n".join(lines) + "\n", target)
 
 
-def _check_can_be_written(target: Target, written: Sequence[ScriptStatements], own: bool) -> None:
-    for each in written:
-        texts = (*each.sets, *(step.statement for step in each.steps))
-        if any(_PRIVATE in text for text in texts):
-            raise Refused(
-                f"Text of {each.plan.table} is compared without case by a function of Yeldro's "
-                f"own, which no other program has.",
-                "Use 'yeldro run', or drop ‹ignore_case›.",
-            )
-        if not own and not each.has_keys:
-            raise Refused(
-                f"{each.plan.table}, or a table that depends on it, has no key, and nothing else "
-                f"identifies its rows on {target.frame.name}.",
-                "Give it a key, or write the script for this database's own system.",
-            )
-        if each.deferred and not target.frame.deferred:
-            raise Refused(
-                f"The order needs foreign keys that are checked at the commit, and "
-                f"{target.frame.name} has none.",
-                "Let one column of the cycle accept NULL.",
-            )
-
-
-def _head(
-    target: Target, job: Job, shown: str, written: Sequence[ScriptStatements], own: bool
-) -> Iterator[str]:
-    """Return what the script is for, as comments."""
-    frame = target.frame
-    counts = rows_by_table([each.plan for each in written])
-    listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
-    yield f"-- {one_line(job.title)}"
-    yield f"-- For {frame.name} {frame.since} or newer: {frame.call}"
-    yield f"-- Counted on {one_line(shown)}."
-    if not own and any(each.cleanup.selection.where for each in written):
-        yield f"-- By the rules of {frame.name} its conditions pick the same of these rows."
-    yield f"-- Rows that go or change: {one_line(listed)}."
-    yield "-- Any other count stops the script, and everything is rolled back."
+def _check_can_be_written(cleanup: ScriptStatements) -> None:
+    texts = (*cleanup.sets, *(step.statement for step in cleanup.steps))
+    if any(_PRIVATE in text for text in texts):
+        raise Refused(
+            f"Text of {cleanup.plan.table} is compared without case by a function of Yeldro's "
+            f"own, which no other program has.",
+            "Use 'yeldro run', or drop ‹ignore_case›.",
+        )
 
 
 class _Body:
-    """The lines of a script between its first and its last ones.
+    """The lines of a script between its first and its last ones."""
 
-    Attributes:
-        checks: how many counts and questions they check.
-    """
-
-    def __init__(self, frame: Frame, writing: _OwnWriting | _OtherWriting) -> None:
-        self.frame = frame
-        self.writing = writing
+    def __init__(self, frame: Frame, target: Target, names: Names) -> None:
+        self.frame, self.target, self.names = frame, target, names
         self.lines: list[str] = []
-        self.checks = 0
+        self.catalogue_is_read = False
 
-    def add_cleanup(self, place: int, cleanup: ScriptStatements) -> None:
-        """Add what removes the rows of one cleanup."""
-        if cleanup.touched:
-            self.lines += ["", "-- The foreign keys and triggers must be those of the plan."]
-        target, catalogue = self.writing.target, self.writing.session.catalogue
-        for asked in schema_questions(target, catalogue, cleanup.removed, cleanup.touched):
-            expected = RowRange(asked.expected, asked.expected)
-            self._ask([asked.query], expected, asked.otherwise)
-        for made in self.writing.set_up(cleanup, place):
-            self.lines += ["", *self.frame.set_up(made.statement, made.again)]
-        for each in cleanup.steps:
-            what = f"step {each.step.n}: {each.step.action} {each.step.table}"
-            because = one_line(each.step.because)
-            self.lines += ["", f"-- {one_line(what)}, {_rows(each.step.rows)}; {because}"]
-            for check in each.before:
-                self._zero(check, place)
-            *before, last = self.writing.statements(each.statement, place)
-            for first in before:
-                self.lines += self.frame.set_up(first)
-            self.lines += self.frame.step(last, each.step.rows, what)
-            self.checks += 1
-        for proof in cleanup.proofs:
-            self.lines += ["", f"-- There must be no {one_line(proof.about)}"]
-            self._zero(proof, place)
-        self.writing.check_written()
+    def comment(self, text: str) -> None:
+        shown = ascii_only(text) if self.frame.ascii else one_line(text)
+        self.lines += ["", f"{self.frame.comment} {shown}"]
 
-    def add_check(self, check: Check, written: Sequence[ScriptStatements]) -> None:
-        """Add a check that the user asked for."""
-        what = f"{check.about or check.query} (expected {check.expected})"
-        self.lines += ["", f"-- {one_line(what)}"]
-        self._ask([self.writing.check(check, written)], check.expected, what)
+    def add_schema(
+        self, keys: Sequence[ForeignKey], removed: Sequence[Table], touched: Sequence[Table],
+        *, actions: bool,
+    ) -> None:  # fmt: skip
+        """Add the questions whether the foreign keys and triggers are those of the plan."""
+        questions = list(schema_questions(
+            self.target.catalogue, self.names, keys, removed, touched, actions=actions
+        ))  # fmt: skip
+        if questions:
+            self.comment("The foreign keys and triggers must be those of the plan.")
+            self.catalogue_is_read = True
+        for asked in questions:
+            self.ask(asked.query, RowRange(asked.expected, asked.expected), asked.otherwise)
 
-    def _zero(self, check: ZeroCheck, place: int) -> None:
-        queries = self.writing.statements(check.query, place)
-        self._ask(queries, RowRange(0, 0), f"there are {check.about}")
+    def begin_step(self, step: NamedStep | ScriptStep) -> str:
+        """Add what a step does as a comment; return it."""
+        what = f"step {step.step.n}: {step.step.action} {step.step.table}"
+        self.comment(f"{what}, {_rows(step.step.rows)}; {step.step.because}")
+        return what
 
-    def _ask(self, queries: Sequence[str], expected: RowRange, what: str) -> None:
-        """Add a check that the last of some statements gives one of the expected numbers."""
-        for each in queries[:-1]:
-            self.lines += self.frame.set_up(each)
-        self.lines += self.frame.ask(queries[-1], expected, what)
-        self.checks += 1
+    def ask(self, query: str, expected: RowRange, what: str) -> None:
+        """Add a check that a query gives one of the expected numbers."""
+        self.lines += self.frame.ask(query, expected, what)
 
 
-class _OwnWriting:
-    """Writes the statements of a cleanup as this database has them."""
-
-    def __init__(self, session: Session, target: Target) -> None:
-        self.session = session
-        self.target = target
-        self.source = session.traits.sql_dialect
-        self.translator = Translator(target, self.source, session.catalogue)
-
-    def set_up(self, cleanup: ScriptStatements, place: int) -> Iterator[SetUp]:
-        selection = cleanup.cleanup.selection
-        if self.target.opens_once:
-            check_functions(f"{selection.where or ''} {selection.order_by or ''}")
-        for text in cleanup.sets:
-            for each in self.statements(text, place):
-                yield SetUp(each)
-
-    def statements(self, text: str, place: int) -> list[str]:
-        """Return a statement, after those that make the copies of key tables that it needs."""
-        before: list[str] = []
-        if self.target.opens_once:
-            tree = self.translator.parsed(text)
-            tree, before = opened_once(tree, lambda name: self.target.key_table(name, place))
-            if before:
-                text = tree.sql(dialect=self.target.dialect, comments=False)
-        return [*before, self._renamed(text, place)]
-
-    def check(self, check: Check, written: Sequence[ScriptStatements]) -> str:
-        del written
-        query = literal_check(self.session, check)
-        if self.target.opens_once:
-            check_functions(query)
-        return query
-
-    def check_written(self) -> None:
-        """Do nothing: conditions stand in the statements as they were counted."""
-
-    def _renamed(self, text: str, place: int) -> str:
-        """Return a statement with the script's names of key tables."""
-        either = re.compile(f"(?P<quoted>{_QUOTED[self.source]})|{KEY_TABLE.pattern}", re.DOTALL)
-
-        def rename(found: re.Match[str]) -> str:
-            if found["quoted"] is not None:
-                return found[0]
-            return (
-                f"{found[2] or ''}{self.target.key_table(found[0][len(found[2] or '') :], place)}"
-            )
-
-        return either.sub(rename, text)
+# A script for the connected database
 
 
-class _OtherWriting:
-    """Writes the statements of a cleanup for another system."""
+def _add_own(body: _Body, session: Session, cleanup: ScriptStatements, place: int) -> None:
+    renamed = _renaming(session.traits.sql_dialect, place)
+    keys = [key for table in cleanup.removed for key in session.catalogue.referencing(table.name)]
+    body.add_schema(keys, cleanup.removed, cleanup.touched, actions=True)
+    for text in cleanup.sets:
+        body.lines += ["", *body.frame.set_up(renamed(text))]
+    for each in cleanup.steps:
+        what = body.begin_step(each)
+        for check in each.before:
+            _add_check(body, check, renamed)
+        body.lines += body.frame.step(renamed(each.statement), each.step.rows, what)
+    for proof in cleanup.proofs:
+        body.comment(f"There must be no {proof.about}")
+        _add_check(body, proof, renamed)
 
-    def __init__(self, session: Session, target: Target) -> None:
-        self.session = session
-        self.target = target
-        self.translator = Translator(target, session.traits.sql_dialect, session.catalogue)
-        self.conditions = Conditions(session, self.translator)
-        self._own: list[tuple[exp.Expr, exp.Expr]] = []
-        self._adaptations = 0
 
-    def set_up(self, cleanup: ScriptStatements, place: int) -> Iterator[SetUp]:
-        self._prove(cleanup)
-        writing = KeyTableStatements(self.translator, cleanup.sets, place, self._adapted)
-        yield from writing.written()
+def _add_check(body: _Body, check: CountCheck, renamed: Callable[[str], str]) -> None:
+    expected = RowRange(check.expected, check.expected)
+    body.ask(renamed(check.query), expected, check.otherwise)
 
-    def statements(self, text: str, place: int) -> list[str]:
-        """Return a statement, after those that make the copies of key tables that it needs."""
-        return self.translator.statements(self._adapted(self.translator.parsed(text)), place)
 
-    def check(self, check: Check, written: Sequence[ScriptStatements]) -> str:
-        query = self.conditions.query(literal_check(self.session, check), written[0].table)
-        return self.translator.sql(query, 0)
+def _renaming(dialect: str, place: int) -> Callable[[str], str]:
+    """Return what gives a statement the script's own names of key tables."""
+    either = re.compile(f"(?P<quoted>{_QUOTED[dialect]})|{_KEY_TABLE}", re.DOTALL)
 
-    def _prove(self, cleanup: ScriptStatements) -> None:
-        """Refuse conditions, groups and orders that are not the same on the other system."""
-        selection, table = cleanup.cleanup.selection, cleanup.table
-        self._own, self._adaptations = [], 0
-        if find_table(self.session.catalogue, selection.table).kind == "view":
-            raise Refused(
-                f"{selection.table} is a view, and what it shows on {self.target.frame.name} is "
-                f"not known.",
-                f"Name its table: {table.name}.",
-            )
-        if selection.where:
-            written = self.conditions.where(table, selection.where)
-            here = self.translator.parsed(selection.where).sql(
-                self.translator.source, comments=False
-            )
-            self._own.append((self.translator.parsed(here), written))
-        if selection.order_by:
-            self.conditions.check_order(table, selection.order_by)
-        self.conditions.check_duplicates(table, selection)
-        catalogue = self.session.catalogue
-        links = [(catalogue.table(key.child), key.columns, catalogue.table(key.parent),
-                  key.referenced_columns) for key in cleanup.links]  # fmt: skip
-        for related in (*selection.matching, *selection.missing_in):
-            other = find_table(catalogue, related.other)
-            ours, theirs = related_columns(related, table, other)
-            links.append((table, tuple(ours), other, tuple(theirs)))
-        self.conditions.check_links(links)
+    def rename(found: re.Match[str]) -> str:
+        if found["quoted"] is not None:
+            return found[0]
+        return f"{found[2] or ''}yeldro_{place}_{found[3]}"
 
-    def check_written(self) -> None:
-        """Make sure that the condition that was read back is the one in the statements.
+    return lambda text: either.sub(rename, text)
 
-        Raises:
-            Fault: it stands in none.
-        """
-        if self._own and not self._adaptations:
-            raise Fault("a condition was read back, and stands in no statement")
 
-    def _adapted(self, tree: exp.Expr) -> exp.Expr:
-        """Return a statement with the user's condition as the other system has it."""
-        changed = tree.copy()
-        for each in list(changed.find_all(exp.Paren)):
-            for here, there in self._own:
-                if each.this == here:
-                    each.set("this", there.copy())
-                    self._adaptations += 1
-        return changed
+# A script for a database that cannot be reached
+
+
+def _add_named(body: _Body, cleanup: NamedRows) -> None:
+    removed = _tables(step for step in cleanup.steps if not step.changed)
+    touched = _tables(cleanup.steps)
+    body.add_schema(cleanup.referencing, removed, touched, actions=False)
+    for step in cleanup.steps:
+        what = body.begin_step(step)
+        for number, part in enumerate(step.parts, 1):
+            of = f", part {number} of {len(step.parts)}" if len(step.parts) > 1 else ""
+            for known in part.references:
+                query = _count_of(body.names, known.key, known.values)
+                told = f"{what}{of}: other rows reference its rows by {known.key}"
+                body.ask(query, RowRange(known.rows, known.rows), told)
+            statement = _statement(body.names, step, part)
+            lines = body.frame.step(statement, len(part.keys), f"{what}{of}")
+            own = any(known.rows for known in part.references)
+            body.lines += body.frame.of_themselves(lines) if own else lines
+
+
+def _tables(steps: Iterator[NamedStep] | Sequence[NamedStep]) -> list[Table]:
+    return list({step.table.name: step.table for step in steps}.values())
+
+
+def _statement(names: Names, step: NamedStep, part: Part) -> str:
+    """Return the statement that removes or changes the rows of a part."""
+    table = _table(names, step.table.name)
+    where = _among(names, [each.name for each in step.keys], part.keys)
+    if not step.changed:
+        return f"DELETE FROM {table} WHERE {where}"
+    values = ", ".join(
+        f"{names.written(column.name)} = {names.words.value(value)}"
+        for column, value in zip(step.changed, part.changes, strict=True)
+    )
+    return f"UPDATE {table} SET {values} WHERE {where}"
+
+
+def _count_of(names: Names, key: ForeignKey, values: Sequence[tuple[object, ...]]) -> str:
+    """Return a query for the number of rows that reference some values."""
+    where = _among(names, key.columns, values)
+    return f"SELECT COUNT(*) FROM {_table(names, key.child)} WHERE {where}"
+
+
+def _table(names: Names, table: TableName) -> str:
+    return names.written(table.schema, table.name)
+
+
+def _among(names: Names, columns: Sequence[str], rows: Sequence[tuple[object, ...]]) -> str:
+    """Return the condition that columns have the values of one of some rows."""
+    written = [[names.words.value(value) for value in row] for row in rows]  # type: ignore[arg-type]
+    own = [names.written(name) for name in columns]
+    if len(own) == 1:
+        return f"{own[0]} IN ({', '.join(row[0] for row in written)})"
+    return names.words.either.join(
+        " AND ".join(f"{name} = {value}" for name, value in zip(own, row, strict=True))
+        for row in written
+    )
+
+
+# Both
+
+
+def _assembled(
+    body: _Body,
+    job: Job,
+    plans: Sequence[Plan],
+    touched: Sequence[Table],
+    shown: str,
+    deferred: Sequence[str],
+    lacking: Sequence[str] = (),
+) -> str:
+    """Return the whole script: what it is for, how it begins, the body, how it ends."""
+    frame = body.frame
+    lines = [*deferred, *body.lines, "", *frame.end()]
+    counts = rows_by_table(plans)
+    listed = ", ".join(f"{name} {rows:,}" for name, rows in counts.items()) or "none"
+    digest = hashlib.sha256("\n".join(lines).encode()).hexdigest()
+    rights = ", ".join(dict.fromkeys(str(table.name) for table in touched)) or "none"
+    catalogue = f"; {frame.catalogue}" if frame.catalogue and body.catalogue_is_read else ""
+    head = [
+        job.title,
+        f"For {frame.name} {frame.since} or newer: {frame.call}",
+        f"Made {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Yeldro {__version__}, counted on {shown}.",
+        f"SHA-256 of what follows its first lines: {digest}",
+        f"Rows that go or change: {listed}.",
+        f"Rights: to read, change and remove rows of {rights}, and to read the tables that "
+        f"reference them{catalogue}.",
+        "Any other count stops the script, and everything is rolled back.",
+        *lacking,
+    ]
+    told = [ascii_only(line) if frame.ascii else one_line(line) for line in head]
+    text = [*frame.first, *as_comments(told, frame.comment), *frame.begin(), *lines]
+    return "\n".join(text) + "\n"
 
 
 def _rows(number: int) -> str:

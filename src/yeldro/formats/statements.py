@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import sqlglot
 from sqlglot import Token, TokenType, exp
@@ -13,6 +13,9 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.model.errors import UsageError
 from yeldro.core.selection.conditions.parsing import parse, read_otherwise
+
+if TYPE_CHECKING:
+    from yeldro.core.database.facts import SqlDialect
 
 
 @dataclass(frozen=True)
@@ -33,16 +36,13 @@ class Statement:
         raise UsageError(f"Line {line}, column {column}: {problem}", next_step)
 
 
-def statements(text: str, dialect: str, *, told: bool = False) -> Iterator[Statement]:
-    """Parse each statement of a text on its own.
-
-    Args:
-        told: the user said in which dialect it is written.
-    """
+def statements(text: str, dialect: SqlDialect) -> Iterator[Statement]:
+    """Parse each statement of a text on its own, in the language of the connected system."""
     try:
         tokens = sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:
         raise UsageError(f"The statements cannot be read: {str(error).splitlines()[0]}") from error
+    text = _without_idle_words(text, tokens, dialect)
     for part in _split(tokens):
         first = part[0]
         other = read_otherwise(text, part, dialect)
@@ -58,12 +58,31 @@ def statements(text: str, dialect: str, *, told: bool = False) -> Iterator[State
             near = (place.get("highlight") or "").strip()
             raise UsageError(
                 f"Line {line}: this is not understood{f' near {near!r}' if near else ''}.",
-                "Write one DELETE with one condition."
-                if told
-                else "If it is written for another system, add ‹dialect› NAME.",
+                "Write one DELETE with one condition, in the SQL of this database.",
             ) from error
         for tree in trees[:1]:
             yield Statement(tree, first.line, column)
+
+
+def _without_idle_words(text: str, tokens: Sequence[Token], dialect: SqlDialect) -> str:
+    """Return statements without words that say when the system does it, and not to which rows.
+
+    Raises:
+        UsageError: a DELETE passes over errors.
+    """
+    written, after_delete = list(text), False
+    for token in tokens:
+        word = token.text.upper()
+        if after_delete and word in dialect.idle_words:
+            written[token.start : token.end + 1] = " " * (token.end + 1 - token.start)
+        elif after_delete and word in dialect.lenient_words:
+            raise UsageError(
+                f"Line {token.line}: {word} passes over errors, and nothing is passed over here.",
+                "Leave it out.",
+            )
+        else:
+            after_delete = word == "DELETE"
+    return "".join(written)
 
 
 def _without_stars(text: str, tokens: Sequence[Token]) -> str:

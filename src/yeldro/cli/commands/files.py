@@ -46,11 +46,19 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
     tell_next([typed_again("plan", arguments=[str(file)], keeps=())], beside=True)
 
 
-def script(db: str | None, dialect: str | None, sql_dialect: str | None, **options: Any) -> None:
+def script(db: str | None, dialect: str | None, most_rows: int | None, **options: Any) -> None:
     """Print the steps of WHAT as a SQL script that stops if a count differs."""
-    what = what_of(options | {"dialect": sql_dialect}, db)
+    if most_rows and not dialect:
+        raise UsageError(
+            "‹most_rows› limits the rows that a script names, and only one for another database "
+            "names them.",
+            "Leave it out, or say for which system: ‹dialect› NAME.",
+        )
+    what = what_of(options, db)
     with shown_progress():
-        written_out = sql_out.script(what.database, what.job, dialect)
+        written_out = sql_out.script(
+            what.database, what.job, dialect, most_rows or sql_out.MOST_ROWS
+        )
     click.echo(written_out, nl=False)
     if sys.stdout.isatty() and not from_standard_input():
         tell_next([f"{typed_again('script')} > cleanup.sql"], beside=True)

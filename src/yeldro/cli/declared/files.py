@@ -39,23 +39,25 @@ def new(**options: Any) -> None:
 
 @command(
     "script alert --where \"level = 'notice'\"",
-    "script alert --where \"level = 'notice'\" --dialect postgresql",
+    "script alert --where \"level = 'notice'\" --dialect sqlserver",
 )
-@opt.what_options_but_dialect
+@opt.what_options
 @opt.ripple_options
 @opt.expect_option
 @option(
     WHERE,
     "--dialect",
     metavar="NAME",
-    help="The system that will run it: sqlite, postgresql, mariadb, mysql, sqlserver or oracle. "
-    "Default: the database's own.",
+    help="For a database of that system which cannot be reached from here, with the same rows: "
+    "every row is named by its key. sqlite, postgresql, mariadb, mysql, sqlserver, oracle or "
+    "access.",
 )
 @option(
-    WHICH_ROWS,
-    "--sql-dialect",
-    metavar="NAME",
-    help="The system that the statements of --sql are written for, if it is another one.",
+    WHERE,
+    "--most-rows",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="With --dialect: how many rows may be named. Default: 100,000.",
 )
 @opt.database_option
 def script(**options: Any) -> None:

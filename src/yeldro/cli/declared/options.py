@@ -149,13 +149,14 @@ def rows_option(default: int) -> Callable[[Function], Function]:
 equality_options = _all(*_options(*fields.EQUALITY))
 keep_option = option(fields.KEEP)
 
-what_options_but_dialect = _all(
+what_options = _all(
     click.argument("what", required=False, metavar="WHAT"),
     layout.option(
         WHICH_ROWS,
         "--sql",
         metavar="FILE",
-        help="Instead of WHAT: a file of DELETE statements, or - for standard input.",
+        help="Instead of WHAT: a file of DELETE statements in the SQL of this database, or - for "
+        "standard input.",
     ),
     option(fields.SELECTION[0]),
     layout.option(
@@ -175,17 +176,6 @@ what_options_but_dialect = _all(
         help="NULL for :NAME in --where. Repeatable.",
     ),
     *_options(*fields.SELECTION[1:]),
-)
-
-what_options = _all(
-    what_options_but_dialect,
-    layout.option(
-        WHICH_ROWS,
-        "--dialect",
-        metavar="NAME",
-        help="The system that the statements of --sql are written for, if it is another one: "
-        "sqlserver, oracle, mysql, mariadb, postgresql, sqlite or access.",
-    ),
 )
 
 ripple_options = _all(*_options(*fields.DEPENDENTS, *fields.FILL))

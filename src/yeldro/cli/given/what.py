@@ -33,7 +33,7 @@ _ADDS = (
     "follow", "detach", "repoint", "fill", "fill_empty", "fill_first", "all_rows", "add_constraint",
 )  # fmt: skip
 _NOT_ASKED = (
-    "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "dialect", "yes", "allow_more",
+    "what", "allow_trigger", "no_way_back", "add_constraint", "sql", "yes", "allow_more",
     "batch", "pause", "batch_seconds", "truncate", "keep_survivors", "by_partition",
 )  # fmt: skip
 
@@ -182,7 +182,6 @@ def _from_sql(options: dict[str, Any], db: str | None) -> What:
     cleanups = cleanups_in(
         text,
         database,
-        options["dialect"],
         parameters=values.parameters_of(options),
         choices=values.choices_of(options),
         all_rows=options["all_rows"],

@@ -12,13 +12,58 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import TableName
 
 
+class SqlDialect(str):
+    """The name by which the SQL parser knows a system's SQL, and what the parser does not tell.
+
+    Args:
+        name: the parser's name.
+        lowers_names: names without quotes are read in lower case.
+        has_hex_texts: a number such as `0x1f` is text in some places.
+        plus_converts: a + before a value changes how it is compared.
+        has_at_operator: @ before a value computes, and is no parameter.
+        keeps_days_as_texts: a column of days holds whatever text it was given.
+        row_id: the name by which statements call the physical row id; empty if they cannot.
+        idle_words: what may follow DELETE and says nothing of the rows.
+        lenient_words: what may follow DELETE and passes over errors.
+    """
+
+    lowers_names: bool
+    has_hex_texts: bool
+    plus_converts: bool
+    has_at_operator: bool
+    keeps_days_as_texts: bool
+    row_id: str
+    idle_words: frozenset[str]
+    lenient_words: frozenset[str]
+
+    def __new__(
+        cls,
+        name: str,
+        *,
+        lowers_names: bool = False,
+        has_hex_texts: bool = False,
+        plus_converts: bool = False,
+        has_at_operator: bool = False,
+        keeps_days_as_texts: bool = False,
+        row_id: str = "",
+        idle_words: frozenset[str] = frozenset(),
+        lenient_words: frozenset[str] = frozenset(),
+    ) -> SqlDialect:
+        made = super().__new__(cls, name)
+        made.lowers_names, made.has_hex_texts = lowers_names, has_hex_texts
+        made.plus_converts, made.has_at_operator = plus_converts, has_at_operator
+        made.keeps_days_as_texts, made.row_id = keeps_days_as_texts, row_id
+        made.idle_words, made.lenient_words = idle_words, lenient_words
+        return made
+
+
 @dataclass(frozen=True)
 class Traits:
     """What a database system is like.
 
     Args:
         name: the system's name, for people.
-        sql_dialect: the name by which the SQL parser knows its dialect.
+        sql_dialect: its SQL, as the parser and what reads it must know it.
         core_checks_foreign_keys: the core proves before the commit that no row is left without its
             parent, and the system checks nothing. Otherwise the system checks after each statement,
             or at the commit if it was told so.
@@ -33,7 +78,7 @@ class Traits:
     """
 
     name: str
-    sql_dialect: str
+    sql_dialect: SqlDialect
     core_checks_foreign_keys: bool = False
     has_single_writer: bool = False
     has_inheritance: bool = False

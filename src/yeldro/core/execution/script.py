@@ -1,9 +1,10 @@
-"""The statements that a run would execute, written down instead."""
+"""The statements that a run would execute on the connected database, written down instead."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -16,13 +17,14 @@ from yeldro.core.execution.steps import statement_of
 from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared, Work, prepare
 from yeldro.core.planning.row_sets import depends_on, that_stay
 from yeldro.core.selection.conditions.filters import with_literals
+from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.model.schema import ForeignKey, Table
+    from yeldro.core.model.schema import Table
     from yeldro.core.selection.conditions.checks import Check
 
 _INSERTS = "INSERT INTO "  # after the WITH queries of a recursion
@@ -33,11 +35,26 @@ _WRITES = ("CREATE TEMP", "CREATE INDEX", "INSERT INTO", "ANALYZE ", "UPDATE ", 
 
 
 @dataclass(frozen=True)
-class ZeroCheck:
-    """A query that must give zero when all is done, and what it counts."""
+class CountCheck:
+    """A query that counts rows, of which there must be none, or so many as there were.
+
+    Args:
+        about: what it counts.
+        expected: the number it must give.
+    """
 
     about: str
     query: str
+    expected: int = 0
+
+    @property
+    def otherwise(self) -> str:
+        """What is wrong if it gives another number."""
+        return (
+            f"these are not the rows it was made for: {self.about}"
+            if self.expected
+            else f"there are {self.about}"
+        )
 
 
 @dataclass(frozen=True)
@@ -46,7 +63,7 @@ class ScriptStep:
 
     step: Step
     statement: str
-    before: tuple[ZeroCheck, ...]
+    before: tuple[CountCheck, ...]
 
 
 @dataclass(frozen=True)
@@ -54,38 +71,29 @@ class ScriptStatements:
     """One cleanup as SQL in the database's own dialect.
 
     Args:
-        cleanup: what was planned, with its parameters written out.
-        table: the named table.
         sets: statements that make the temporary tables and fill them.
         steps: the steps, in their order.
         proofs: what must be zero afterwards.
-        links: the foreign keys along which rows were followed.
         removed: the tables of which rows go.
         touched: these, and the tables of which rows change.
         deferred: foreign keys must be checked at the commit.
-        has_keys: every table involved has a key, so no physical row id is used.
     """
 
-    cleanup: Cleanup
     plan: Plan
-    table: Table
-    links: tuple[ForeignKey, ...]
     sets: tuple[str, ...]
     steps: tuple[ScriptStep, ...]
-    proofs: tuple[ZeroCheck, ...]
+    proofs: tuple[CountCheck, ...]
     removed: tuple[Table, ...]
     touched: tuple[Table, ...]
     deferred: bool
-    has_keys: bool
 
 
 def script_statements(
-    database: Database, cleanup: Cleanup, steps_before: int, *, own: bool, enforces: bool
+    database: Database, cleanup: Cleanup, steps_before: int, *, enforces: bool
 ) -> ScriptStatements:
     """Plan a cleanup and write down every statement; nothing is changed.
 
     Args:
-        own: statements may have a form that only this database's system understands.
         enforces: the system that will run them checks foreign keys after each; otherwise the
             script proves them.
 
@@ -125,27 +133,22 @@ def script_statements(
         prepared = prepare(session, literal, steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
-        _check_traceable(session, prepared, enforces=enforces)
+        _check_traceable(session, prepared, cleanup, enforces=enforces)
         steps = []
         for place, work in enumerate(prepared.work):
-            statement = statement_of(work)
-            statement = session.key_driven(statement) if own else statement
-            before = (
-                tuple(_what_would_follow(session, prepared, place, written)) if enforces else ()
-            )
-            steps.append(ScriptStep(work.step, written(statement), before))
+            statement = session.key_driven(statement_of(work))
+            before = list(_same_rows(session, cleanup, work, written))
+            if enforces:
+                before += _what_would_follow(session, prepared, place, written)
+            steps.append(ScriptStep(work.step, written(statement), tuple(before)))
         return ScriptStatements(
-            cleanup=literal,
             plan=prepared.plan,
-            table=prepared.matched.table,
-            links=tuple(link.key for link in prepared.ripple.reach.links),
             sets=tuple(sets),
             steps=tuple(steps),
             proofs=tuple(_proofs(session, prepared, cleanup, written, dangling=not enforces)),
             removed=_tables(prepared, Action.REMOVE),
             touched=_tables(prepared, *Action),
             deferred=bool(prepared.deferred),
-            has_keys=all(work.rows.table.has_key for work in prepared.work),
         )
 
 
@@ -174,7 +177,16 @@ def _literal(cleanup: Cleanup, session: Session) -> Cleanup:
     return replace(cleanup, selection=replace(selection, where=where, parameters={}))
 
 
-def _check_traceable(session: Session, prepared: Prepared, *, enforces: bool) -> None:
+def _check_traceable(
+    session: Session, prepared: Prepared, cleanup: Cleanup, *, enforces: bool
+) -> None:
+    table = prepared.matched.table
+    if cleanup.selection.limit and not table.has_key:
+        raise Refused(
+            f"{table.name} has no key by which a script could tell that it takes the same rows, "
+            f"and with ‹limit› it would take the next ones when it is run twice.",
+            "Use 'yeldro run', or a condition in place of the limit.",
+        )
     for work in prepared.work:
         removes = work.step.action is Action.REMOVE
         if removes and session.unseen_references(work.rows.table) != ():
@@ -207,9 +219,46 @@ def _tables(prepared: Prepared, *actions: Action) -> tuple[Table, ...]:
     return tuple(found.values())
 
 
+def _same_rows(
+    session: Session,
+    cleanup: Cleanup,
+    work: Work,
+    written: Callable[[sa.ClauseElement], str],
+) -> Iterator[CountCheck]:
+    """Yield what shows that a script takes the rows it was made for, and not the next ones.
+
+    A limit and a rule for what stays pick as many rows again when a script is run twice. Whole
+    numbers of a key are summed up; of other keys the least and the greatest are compared.
+    """
+    selection = cleanup.selection
+    if not (selection.limit or selection.duplicates_by) or work.step.action is not Action.REMOVE:
+        return
+    rows = work.rows
+    names = rows.table.identity.columns if rows.table.has_key else ()
+    for column in (rows.table.by_name[name] for name in names):
+        value: sa.ColumnElement[Any] = rows.source.c[column.name]
+        kind = kind_of(column)
+        if kind not in ("number", "text", "date", "datetime"):
+            value = sa.cast(value, sa.Text)  # least and greatest are not defined for every type
+        going = sa.select(value.label("k")).select_from(rows.source).where(rows.condition)
+        picked = going.subquery("yeldro_picked")
+        wanted = (sa.func.sum,) if kind == "number" else (sa.func.min, sa.func.max)
+        for each in (function(picked.c.k) for function in wanted):
+            found = session.connection.execute(sa.select(each)).scalar_one()
+            if isinstance(found, Decimal):
+                found = int(found) if found == found.to_integral_value() else found
+            if not isinstance(found, int | str):
+                continue  # no literal of it is sure to be equal
+            held = sa.select(sa.func.count()).select_from(
+                sa.select(each.label("k")).subquery("yeldro_same")
+            )
+            same = held.where(sa.literal_column("yeldro_same.k") == sa.literal(found))
+            yield CountCheck(f"{rows.table.name}.{column.name} differs", written(same), 1)
+
+
 def _what_would_follow(
     session: Session, prepared: Prepared, place: int, written: Callable[[sa.ClauseElement], str]
-) -> Iterator[ZeroCheck]:
+) -> Iterator[CountCheck]:
     """Yield what shows that a step takes no rows along that its count does not tell.
 
     A system that checks foreign keys also carries out what they declare, and counts none of it.
@@ -228,7 +277,7 @@ def _what_would_follow(
         if child.name in still:
             follows = that_stay(session, child, follows, prepared.ripple.removed)
         query = sa.select(sa.func.count()).select_from(rows).where(follows)
-        yield ZeroCheck(f"rows that would go or change by {link.key}", written(query))
+        yield CountCheck(f"rows that would go or change by {link.key}", written(query))
 
 
 def _proofs(
@@ -238,13 +287,13 @@ def _proofs(
     written: Callable[[sa.ClauseElement], str],
     *,
     dangling: bool,
-) -> list[ZeroCheck]:
+) -> list[CountCheck]:
     found = []
     if dangling:
         for link, query in dangling_references(session, prepared):
-            found.append(ZeroCheck(f"rows without a parent through {link.key}", written(query)))
+            found.append(CountCheck(f"rows without a parent through {link.key}", written(query)))
     if cleanup.selection.duplicates_by:
         lost = lost_groups(session, prepared)
         if lost is not None:
-            found.append(ZeroCheck("groups that would lose every row", written(lost)))
+            found.append(CountCheck("groups that would lose every row", written(lost)))
     return found

@@ -89,9 +89,9 @@ class RelatedTable:
         """
         *before, rest = listed(text, ":")
         other, colon = ":".join(before), bool(before)
-        if "=" not in rest:  # the colon is part of the name
-            other, colon, rest = text, False, ""
         pairs = [tuple(listed(pair, "=")) for pair in listed(rest)]
+        if all(len(pair) < 2 for pair in pairs):  # the colon is part of the name
+            other, colon = text, False
         if colon and any(len(pair) != 2 or not all(pair) for pair in pairs):
             raise UsageError(
                 f"{text!r} does not say which columns must agree.",

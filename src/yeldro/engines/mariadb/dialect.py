@@ -7,6 +7,14 @@ from typing import Any, ClassVar
 from sqlglot import exp
 from sqlglot.dialects.mysql import MySQL
 
+from yeldro.core.database.facts import SqlDialect
+
+DIALECT = SqlDialect(
+    "mariadb",
+    has_hex_texts=True,
+    idle_words=frozenset({"LOW_PRIORITY", "QUICK"}),
+    lenient_words=frozenset({"IGNORE"}),
+)
 FREE_OF_SIDE_EFFECTS = """
     addtime aes_decrypt aes_encrypt bin bit_count char_length character_length compress conv
     convert_tz crc32 curdate curtime date_format dayname elt export_set field find_in_set

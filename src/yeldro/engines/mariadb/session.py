@@ -27,7 +27,7 @@ from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Fault, Refuse
 from yeldro.engines.mariadb import literals, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
-from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
+from yeldro.engines.mariadb.dialect import DIALECT, FREE_OF_SIDE_EFFECTS
 from yeldro.engines.mariadb.emptying import MariadbEmptying
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
 from yeldro.engines.standard import StandardSession
@@ -44,7 +44,7 @@ _LOOKING = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
 
 TRAITS = Traits(
     name="MariaDB",
-    sql_dialect="mariadb",
+    sql_dialect=DIALECT,
     core_checks_foreign_keys=True,
     has_transactional_ddl=False,
 )

@@ -18,6 +18,7 @@ from yeldro.core.database.facts import (
     Mode,
     Prevention,
     RowRefusal,
+    SqlDialect,
     TableLocks,
     Traits,
 )
@@ -76,7 +77,7 @@ logging.getLogger("psycopg").addHandler(logging.NullHandler())
 
 TRAITS = Traits(
     name="PostgreSQL",
-    sql_dialect="postgres",
+    sql_dialect=SqlDialect("postgres", lowers_names=True, has_at_operator=True),
     has_inheritance=True,
     indexes_after_filling=True,
     joins_repeated_keys=True,

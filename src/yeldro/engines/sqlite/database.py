@@ -31,6 +31,7 @@ from yeldro.core.database.facts import (
     Mode,
     Prevention,
     RowRefusal,
+    SqlDialect,
     TableLocks,
     Traits,
 )
@@ -76,7 +77,10 @@ _HASHED_AT_ONCE = 40  # columns; each takes two of the 100 arguments that a func
 
 
 TRAITS = Traits(
-    name="SQLite", sql_dialect="sqlite", core_checks_foreign_keys=True, has_single_writer=True
+    name="SQLite",
+    sql_dialect=SqlDialect("sqlite", plus_converts=True, keeps_days_as_texts=True, row_id="rowid"),
+    core_checks_foreign_keys=True,
+    has_single_writer=True,
 )
 
 

@@ -1,4 +1,4 @@
-"""Each system's script frame: how scripts begin, check every count, and end.
+"""How scripts for SQLite, PostgreSQL, MariaDB and MySQL begin, check every count, and end.
 
 Only the first line of a statement is indented: a line break after it may be part of a literal or of
 a quoted name.
@@ -6,9 +6,10 @@ a quoted name.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
-from yeldro.core.model.errors import Fault
 from yeldro.core.model.names import one_line
 
 if TYPE_CHECKING:
@@ -16,80 +17,112 @@ if TYPE_CHECKING:
 
 
 class Frame:
-    """The script frame of one system; statements are already in its dialect.
+    """The frame of a script for one system; statements are already in its SQL.
 
-    `enforces`: the system itself checks foreign keys after each statement. `since`: the least
-    version that has what the statements use. `call`: how a client runs the script.
+    Attributes:
+        enforces: the system itself checks foreign keys after each statement.
+        since: the least version that has what the statements use.
+        call: how a client runs the script.
+        catalogue: what the user must be able to read beside the tables; empty if anybody can.
+        ascii: texts are written in ASCII, as its client may not know the encoding of a file.
     """
 
     name: ClassVar[str]
     since: ClassVar[str]
     call: ClassVar[str]
-    begin: ClassVar[tuple[str, ...]]
-    deferred: ClassVar[str] = ""
-    enforces: ClassVar[bool] = True
+    catalogue: ClassVar[str] = ""
+    comment: ClassVar[str] = "--"
+    ascii: ClassVar[bool] = False
+    first: ClassVar[tuple[str, ...]] = ()  # before the comments of the head
 
-    def end(self, checks: int) -> list[str]:
-        """Return how the script ends.
+    def __init__(self, *, enforces: bool) -> None:
+        self.enforces = enforces
+        self.checks = 0
 
-        Args:
-            checks: how many counts and questions it has checked.
-        """
-        del checks
+    def begin(self) -> list[str]:
+        raise NotImplementedError
+
+    def end(self) -> list[str]:
+        """Return how the script ends, after all its checks."""
         return ["COMMIT;"]
 
-    def set_up(self, statement: str, again: str = "") -> list[str]:
-        """Return a statement that makes or fills a temporary table.
-
-        Args:
-            again: a statement that is repeated after it until it adds no row.
-        """
-        if again:
-            raise Fault(f"{self.name} follows a table that references itself by one statement")
+    def set_up(self, statement: str) -> list[str]:
+        """Return a statement that makes or fills a temporary table."""
         return [f"{statement};"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         """Return a statement, and the check that it affected so many rows."""
         raise NotImplementedError
 
+    def of_themselves(self, lines: list[str]) -> list[str]:
+        """Return a step in which rows go that reference themselves."""
+        return lines
+
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
         """Return a check that a query gives one of the expected numbers."""
         raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class _Check:
+    """A check that a table of the script's own makes: its number, and what must hold."""
+
+    place: int
+    condition: str
+    what: str
 
 
 class SqliteFrame(Frame):
     """For the `sqlite3` program.
 
     A failed check rolls back and drops the key tables, so no later statement can remove a row even
-    if a client goes on.
+    if a client goes on. Each check is a constraint whose name tells what differs.
     """
 
     name = "SQLite"
     since = "3.25"
     call = "sqlite3 FILE < script.sql"
-    enforces = False
-    begin = (
-        ".bail on",
-        "PRAGMA foreign_keys = OFF; -- dependent rows are removed by separate statements",
-        "PRAGMA ignore_check_constraints = OFF; -- a CHECK constraint compares the counts",
-        "BEGIN IMMEDIATE;",
-        "CREATE TEMP TABLE yeldro_check (step, expected, found, CHECK (expected = found));",
-    )
 
-    def end(self, checks: int) -> list[str]:
-        return [*super().end(checks), "DROP TABLE temp.yeldro_check;"]
+    def __init__(self, *, enforces: bool) -> None:
+        super().__init__(enforces=enforces)
+        self._checks: list[_Check] = []
+
+    def begin(self) -> list[str]:
+        keys = "PRAGMA foreign_keys = ON;"
+        if not self.enforces:
+            keys = "PRAGMA foreign_keys = OFF; -- dependent rows go by statements of their own"
+        named = [f'  CONSTRAINT "{each.what}" CHECK (step <> {each.place} OR {each.condition})'
+                 for each in self._checks]  # fmt: skip
+        return [
+            ".bail on",
+            keys,
+            "PRAGMA ignore_check_constraints = OFF; -- CHECK constraints compare the counts",
+            "BEGIN IMMEDIATE;",
+            "CREATE TEMP TABLE yeldro_check (step INTEGER, found,",
+            ",\n".join(named),
+            ");",
+        ]
+
+    def end(self) -> list[str]:
+        return ["COMMIT;", "DROP TABLE temp.yeldro_check;"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
-        values = f"SELECT '{_quoted(what)}', {rows}, changes();"
-        return [f"{statement};", "INSERT OR ROLLBACK INTO temp.yeldro_check", values]
+        place = self._noted(f"found IS {rows}", f"{what}, and {expected_rows(rows)}")
+        return [
+            f"{statement};",
+            f"INSERT OR ROLLBACK INTO temp.yeldro_check SELECT {place}, changes();",
+        ]
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
-        within = _within("yeldro_found", expected)
-        return [
-            "INSERT OR ROLLBACK INTO temp.yeldro_check",
-            f"SELECT '{_quoted(what)}', 1, coalesce({within}, 0)",
-            f"FROM (SELECT ({query}) AS yeldro_found);",
-        ]
+        place = self._noted(f"coalesce({within('found', expected)}, 0)", what)
+        return [f"INSERT OR ROLLBACK INTO temp.yeldro_check SELECT {place}, ({query});"]
+
+    def _noted(self, condition: str, what: str) -> int:
+        """Note a check; return its number."""
+        self.checks += 1
+        name = one_line(what).replace('"', '""')
+        self._checks.append(_Check(self.checks, condition, name))
+        return self.checks
 
 
 class PostgresqlFrame(Frame):
@@ -98,65 +131,73 @@ class PostgresqlFrame(Frame):
     name = "PostgreSQL"
     since = "12"
     call = "psql -d DATABASE -f script.sql"
-    begin = (
-        r"\set ON_ERROR_STOP on",
-        "SET client_encoding = 'UTF8';",
-        "SET standard_conforming_strings = on;",
-        "BEGIN ISOLATION LEVEL REPEATABLE READ;",
-    )
-    deferred = "SET CONSTRAINTS ALL DEFERRED;"
+
+    def begin(self) -> list[str]:
+        return [
+            r"\set ON_ERROR_STOP on",
+            "SET client_encoding = 'UTF8';",
+            "SET standard_conforming_strings = on;",
+            "BEGIN ISOLATION LEVEL REPEATABLE READ;",
+        ]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
         return self._block(
             f"  {statement};",
             "  GET DIAGNOSTICS found = ROW_COUNT;",
             f"  IF found <> {rows} THEN",
-            f"    RAISE EXCEPTION '% rows: {_message(what)}, and {_expected(rows)}', found;",
+            f"    RAISE EXCEPTION '% rows: {message(what)}, and {expected_rows(rows)}', found;",
             "  END IF;",
         )
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
         return self._block(
             f"  SELECT ({query}) INTO found;",
-            f"  IF ({_within('found', expected)}) IS NOT TRUE THEN",
-            f"    RAISE EXCEPTION '{_message(what)}: found %', found;",
+            f"  IF ({within('found', expected)}) IS NOT TRUE THEN",
+            f"    RAISE EXCEPTION '{message(what)}: found %', found;",
             "  END IF;",
         )
 
     def _block(self, *lines: str) -> list[str]:
         """Return a block in dollar quotes that nothing inside can end."""
+        self.checks += 1
         mark = "$yeldro$"
         while any(mark in line for line in lines):
             mark = f"{mark[:-1]}_$"
-        return [f"DO {mark}", "DECLARE found bigint;", "BEGIN", *lines, "END", f"{mark};"]
+        return [f"DO {mark}", "DECLARE found numeric;", "BEGIN", *lines, "END", f"{mark};"]
 
 
 class MariadbFrame(Frame):
-    """For the `mariadb` or `mysql` program.
+    """For the `mariadb` program.
 
-    The end depends on the checks that held, so a client that goes on after an error, or a server
+    A failed check stops the client, and the server rolls back. The end depends on the number of
+    checks that hold, so a client that goes on after errors (`--force`, `source`), or a server
     that reads a CHECK constraint and ignores it (MySQL before 8.0.16), commits nothing either.
     """
 
-    name = "MariaDB/MySQL"
-    since = "10.6/8.0"
+    name = "MariaDB"
+    since = "10.6"
     call = "mariadb DATABASE < script.sql"
-    enforces = False
-    begin = (
-        "SET NAMES utf8mb4;",
-        "SET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';",
-        "SET SESSION foreign_key_checks = 0; -- dependent rows are removed by separate statements",
-        "SET SESSION max_sort_length = 1024, sql_auto_is_null = 0"
-        " /*M! , check_constraint_checks = 1 */; -- a CHECK constraint compares the counts",
-        "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
-        "  CHECK (expected = found));",
-        "START TRANSACTION;",
-    )
 
-    def end(self, checks: int) -> list[str]:
+    def begin(self) -> list[str]:
+        keys = f"SET SESSION foreign_key_checks = {int(self.enforces)};"
+        if not self.enforces:
+            keys += " -- dependent rows go by statements of their own"
+        return [
+            "SET NAMES utf8mb4;",
+            "SET SESSION sql_mode ="
+            " 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';",
+            keys,
+            "SET SESSION max_sort_length = 1024, sql_auto_is_null = 0"
+            " /*M! , check_constraint_checks = 1 */; -- a CHECK constraint compares the counts",
+            "CREATE TEMPORARY TABLE yeldro_check (step TEXT, expected BIGINT, found BIGINT,",
+            "  CHECK (expected = found)) CHARACTER SET utf8mb4;",
+            "START TRANSACTION;",
+        ]
+
+    def end(self) -> list[str]:
         held = "SELECT count(*) FROM yeldro_check WHERE expected = found"
         return [
-            f"SET @yeldro_end = IF(({held}) = {checks}, 'COMMIT', 'ROLLBACK');",
+            f"SET @yeldro_end = IF(({held}) = {self.checks}, 'COMMIT', 'ROLLBACK');",
             "PREPARE yeldro_end FROM @yeldro_end;",
             "EXECUTE yeldro_end;",
             "DEALLOCATE PREPARE yeldro_end;",
@@ -164,113 +205,40 @@ class MariadbFrame(Frame):
             "SET SESSION foreign_key_checks = 1;",
         ]
 
+    def of_themselves(self, lines: list[str]) -> list[str]:
+        """Return a step without InnoDB's own check, which refuses a row that references itself."""
+        return ["SET SESSION foreign_key_checks = 0;", *lines,
+                "SET SESSION foreign_key_checks = 1;"]  # fmt: skip
+
     def step(self, statement: str, rows: int, what: str) -> list[str]:
+        self.checks += 1
         return [
             f"{statement};",
-            f"INSERT INTO yeldro_check VALUES ('{_quoted(what)}', {rows}, ROW_COUNT());",
+            f"INSERT INTO yeldro_check VALUES ('{_unescaped(what)}', {rows}, ROW_COUNT());",
         ]
 
     def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
-        within = _within("yeldro_found", expected)
+        self.checks += 1
         return [
             "INSERT INTO yeldro_check",
-            f"SELECT '{_quoted(what)}', 1, COALESCE({within}, 0)",
+            f"SELECT '{_unescaped(what)}', 1, COALESCE({within('yeldro_found', expected)}, 0)",
             f"FROM (SELECT ({query}) AS yeldro_found) AS yeldro_question;",
         ]
 
 
-class SqlServerFrame(Frame):
-    """For SQL Server: one batch, in which the first error rolls back and ends everything."""
+class MysqlFrame(MariadbFrame):
+    """For the `mysql` program."""
 
-    name = "SQL Server"
-    since = "2016"
-    call = "sqlcmd -b -x -f 65001 -d DATABASE -i script.sql"
-    begin = (
-        "SET XACT_ABORT ON;",
-        "SET NOCOUNT ON;",
-        "SET QUOTED_IDENTIFIER ON;",
-        "SET DATEFORMAT ymd;",
-        "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
-        "BEGIN TRANSACTION;",
-    )
-
-    def end(self, checks: int) -> list[str]:
-        del checks
-        return ["COMMIT TRANSACTION;"]
-
-    def set_up(self, statement: str, again: str = "") -> list[str]:
-        return [f"{statement};", *([f"WHILE @@ROWCOUNT > 0 {again};"] if again else [])]
-
-    def step(self, statement: str, rows: int, what: str) -> list[str]:
-        told = f"N'{_message(what)}, and {_expected(rows)}'"
-        return [f"{statement};", f"IF @@ROWCOUNT <> {rows} THROW 50001, {told}, 1;"]
-
-    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
-        within = _within(f"({query})", expected)
-        holds = f"CASE WHEN {within} THEN 1 ELSE 0 END = 1"  # NULL does not hold
-        return [f"IF NOT ({holds}) THROW 50001, N'{_message(what)}', 1;"]
+    name = "MySQL"
+    since = "8.0"
+    call = "mysql DATABASE < script.sql"
 
 
-class OracleFrame(Frame):
-    """For Oracle's command-line clients: private temporary tables, and blocks that raise errors."""
-
-    name = "Oracle"
-    since = "18c"
-    call = "sqlplus USER@DATABASE @script.sql"
-    begin = (
-        "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
-        "SET AUTOCOMMIT OFF",
-        "SET DEFINE OFF",
-        "SET SQLBLANKLINES ON",
-        "ALTER SESSION SET NLS_COMP = BINARY;",
-        "ALTER SESSION SET NLS_SORT = BINARY;",
-        "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE;",
-    )
-    deferred = "SET CONSTRAINTS ALL DEFERRED;"
-
-    def set_up(self, statement: str, again: str = "") -> list[str]:
-        if not again:
-            return [f"{statement};"]
-        return [
-            "BEGIN",
-            f"  {statement};",
-            "  WHILE SQL%ROWCOUNT > 0 LOOP",
-            f"    {again};",
-            "  END LOOP;",
-            "END;",
-            "/",
-        ]
-
-    def step(self, statement: str, rows: int, what: str) -> list[str]:
-        told = f"'{_quoted(what)}, and {_expected(rows)}'"
-        return [
-            "BEGIN",
-            f"  {statement};",
-            f"  IF SQL%ROWCOUNT <> {rows} THEN",
-            f"    RAISE_APPLICATION_ERROR(-20001, {told});",
-            "  END IF;",
-            "END;",
-            "/",
-        ]
-
-    def ask(self, query: str, expected: RowRange, what: str) -> list[str]:
-        return [
-            "DECLARE found NUMBER;",
-            "BEGIN",
-            f"  SELECT ({query}) INTO found FROM DUAL;",
-            f"  IF found IS NULL OR NOT ({_within('found', expected)}) THEN",
-            f"    RAISE_APPLICATION_ERROR(-20001, '{_quoted(what)}');",
-            "  END IF;",
-            "END;",
-            "/",
-        ]
-
-
-def _expected(rows: int) -> str:
+def expected_rows(rows: int) -> str:
     return "1 row was expected" if rows == 1 else f"{rows} rows were expected"
 
 
-def _within(value: str, expected: RowRange) -> str:
+def within(value: str, expected: RowRange) -> str:
     """Return the condition that a value is one of the expected numbers."""
     if expected.low == expected.high:
         return f"{value} = {expected.low}"
@@ -278,11 +246,26 @@ def _within(value: str, expected: RowRange) -> str:
     return f"{value} >= {expected.low}{high}"
 
 
-def _quoted(text: str) -> str:
+def quoted(text: str) -> str:
     """Return a text inside single quotes."""
     return one_line(text).replace("'", "''")
 
 
-def _message(text: str) -> str:
+def message(text: str) -> str:
     """Return a text inside single quotes in which % stands for a value."""
-    return _quoted(text).replace("%", "%%")
+    return quoted(text).replace("%", "%%")
+
+
+def _unescaped(text: str) -> str:
+    """Return a text inside single quotes in which a backslash escapes."""
+    return quoted(text).replace("\\", "\\\\")
+
+
+def ascii_only(text: str) -> str:
+    """Return a text for a file whose encoding its reader may not know."""
+    plain = one_line(text).replace("→", "->").encode("ascii", "replace").decode()
+    return plain.rstrip("- ")  # Oracle's client joins a line that ends with a hyphen to the next
+
+
+def as_comments(lines: Sequence[str], sign: str) -> list[str]:
+    return [f"{sign} {line}" for line in lines]

@@ -3,19 +3,13 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from yeldro.formats.writing.targets import Target
 
 _MOST = 2_400  # SQL*Plus takes lines of up to 2,499 characters (error SP2-0027)
 _UNITS = re.compile(r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|[^'" ]+|\s+""")
 
 
-def with_short_lines(text: str, target: Target) -> str:
-    """Return a script whose lines are broken between words, for a client that takes short ones."""
-    if target.dialect != "oracle":
-        return text
+def with_short_lines(text: str) -> str:
+    """Return a script for Oracle's client, whose lines are broken between words."""
     return "\n".join(part for line in text.split("\n") for part in _parts(line))
 
 

@@ -10,27 +10,25 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import Refused
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
-from yeldro.formats.writing.targets import Target
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import Catalogue
+    from yeldro.formats.writing.words import Names
 
-# For each system the words of its catalogue: those of the standard, SQL Server's numbers
-# (sys.foreign_keys), PostgreSQL's letters (pg_constraint).
-_ACTIONS = {
-    "tsql": {"cascade": "1", "set null": "2", "set default": "3", "no action": "0"},
-    "postgres": {"cascade": "'c'", "set null": "'n'", "set default": "'d'", "no action": "'a','r'"},
-}
-_WITHOUT_DEFAULTS = ("oracle", "mysql")  # InnoDB refuses SET DEFAULT when a table is made
+# PostgreSQL's catalogue has letters for actions (pg_constraint), others the standard's words.
+_LETTERS = {"cascade": "'c'", "set null": "'n'", "set default": "'d'", "no action": "'a','r'"}
 _NO_ACTION = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
+_ACTION = {
+    "sqlite": "k.on_delete",
+    "postgres": "k.confdeltype",
+    "mysql": "r.DELETE_RULE",
+}
 _LINK = {
     "sqlite": (
         """sqlite_master AS c, pragma_foreign_key_list(c.name) AS k
 WHERE c.type = 'table' AND lower(k."table") IN ({parents})""",
         'lower(c.name) = {child} AND lower(k."from") = {column} AND lower(k."table") = {parent}'
-        ' AND coalesce(lower(k."to"), {referenced}) = {referenced} AND k.on_delete IN ({action})',
+        ' AND coalesce(lower(k."to"), {referenced}) = {referenced}',
     ),
     "postgres": (
         """(SELECT conrelid, confrelid, confdeltype, unnest(conkey) AS own, unnest(confkey) AS its
@@ -40,7 +38,7 @@ JOIN pg_catalog.pg_attribute AS m ON m.attrelid = k.conrelid AND m.attnum = k.ow
 JOIN pg_catalog.pg_attribute AS o ON o.attrelid = k.confrelid AND o.attnum = k.its
 WHERE k.confrelid IN ({parents})""",
         "k.conrelid = {child} AND m.attname = {column} AND k.confrelid = {parent}"
-        " AND o.attname = {referenced} AND k.confdeltype IN ({action})",
+        " AND o.attname = {referenced}",
     ),
     "mysql": (
         """information_schema.KEY_COLUMN_USAGE AS k
@@ -50,7 +48,7 @@ AND r.TABLE_NAME = k.TABLE_NAME
 WHERE k.REFERENCED_TABLE_SCHEMA = DATABASE() AND k.REFERENCED_TABLE_NAME IN ({parents})""",
         "k.TABLE_SCHEMA = {schema} AND k.TABLE_NAME = {child} AND k.COLUMN_NAME = {column}"
         " AND k.REFERENCED_TABLE_NAME = {parent} AND k.REFERENCED_COLUMN_NAME = {referenced}"
-        " AND r.DELETE_RULE IN ({action})",
+        "",
     ),
     "tsql": (
         """sys.foreign_keys AS k
@@ -60,7 +58,7 @@ JOIN sys.columns AS o ON o.object_id = k.referenced_object_id
 AND o.column_id = f.referenced_column_id
 WHERE k.referenced_object_id IN ({parents})""",
         "k.parent_object_id = {child} AND m.name = {column} AND k.referenced_object_id = {parent}"
-        " AND o.name = {referenced} AND k.delete_referential_action IN ({action})",
+        " AND o.name = {referenced}",
     ),
     "oracle": (
         """ALL_CONSTRAINTS k
@@ -71,7 +69,7 @@ AND o.POSITION = m.POSITION
 WHERE k.CONSTRAINT_TYPE = 'R' AND k.STATUS = 'ENABLED'
 AND p.OWNER = SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA') AND p.TABLE_NAME IN ({parents})""",
         "k.TABLE_NAME = {child} AND m.COLUMN_NAME = {column} AND p.TABLE_NAME = {parent}"
-        " AND o.COLUMN_NAME = {referenced} AND k.DELETE_RULE IN ({action})",
+        " AND o.COLUMN_NAME = {referenced}",
     ),
 }
 _TRIGGER = {
@@ -113,19 +111,28 @@ class SchemaQuestion:
 
 
 def schema_questions(
-    target: Target, catalogue: Catalogue, removed: Sequence[Table], touched: Sequence[Table]
+    system: str,
+    names: Names,
+    keys: Sequence[ForeignKey],
+    removed: Sequence[Table],
+    touched: Sequence[Table],
+    *,
+    actions: bool,
 ) -> Iterator[SchemaQuestion]:
     """Yield what must be so in a database before a plan's first statement.
 
     Args:
-        removed: the tables of which rows go, or whose keys move.
+        system: whose catalogue is asked, one of `_LINK`; nothing is asked of any other.
+        keys: the foreign keys to the tables of which rows go.
+        removed: these tables.
         touched: these, and the tables of which rows change.
+        actions: the keys' actions must be the same; needless where nothing is left for them to do.
     """
-    asking = _Asking(target)
+    if system not in _LINK:
+        return
+    asking = _Asking(system, names, actions)
     if removed:
-        yield from asking.about_keys(
-            removed, [key for each in removed for key in catalogue.referencing(each.name)]
-        )
+        yield from asking.about_keys(removed, keys)
     if touched:
         yield asking.about_triggers(touched)
 
@@ -133,14 +140,15 @@ def schema_questions(
 class _Asking:
     """Writes the questions for one system."""
 
-    def __init__(self, target: Target) -> None:
-        self.target = target
-        self.dialect = target.dialect
+    def __init__(self, system: str, names: Names, actions: bool) -> None:
+        self.system, self.names, self.actions = system, names, actions
 
     def about_keys(
         self, parents: Sequence[Table], keys: Sequence[ForeignKey]
     ) -> Iterator[SchemaQuestion]:
-        source, same = _LINK[self.dialect]
+        source, same = _LINK[self.system]
+        if self.actions:
+            same += f" AND {_ACTION[self.system]} IN ({{action}})"
         keys = [key for key in keys if not key.child_parts and not key.parent_parts]
         known = [same.format(**each) for key in keys for each in self._parts(key)]
         otherwise = f"the foreign keys to {_some(parents)} are not those of the plan"
@@ -154,7 +162,7 @@ class _Asking:
         yield SchemaQuestion(counted, len(known), otherwise)
 
     def about_triggers(self, tables: Sequence[Table]) -> SchemaQuestion:
-        source, same = _TRIGGER[self.dialect]
+        source, same = _TRIGGER[self.system]
         known = []
         for each in tables:
             names = sorted({trigger.name for trigger in each.triggers})
@@ -173,15 +181,8 @@ class _Asking:
     def _parts(self, key: ForeignKey) -> Iterator[dict[str, str]]:
         """Yield what a question says of each column of a foreign key."""
         action = "no action" if key.on_delete in _NO_ACTION else str(key.on_delete)
-        if action == "set default" and self.dialect in _WITHOUT_DEFAULTS:
-            raise Refused(
-                f"{key} says ON DELETE SET DEFAULT, which {self.target.frame.name} does not have, "
-                f"so no database there has the foreign keys of this plan.",
-                "Write the script for this database's own system.",
-            )
-        words = _ACTIONS.get(self.dialect)
-        listed = words[action] if words else f"'{action.upper()}'"
-        if words is None and action == "no action":
+        listed = _LETTERS[action] if self.system == "postgres" else f"'{action.upper()}'"
+        if self.system != "postgres" and action == "no action":
             listed += ", 'RESTRICT'"
         for ours, theirs in zip(key.columns, key.referenced_columns, strict=True):
             yield {
@@ -195,25 +196,25 @@ class _Asking:
 
     def _table(self, name: TableName) -> str:
         """Return what the catalogue has for a table: its number, or its name."""
-        own = self.target.folded(name.name)
+        own = self.names.folded(name.name)
         whole = [each for each in (name.schema, own) if each]
-        if self.dialect == "postgres":
+        if self.system == "postgres":
             quoted = ".".join('"' + each.replace('"', '""') + '"' for each in whole)
             return f"{self._quoted(quoted)}::regclass"
-        if self.dialect == "tsql":
+        if self.system == "tsql":
             quoted = ".".join(f"[{each.replace(']', ']]')}]" for each in whole)
             return f"OBJECT_ID({self._quoted(quoted)})"
         return self._name(name.name)
 
     def _name(self, name: str) -> str:
-        own = self.target.folded(name)
-        return self._quoted(_lower(own) if self.dialect == "sqlite" else own)
+        own = self.names.folded(name)
+        return self._quoted(_lower(own) if self.system == "sqlite" else own)
 
     def _quoted(self, text: str) -> str:
         text = text.replace("'", "''")
-        if self.dialect == "mysql":
+        if self.system == "mysql":
             text = text.replace("\\", "\\\\")
-        return f"N'{text}'" if self.dialect == "tsql" else f"'{text}'"
+        return f"N'{text}'" if self.system == "tsql" else f"'{text}'"
 
 
 def _some(tables: Sequence[Table]) -> str:

@@ -86,7 +86,7 @@ class _Looking:
                        "in quotes: '2021-01-31'.")  # fmt: skip
             if kind == "number" and self._is_word(other):
                 yield f"{written} compares the numbers of {column.name} with a text that is none."
-            if self.dialect == "sqlite" and (kind in _DAYS or _looks_like_a_day(other)):
+            if self.dialect.keeps_days_as_texts and (kind in _DAYS or _looks_like_a_day(other)):
                 yield from self._mixed(column)
 
     def at_list(self, node: exp.Expr) -> Iterator[str]:

@@ -17,6 +17,7 @@ from sqlglot import TokenType, exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
+from yeldro.core.database.facts import SqlDialect
 from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.selection.conditions.parsing import (
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
 # The parser logs what it cannot read; users get an error message instead.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())
 
+_OF_RECEIPTS = SqlDialect("sqlite", plus_converts=True)  # which are SQLite files
 _BOOLEAN = (
     exp.Predicate,
     exp.Connector,
@@ -142,7 +144,7 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
     Raises:
         UsageError: it is not one condition, names another column, or does more than compare.
     """
-    tree = parse_one(text, "sqlite", "‹where›")
+    tree = parse_one(text, _OF_RECEIPTS, "‹where›")
     found = list(tree.find_all(exp.Column))
     if not isinstance(tree.unnest(), _BOOLEAN) or not found or tree.find(exp.Query, *_FORBIDDEN):
         raise UsageError(
@@ -157,7 +159,7 @@ def parse_stored_filter(text: str, columns: Collection[str]) -> str:
                 f"There is no column {column.sql()} in the stored rows.", column.name, columns
             )
         column.this.set("quoted", True)
-    return tree.sql(dialect="sqlite", comments=False)
+    return tree.sql(dialect=_OF_RECEIPTS, comments=False)
 
 
 def parameters_in(text: str) -> frozenset[str]:
@@ -192,7 +194,7 @@ def with_literals(text: str, parameters: Mapping[str, Any], session: Session) ->
     return tree.transform(write).sql(dialect=session.traits.sql_dialect, comments=False)
 
 
-def parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True) -> exp.Expr:
+def parse_one(text: str, dialect: SqlDialect, where_from: str, *, by_user: bool = True) -> exp.Expr:
     if not text.strip():
         raise NoSelection(
             f"{where_from} is empty, which would match every row.",
@@ -214,7 +216,7 @@ def parse_one(text: str, dialect: str, where_from: str, *, by_user: bool = True)
     return trees[0]
 
 
-def refuse_other_readings(text: str, where_from: str, dialect: str) -> None:
+def refuse_other_readings(text: str, where_from: str, dialect: SqlDialect) -> None:
     other = read_otherwise(text, sqlglot.tokenize(text, dialect=dialect), dialect)
     if other:
         raise UsageError(f"{where_from} {text!r} can be read in more than one way: {other}.")
@@ -268,7 +270,7 @@ def refuse_writing(tree: exp.Expr, session: Session) -> None:
             f"The {volatile} is not known to be free of side effects.",
             "Use columns, operators and the database's own functions that only compute.",
         )
-    if session.traits.sql_dialect == "postgres":
+    if session.traits.sql_dialect.has_at_operator:
         for _ in tree.find_all(exp.Parameter):
             raise UsageError(
                 "The operator @ before a value is not understood here.",

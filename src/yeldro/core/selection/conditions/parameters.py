@@ -17,6 +17,7 @@ from yeldro.core.model.errors import UsageError
 from yeldro.core.selection.conditions.parsing import own_column, parse
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import SqlDialect
     from yeldro.core.database.protocol import Database
     from yeldro.core.model.schema import Column, Table
     from yeldro.core.selection.asked import Selection
@@ -129,7 +130,7 @@ class _Met:
     kind: str | None
 
 
-def _met(where: str, table: Table, dialect: str) -> dict[str, list[_Met]]:
+def _met(where: str, table: Table, dialect: SqlDialect) -> dict[str, list[_Met]]:
     """Return what each parameter is compared with, outside subqueries."""
     try:
         trees = parse(where, dialect)

@@ -14,6 +14,7 @@ from yeldro.core.model.errors import UnknownName
 from yeldro.core.model.names import same_name
 
 if TYPE_CHECKING:
+    from yeldro.core.database.facts import SqlDialect
     from yeldro.core.model.schema import Table
 
 _RUN_BY_THE_SERVER = ("!", "M!", "+")  # beginnings of comments that servers execute or obey
@@ -38,7 +39,7 @@ _ENDS_A_VALUE = {
 }  # fmt: skip
 
 
-def parse(text: str, dialect: str) -> list[exp.Expr]:
+def parse(text: str, dialect: SqlDialect) -> list[exp.Expr]:
     """Return the statements or conditions of a text, with names spelled as the system reads them.
 
     PostgreSQL reads a name without quotes in lower case, so `Buoy` never means a table "Buoy"
@@ -48,7 +49,7 @@ def parse(text: str, dialect: str) -> list[exp.Expr]:
         SqlglotError: the text cannot be read.
     """
     trees = [tree for tree in sqlglot.parse(text, dialect=dialect) if tree is not None]
-    if dialect == "postgres":
+    if dialect.lowers_names:
         for tree in trees:
             for name in tree.find_all(exp.Identifier):
                 if not name.quoted:
@@ -56,7 +57,7 @@ def parse(text: str, dialect: str) -> list[exp.Expr]:
     return trees
 
 
-def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
+def read_otherwise(text: str, tokens: Sequence[Token], dialect: SqlDialect) -> str:
     """Return what the system would read in another way than the parser; empty if nothing.
 
     Args:
@@ -66,7 +67,7 @@ def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
         if any(comment.startswith(_RUN_BY_THE_SERVER) for comment in token.comments):
             return "some servers execute the comment in it"
         written = text[token.start : token.end + 1]
-        if dialect in ("mysql", "mariadb") and written.lower().startswith("0x"):
+        if dialect.has_hex_texts and written.lower().startswith("0x"):
             return f"{written} is a number in some places and text in others; write which it is"
     if _chain(tokens):
         return "it compares a comparison; put brackets around the one that comes first"
@@ -75,7 +76,7 @@ def read_otherwise(text: str, tokens: Sequence[Token], dialect: str) -> str:
         and (not place or tokens[place - 1].token_type not in _ENDS_A_VALUE)
         for place, token in enumerate(tokens)
     )
-    if dialect == "sqlite" and any(signs):
+    if dialect.plus_converts and any(signs):
         return "a + before a value changes how SQLite compares it; leave it out"
     return ""
 

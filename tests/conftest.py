@@ -54,7 +54,7 @@ class Yeldro:
     """Starts the program in a folder of its own, with its own receipts.
 
     Args:
-        installed: the installed program itself; else the same entry point, loaded once for all.
+        installed: the installed program itself; else the same entry point, in this process.
     """
 
     def __init__(self, folder: Path, *, installed: bool = False) -> None:
@@ -62,7 +62,9 @@ class Yeldro:
         self.installed = installed
         self.receipts = folder / "receipts"
         self.environment = {
-            name: value for name, value in os.environ.items() if not name.startswith("YELDRO")
+            name: value
+            for name, value in os.environ.items()
+            if not name.startswith("YELDRO") or name.startswith("YELDRO_TEST")
         } | {"YELDRO_RECEIPTS": str(self.receipts), "COLUMNS": "200"}
 
     def __call__(self, *words: str, db: str | None = None, code: int | None = 0) -> Finished:
@@ -152,7 +154,7 @@ if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as where the tests run 
 
 hypothesis.settings.register_profile(
     "tests",
-    max_examples=100 if THOROUGH else 30,
+    max_examples=100 if THOROUGH else 15,
     derandomize=not THOROUGH,
     deadline=None,
     database=None,
@@ -168,6 +170,7 @@ def pytest_configure(config: pytest.Config) -> None:
     """Start the servers, once for all processes of the tests."""
     if hasattr(config, "workerinput") or config.option.collectonly:
         return
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # else the program is compiled at each start
     choose_seed()
     if config.args_source is pytest.Config.ArgsSource.TESTPATHS and not config.option.keyword:
         os.environ[_WHOLE] = "1"  # which the processes of the tests see

@@ -148,7 +148,8 @@ def mariadb_started(folder: Path, *settings: str, port: int = 0) -> Iterator[str
         Its URL.
     """
     user = ["--user=root"] if _AS_ROOT else []
-    own = ["--no-defaults", f"--datadir={folder}/data", *user, *settings]
+    # A server that starts deletes what others have in their common folder for temporary tables.
+    own = ["--no-defaults", f"--datadir={folder}/data", f"--tmpdir={folder}", *user, *settings]
     made = [
         "mariadb-install-db",
         *own,

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pymysql
 import pytest
-from conftest import Yeldro, need, there_and_forth
+from conftest import Yeldro, need, there_and_back
 from systems import (
     AnyDatabase,
     MariadbServerDatabase,
@@ -278,7 +278,7 @@ def test_every_type_comes_back_as_the_server_and_its_dump_write_it(
     rows = sum(len(list(rows_of(part))) + 1 for part in parts(types))
     before = sorted(line.rstrip(",;") for line in server.dump().splitlines())
     words = ("root", "--where", "id = 1", "--expect", f"total={1 + 5 * rows}")
-    there_and_forth(yeldro, server, *words)
+    there_and_back(yeldro, server, *words)
     assert sorted(line.rstrip(",;") for line in server.dump().splitlines()) == before
 
 

@@ -104,7 +104,7 @@ def test_a_random_condition_matches_what_the_system_matches_or_is_refused(
     database = filled(made(SCHEMA))
     system = {"p": "postgresql", "m": "mariadb"}.get(database.url[0], "sqlite")
     seen = Counter[str]()
-    for number in trials(60, 400):
+    for number in trials(30, 400):
         condition = written(random.Random(f"{system} {number}"), system, "c", 3)
         try:
             expected = database.value(f"SELECT count(*) FROM near WHERE {condition}")

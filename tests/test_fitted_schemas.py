@@ -242,7 +242,7 @@ def test_the_end_is_the_system_s_own_and_everything_comes_back(
 ) -> None:
     told = Counter[str]()
     collates = system == "postgresql" and has_icu()
-    for seed in trials(8, 60):
+    for seed in trials(4, 60):
         folder, made = tmp_path / "receipts", fitted(system, seed)
         if made.collation.startswith("one.ci") and not collates:
             continue  # a server without the collations of ICU

@@ -89,7 +89,7 @@ def test_nothing_made_of_pieces_is_a_fault(
     (kept,) = yeldro.receipts.iterdir()
     whole = kept.read_bytes()
     before = demo.contents()
-    for number in trials(120, 5000):
+    for number in trials(80, 5000):
         chance = random.Random(number)
         path = chance.choice([plan, job, given, kept, None])
         if path is kept:

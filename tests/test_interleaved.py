@@ -390,7 +390,7 @@ def test_at_every_border_a_filled_value_is_the_one_that_went(
     wanted, meaning = WORK["fill"]
     chosen = Job.of(cleanup("mast", **wanted, expect="2"))
     opened, ended, passed = open_database(database.url), 0, 50
-    for number in trials(8, 80):
+    for number in trials(5, 80):
         place = spread(number, passed) - 1
         emptied(database, rows)
         intruder = Intruder(database, f"UPDATE mast SET label = 'z' WHERE id = {changed}", place)
@@ -429,7 +429,7 @@ def test_at_every_border_the_kept_row_is_held_or_nothing_goes(
         return intruder
 
     held, borders = 0, run(-1).passed
-    for number in trials(8, 80):
+    for number in trials(5, 80):
         try:
             held += not run(spread(number, borders) - 1).other.committed
         except YeldroError as error:

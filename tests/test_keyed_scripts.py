@@ -88,10 +88,15 @@ def test_a_script_by_keys_does_what_a_run_does_and_nothing_when_run_again(
     assert network.contents() == after
 
 
-@pytest.mark.parametrize("work", WORK)
-@pytest.mark.parametrize("system", SYSTEMS)
+# Every work on one system in turn, and the one with the most kinds of steps on each.
+THERE = [(work, system) for place, work in enumerate(WORK)
+         for number, system in enumerate(SYSTEMS)
+         if work == "ripple" or place % len(SYSTEMS) == number]  # fmt: skip
+
+
+@pytest.mark.parametrize(("work", "system"), THERE)
 def test_a_script_does_there_what_a_run_does_here(
-    yeldro: Yeldro, demo: SqliteFile, stood_in, system: str, work: str
+    yeldro: Yeldro, demo: SqliteFile, stood_in, work: str, system: str
 ) -> None:
     words = WORK[work]
     script = yeldro("script", *words, "--dialect", system, db=demo.url).out
@@ -362,7 +367,7 @@ def test_random_cleanups_do_there_what_they_do_here(
     yeldro: Yeldro, tmp_path: Path, stood_in, trials: Trials
 ) -> None:
     done = refused = 0
-    for number in trials(25, 200):
+    for number in trials(15, 200):
         chance = random.Random(number)
         case = random_case(number, choose=True).in_standard_sql()
         case = replace(

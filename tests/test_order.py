@@ -24,7 +24,8 @@ from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.asked import Selection
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue
-from yeldro.engines.sqlite.database import SqliteDatabase, SqliteSession
+from yeldro.engines.sqlite.database import SqliteDatabase
+from yeldro.engines.sqlite.session import SqliteSession
 
 graphs = st.dictionaries(st.integers(0, 9), st.sets(st.integers(0, 9)), max_size=10).map(
     lambda graph: {node: graph.get(node, set()) for node in range(10)}

@@ -130,6 +130,7 @@ def test_a_statement_that_takes_too_long_is_stopped(yeldro, network) -> None:
 
 
 def test_a_locked_database_is_waited_for_and_its_holder_named(yeldro, demo) -> None:
+    yeldro.installed = True
     holder = demo.connect()
     holder.execute("BEGIN IMMEDIATE")
     words = ("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", "--lock-wait", "0.3")

@@ -270,7 +270,7 @@ def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, tria
 def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path, trials: Trials) -> None:
     """The system's own program carries the script out; another count stops it."""
     done = 0
-    for number in trials(6, 30):
+    for number in trials(4, 30):
         case = server.suited(random_case(number).in_standard_sql())
         ours = server.made("ours", case, late=False)
         job = Job.of(cleanup_of(case, follow=("all",)))

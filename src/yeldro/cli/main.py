@@ -112,6 +112,9 @@ def execute(arguments: list[str]) -> int:
         The exit code: 0 done, 1 a fault in Yeldro, 2 usage error, 3 refused, 4 a count differs,
         5 the database failed, 130 interrupted.
     """
+    from yeldro.cli.terminal.output import begin, finish_json
+
+    begin()
     failure: YeldroError | None = None
     code = 0
     try:
@@ -126,8 +129,6 @@ def execute(arguments: list[str]) -> int:
         failure = _failure_of(error)
         code = failure.exit_code
     if "--json" in arguments:
-        from yeldro.cli.terminal.output import finish_json
-
         try:
             finish_json(failure)
             sys.stdout.flush()

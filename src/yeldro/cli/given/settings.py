@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,16 +15,18 @@ if TYPE_CHECKING:
     from yeldro.core.planning.job import Limits
     from yeldro.formats.project import Project, Setting
 
-TIME_LIMIT = "yeldro.time_limit"
+TIME_LIMIT, _PROJECT = "yeldro.time_limit", "yeldro.project"  # of a command line
 LOCK_WAIT = 10.0
 
 
-@lru_cache(maxsize=1)
 def project() -> Project:
-    """Return the project file in the working folder or above."""
+    """Return the project file in the working folder or above, read once for a command line."""
     from yeldro.formats.project import find_project
 
-    return find_project(Path.cwd())
+    read: dict[str, Project] = click.get_current_context().meta
+    if _PROJECT not in read:
+        read[_PROJECT] = find_project(Path.cwd())
+    return read[_PROJECT]
 
 
 def database_of(typed: str | None) -> Database:
@@ -69,9 +70,13 @@ def opened(text: str) -> Database:
 
     database = open_database(text)
     context = click.get_current_context(silent=True)
-    seconds = context.meta.get(TIME_LIMIT) if context else None
+    if context is None:
+        return database
+    seconds = context.meta.get(TIME_LIMIT)
     if seconds is not None:
         database.limit_statements(seconds)
+    database.keep_connection()
+    context.call_on_close(database.close)
     return database
 
 

@@ -33,6 +33,11 @@ class _Ending:
 _ending = _Ending()
 
 
+def begin() -> None:
+    """Forget what an earlier command line of this process has left."""
+    _ending.document, _ending.committed = None, ""
+
+
 def show(view: RenderableType, *, beside: bool = False) -> None:
     """Print text for people on standard output.
 

@@ -461,5 +461,11 @@ class Database(Protocol):
             Refused: a table cannot be held.
         """
 
+    def keep_connection(self) -> None:
+        """Let sessions use one connection in turn, where the system can, until it is closed."""
+
+    def close(self) -> None:
+        """Close the connection that is kept; the next session opens another."""
+
     def limit_statements(self, seconds: float) -> None:
         """Make every session opened from now on stop a statement that takes longer."""

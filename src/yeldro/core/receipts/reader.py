@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -125,7 +125,7 @@ def read_receipt(path: Path) -> Receipt:
                 "SELECT role, name, type, stored_as FROM stored_column WHERE step = ?"
                 " ORDER BY position",
                 (row["n"],),
-            )
+            ).fetchall()  # a statement that is not finished would keep the file locked
             orphans = file.execute(
                 "SELECT foreign_key, rows FROM orphan WHERE step = ?", (row["n"],)
             )
@@ -165,7 +165,7 @@ def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
 
 def stored_rows(
     path: Path, step: ReceiptStep, where: str | None = None
-) -> Iterator[list[tuple[Any, str | None]]]:
+) -> Generator[list[tuple[Any, str | None]], None, None]:
     """Yield the rows that a step removed or changed, each value with its form, None if native.
 
     Args:
@@ -179,7 +179,7 @@ def stored_rows(
 
 def native_rows(
     path: Path, step: ReceiptStep, where: str | None, most: int
-) -> Iterator[list[tuple[Any, ...]]]:
+) -> Generator[list[tuple[Any, ...]], None, None]:
     """Yield the rows of a step whose values all have types of SQLite, `most` at a time or fewer."""
     with _opened(path) as file:
         file.row_factory = None
@@ -201,7 +201,7 @@ def native_query(step: ReceiptStep, where: str | None, schema: str = "main") -> 
 
 def formed_rows(
     path: Path, step: ReceiptStep, where: str | None
-) -> Iterator[list[tuple[Any, str | None]]]:
+) -> Generator[list[tuple[Any, str | None]], None, None]:
     """Yield the other rows of a step, as `stored_rows` does."""
     formed = f"{form.FORMS} IS NOT NULL"
     return stored_rows(path, step, f"({where}) AND {formed}" if where else formed)

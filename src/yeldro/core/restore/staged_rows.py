@@ -63,6 +63,12 @@ class StagedRows:
         for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
             self.session.add_index(self.staged, [staged for _, staged in pairs])
 
+    def filled(self, rows: int) -> None:
+        """Note that the staged rows are there."""
+        self.stored = rows
+        self.session.key_table_filled(self.staged)
+        self.add_indexes(are_filled=True)
+
     @property
     def holds_whole_rows(self) -> bool:
         """True if the rows came or went as a whole, rather than being changed."""

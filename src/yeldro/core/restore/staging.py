@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from contextlib import closing
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -132,12 +133,13 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
 
         where = parse_stored_filter(condition, names)
     number = _fill_native(each, receipt, where)
-    for row in formed_rows(receipt.path, each.step, where):
-        number += 1
-        values: dict[str, Any] = {"yeldro_row": number}
-        for name, (value, kind) in zip(each.roles, row, strict=True):
-            values[name] = each.session.restored(value, kind) if kind else value
-        each.session.connection.execute(sa.insert(each.staged).values(values))
+    with closing(formed_rows(receipt.path, each.step, where)) as rows:
+        for row in rows:
+            number += 1
+            values: dict[str, Any] = {"yeldro_row": number}
+            for name, (value, kind) in zip(each.roles, row, strict=True):
+                values[name] = each.session.restored(value, kind) if kind else value
+            each.session.connection.execute(sa.insert(each.staged).values(values))
     _filled(each, number, all_of_them=where is None)
 
 
@@ -150,10 +152,11 @@ def _fill_native(each: UndoneRows, receipt: Receipt, where: str | None) -> int:
         insert = f"INSERT INTO temp.{staged.name} SELECT NULL, * FROM ({rows})"
         return sql.as_written(session.connection, insert).rowcount
     number = 0
-    for part in native_rows(receipt.path, each.step, where, _AT_ONCE):
-        numbered = [(place, *row) for place, row in enumerate(part, number + 1)]
-        session.insert_rows(staged, numbered)
-        number += len(part)
+    with closing(native_rows(receipt.path, each.step, where, _AT_ONCE)) as parts:
+        for part in parts:
+            numbered = [(place, *row) for place, row in enumerate(part, number + 1)]
+            session.insert_rows(staged, numbered)
+            number += len(part)
     return number
 
 
@@ -188,6 +191,4 @@ def _filled(each: UndoneRows, number: int, *, all_of_them: bool) -> None:
             f"{each.step.n}, and {each.step.affected:,} were affected: it is incomplete.",
             "Nothing can be restored from it safely.",
         )
-    each.stored = number
-    each.session.key_table_filled(each.staged)
-    each.add_indexes(are_filled=True)
+    each.filled(number)

@@ -12,6 +12,7 @@ import math
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
 
 import pymysql
@@ -67,11 +68,17 @@ class MariadbDatabase:
     def limit_statements(self, seconds: float) -> None:
         self._statement_limit = seconds
 
+    def keep_connection(self) -> None:
+        """Do nothing: settings and temporary tables of a session last as long as its connection."""
+
+    def close(self) -> None:
+        """Do nothing: every session closes its connection."""
+
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
         """Open a plain connection in one transaction, in which MariaDB commits each new table."""
         try:
-            with self._engine().begin() as connection:
+            with self._engine.begin() as connection:
                 yield connection
         except sa.exc.DBAPIError as error:
             raise explained(error, self.shown, self._statement_limit) from error
@@ -113,6 +120,7 @@ class MariadbDatabase:
             session.lock_tables(locks)
             yield session
 
+    @cached_property
     def _engine(self) -> sa.Engine:
         engine = sa.create_engine(
             self._url,
@@ -127,7 +135,7 @@ class MariadbDatabase:
     def _session(self, mode: Mode) -> Iterator[MariadbSession]:
         thread = None
         try:
-            with self._engine().connect() as connection:
+            with self._engine.connect() as connection:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
                 sa.event.listen(connection, "after_cursor_execute", heed_warnings)
                 session = MariadbSession(connection, self._name, mode)
@@ -158,7 +166,7 @@ class MariadbDatabase:
     def _end(self, thread: int | None) -> None:
         """Make the server end a session and what it is doing."""
         if thread is not None:
-            with suppress(sa.exc.SQLAlchemyError), self._engine().connect() as connection:
+            with suppress(sa.exc.SQLAlchemyError), self._engine.connect() as connection:
                 connection.exec_driver_sql(f"KILL {thread}")
 
 

@@ -41,9 +41,33 @@ class PostgresqlDatabase:
         bare = url.set(drivername="postgresql", password=None, query=query)
         self.shown = bare.render_as_string(hide_password=True)
         self._statement_limit: float | None = None
+        self._pool: type[sa.Pool] = sa.pool.NullPool
+        self._made: sa.Engine | None = None
 
     def limit_statements(self, seconds: float) -> None:
         self._statement_limit = seconds
+
+    def keep_connection(self) -> None:
+        """Keep it for the next session: every setting of a session ends with its transaction."""
+        self._pool = sa.pool.QueuePool
+
+    def close(self) -> None:
+        if self._made:
+            self._made.dispose()
+
+    @property
+    def _engine(self) -> sa.Engine:
+        """What connects; one for all sessions, as it keeps the statements that it has compiled."""
+        if self._made:
+            return self._made
+        self._made = engine = sa.create_engine(
+            self._url,
+            poolclass=self._pool,
+            isolation_level="REPEATABLE READ",
+            connect_args={"application_name": "yeldro", "client_encoding": "UTF8"},
+        )
+        sa.event.listen(engine, "connect", _read_times_as_text)
+        return engine
 
     @contextmanager
     def create(self) -> Iterator[sa.Connection]:
@@ -85,15 +109,8 @@ class PostgresqlDatabase:
 
     @contextmanager
     def _session(self, mode: Mode, *, looking: bool = False) -> Iterator[PostgresqlSession]:
-        engine = sa.create_engine(
-            self._url,
-            poolclass=sa.pool.NullPool,
-            isolation_level="REPEATABLE READ",
-            connect_args={"application_name": "yeldro", "client_encoding": "UTF8"},
-        )
-        sa.event.listen(engine, "connect", _read_times_as_text)
         try:
-            with engine.connect() as connection:
+            with self._engine.connect() as connection:
                 if looking and not _is_standby(connection):
                     # Temporary tables are needed, even if sessions only read by default.
                     connection.exec_driver_sql("SET TRANSACTION READ WRITE")
@@ -114,6 +131,8 @@ class PostgresqlDatabase:
                     yield session
                 finally:
                     session.roll_back()
+                    if session.has_committed and not connection.invalidated:
+                        connection.detach()  # its temporary tables outlive the transaction
         except sa.exc.DBAPIError as error:
             raise explained(error, self.shown, self._statement_limit) from error
 

@@ -109,6 +109,11 @@ class PostgresqlSession(StandardSession):
         super().__init__(connection, TRAITS, mode)
         self.catalogue = PostgresqlCatalogue(connection)
         self._trigger_effects: TriggerEffects | None = None
+        self.has_committed = False
+
+    def commit(self) -> None:
+        self.has_committed = True
+        super().commit()
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         state = getattr(error.orig, "sqlstate", None) or ""

@@ -90,9 +90,14 @@ def _asks(
     seen: list[int],
     lost: threading.Event,
 ) -> None:
+    reads = False
     with suppress(OSError):
         while part := client.recv(_PART):
-            if b"COMMIT\0" in part or part.endswith(b"\x03COMMIT"):  # as either driver says it
+            if b"START TRANSACTION" in part:
+                reads = b"READ ONLY" in part
+            if reads:
+                pass  # what ends a transaction that reads says nothing of a row
+            elif b"COMMIT\0" in part or part.endswith(b"\x03COMMIT"):  # as either driver says it
                 seen[0] += 1
                 if seen[0] in which:
                     lost.set()

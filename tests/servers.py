@@ -29,9 +29,12 @@ import pymysql
 
 _MEMORY = Path("/dev/shm")
 _ENOUGH = 3 << 30  # bytes of memory to hold the data of both servers
-_FAST_POSTGRESQL = "-c fsync=off -c synchronous_commit=off -c full_page_writes=off -c jit=off"
+_FAST_POSTGRESQL = (
+    "-c fsync=off -c synchronous_commit=off -c full_page_writes=off -c autovacuum=off -c jit=off"
+)
 _FAST_MARIADB = ("--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync",
-                 "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=128M",
+                 "--skip-innodb-doublewrite", "--innodb-stats-persistent=0",
+                 "--innodb-buffer-pool-size=128M",
                  "--character-set-server=utf8mb4")  # fmt: skip
 _AS_ROOT = os.geteuid() == 0
 _MARIADB_PATH = f"{os.environ['PATH']}:/usr/sbin:/usr/local/sbin"

@@ -131,9 +131,7 @@ WIDE = {
 }
 
 
-@pytest.mark.parametrize(
-    ("columns", "key"), [(32, ""), (33, "PRIMARY KEY"), (0, "PRIMARY KEY"), (0, "")]
-)
+@pytest.mark.parametrize(("columns", "key"), [(32, ""), (33, "PRIMARY KEY"), (0, "")])
 def test_whatever_goes_can_come_back_or_does_not_go(
     yeldro: Yeldro, made, columns: int, key: str, request: pytest.FixtureRequest
 ) -> None:

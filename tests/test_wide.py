@@ -13,7 +13,7 @@ from systems import AnyDatabase
 
 from yeldro.engines.catalogue_rows import RowsByTable
 
-_TABLES = 90  # more than are read one by one
+_TABLES = 70  # more than are read one by one
 
 
 def _schema(tables: int, seed: int) -> tuple[str, list[list[int]]]:

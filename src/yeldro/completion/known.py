@@ -342,6 +342,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
             "--accept-difference",
             "--allow-trigger",
             "--no-way-back",
+            "--allow-more",
             "--receipts",
             "--lock-wait",
             "--db",

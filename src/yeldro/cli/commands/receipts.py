@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -137,6 +138,7 @@ def restore(
     accept_difference: tuple[str, ...],
     allow_trigger: tuple[str, ...],
     no_way_back: tuple[str, ...],
+    allow_more: bool,
     receipts: Path | None,
     lock_wait: float | None,
     db: str | None,
@@ -156,8 +158,13 @@ def restore(
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     receipt_options = ReceiptOptions(folder, not without_rows)
     allowed = restoring.Acceptances(allow_trigger, accept_difference, no_way_back)
+    limits = settings.limits_of(database)
+    if allow_more:
+        limits = replace(limits, most_rows=None)
     with shown_progress(quiet):
-        done = restoring.restore(database, found, wait, agreed, allowed, scope, receipt_options)
+        done = restoring.restore(
+            database, found, wait, agreed, allowed, scope, receipt_options, limits
+        )
     if done.total:
         note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:

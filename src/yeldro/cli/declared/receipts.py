@@ -157,6 +157,7 @@ def export(**options: Any) -> None:
 )
 @opt.triggers_option
 @opt.no_way_back_option
+@opt.allow_more_option
 @opt.receipts_option
 @opt.lock_wait_option
 @opt.database_option

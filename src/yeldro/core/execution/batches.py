@@ -21,7 +21,12 @@ from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
 from yeldro.core.execution.proofs import prove_no_dangling_references
 from yeldro.core.execution.row_storage import become_equal, counted_only, store
 from yeldro.core.execution.run import Outcome, Part, RunResult
-from yeldro.core.execution.steps import CommitNotice, carry_out, check_means
+from yeldro.core.execution.steps import (
+    CommitNotice,
+    carry_out,
+    check_lasting_effects,
+    check_means,
+)
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
@@ -196,13 +201,17 @@ def _plan_whole(
     with database.reading() as session:
         prepared = prepare(session, cleanup)
         plan = prepared.plan
-        job.limits.check_tables(plan)
+        job.limits.check_tables(plan.rows_by_table, session.catalogue)
         job.limits.check_rows(plan.total)
         running.check_plan(plan, _without_expectations(cleanup))
         _check_divisible(prepared)
+        steps = _steps_of_batches(prepared)
+        check_means(session, prepared, cleanup.no_way_back)
+        reached = [(step.action, session.catalogue.table(name)) for step, name in steps]
+        check_lasting_effects(session, reached, cleanup.no_way_back)
         if receipt_options.with_rows:
             _check_restorable(session, prepared)
-        return plan, prepared, _steps_of_batches(prepared)
+        return plan, prepared, steps
 
 
 def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:

@@ -62,6 +62,13 @@ def store(
         receipt.add_step(work.step, table.name)
         if not receipt_options.with_rows or work.step.auxiliary:
             continue
+        if table.name in receipt.changed_before and counted_only(session, table):
+            raise Refused(
+                f"{table.name} has no key, and an earlier remove of this run has changed rows of "
+                f"it: nothing would tell which of them this one takes, to put them back.",
+                f"Give {table.name} a key, run the removes one by one, or use ‹without_rows›.",
+                data=ROLLED_BACK,
+            )
         changes = _changes(of_table[table.name])
         if is_watched(work, receipt_options):
             watched.append(watch(session, work, changes))

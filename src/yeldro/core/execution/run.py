@@ -128,7 +128,7 @@ def check_plans(found: JobPlan, job: Job) -> None:
     """
     for place, each in enumerate(found.plans):
         with with_error_context(job, place):
-            job.limits.check_tables(each)
+            job.limits.check_tables(each.rows_by_table)
             check_plan(each, job.cleanups[place])
     _check_sum(found.plans, job, UNCHANGED)
 
@@ -242,7 +242,7 @@ class _Running:
         with self.session.looking():
             prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
         found = prepared.plan
-        self.job.limits.check_tables(found)
+        self.job.limits.check_tables(found.rows_by_table, self.session.catalogue)
         check_plan(found, cleanup)
         self.job.limits.check_rows(self.total + found.total)
         plans = [*(part.plan for part in self.parts), found]

@@ -32,21 +32,41 @@ class Limits:
     most_rows: int | None = None
     said_in: str = ""
 
-    def check_tables(self, plan: Plan) -> None:
-        """Refuse a plan that touches a protected table.
+    def check_tables(
+        self, rows_by_table: Mapping[str, int], catalogue: Catalogue | None = None
+    ) -> None:
+        """Refuse what touches a protected table.
+
+        Args:
+            rows_by_table: how many rows go, change or come.
+            catalogue: tells which rows are those of a protected table's heirs and partitions.
 
         Raises:
-            Refused: it does.
+            Refused: a table is protected.
         """
-        for name in plan.rows_by_table:
-            bare = name.rpartition(".")[2]
-            if same_name(name, self.protected) or same_name(bare, self.protected):
-                raise LimitReached(
-                    f"{name} is protected by {self.said_in}, and {plan.rows_by_table[name]:,} of "
-                    f"its rows would go or change.",
-                    "Narrow the cleanup, or take the table off that list.",
-                    table=name,
-                )
+        named = [name for name in rows_by_table if self._protects(name)]
+        within = dict(self._rows_within(catalogue)) if catalogue and self.protected else {}
+        for name in (*named, *(name for name in rows_by_table if name in within)):
+            which = f"{name} holds rows of {within[name]}, which" if name in within else name
+            raise LimitReached(
+                f"{which} is protected by {self.said_in}, and {rows_by_table[name]:,} of the rows "
+                f"of {name} would go, change or come back.",
+                "Narrow it, or take the table off that list.",
+                table=name,
+            )
+
+    def _protects(self, name: str) -> bool:
+        bare = name.rpartition(".")[2]
+        return bool(same_name(name, self.protected) or same_name(bare, self.protected))
+
+    def _rows_within(self, catalogue: Catalogue) -> Iterator[tuple[str, str]]:
+        """Yield the tables in which rows of protected ones live, or which such a part is of."""
+        for name in filter(lambda each: self._protects(str(each)), catalogue.table_names()):
+            for heir in catalogue.table(name).heirs:
+                yield str(heir), str(name)
+        for name in filter(lambda each: self._protects(str(each)), catalogue.part_names()):
+            if part := catalogue.part_of(name):
+                yield str(part.whole), str(name)
 
     def unknown(self, catalogue: Catalogue) -> list[str]:
         """Return warnings of protected names that no table has: a slip there protects nothing."""

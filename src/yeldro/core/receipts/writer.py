@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
+from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
 
@@ -56,9 +57,15 @@ class ReceiptWriter:
         table: the first table named.
         restored: the receipt whose rows are put back, so that rows can be taken from it.
 
+    Attributes:
+        changed_before: tables of which earlier plans have changed rows.
+
     Raises:
         DatabaseFailure: the folder or file cannot be written.
     """
+
+    _changed: frozenset[TableName] = frozenset()
+    changed_before: frozenset[TableName] = frozenset()
 
     def __init__(
         self,
@@ -105,6 +112,7 @@ class ReceiptWriter:
 
     def add_plan(self, plan: Plan) -> None:
         """Note a plan that is about to be carried out."""
+        self.changed_before |= self._changed
         with self._failures_told():
             self._file.execute("UPDATE receipt SET matched = matched + ?", (plan.matched,))
             self._file.execute(
@@ -120,6 +128,8 @@ class ReceiptWriter:
 
     def add_step(self, step: Step, table: TableName) -> None:
         """Note a step before it is carried out."""
+        if step.action is not Action.REMOVE:
+            self._changed |= {table}
         with self._failures_told():
             self._file.execute(
                 "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, ?, NULL, NULL)",

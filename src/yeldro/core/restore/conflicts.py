@@ -13,8 +13,8 @@ from yeldro.core.database import sql
 from yeldro.core.model.names import counted, told_rows
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.dangling import references_step, still_referenced
-from yeldro.core.restore.key_swaps import back_under_old_key, goes_from
-from yeldro.core.restore.repeated_changes import back_before, back_before_all, covered_by
+from yeldro.core.restore.key_swaps import goes_from
+from yeldro.core.restore.repeated_changes import covered_by
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
@@ -81,8 +81,11 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
     linked = as_before(each, others)
     counted = is_counted(each)
     back = count_back(each, others)
-    later = [other for other in others if other.step.n > each.step.n]
-    covered = [covered_by(each, other) for other in later if other.table.name == each.table.name]
+    covered = [
+        covered_by(each, other)
+        for other in others
+        if each.told_by_count and other.table.name == each.table.name and other.step.n > each.step.n
+    ]
     anew = sa.and_(~linked, ~cut, *(~condition for condition in covered))
     lost = 0
     if counted and back:
@@ -135,21 +138,8 @@ def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
     """True if a staged row is in the database as it was before its step."""
     if each.holds_whole_rows:
         same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
-        same = sa.and_(same, ~each.reassigned)
-        before = _changed_before(each, others)
-        for earlier in before:
-            same = sa.or_(same, back_before(each, earlier))
-        plain = [earlier for earlier in before if not earlier.changes_key]
-        if len(plain) > 1:
-            plain.sort(key=lambda earlier: earlier.step.n)
-            same = sa.or_(same, back_before_all(each, plain))
-        return same
+        return sa.and_(same, ~each.reassigned)
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
-    for earlier in _changed_before(each, others):
-        linked = sa.or_(linked, back_before(each, earlier))
-    for other in others:
-        if other is not each and other.table == each.table and other.changes_key:
-            linked = sa.or_(linked, back_under_old_key(each, other))
     if any(goes_from(other, each) for other in others):
         cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
         linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
@@ -189,18 +179,6 @@ def _columns_to_fill(each: StagedRows, missing: int) -> list[Conflict]:
     ]  # fmt: skip
 
 
-def _changed_before(each: StagedRows, others: Sequence[StagedRows]) -> list[StagedRows]:
-    """Return the earlier steps of the receipt that changed rows of the same table."""
-    return [
-        other
-        for other in others
-        if other.step.n < each.step.n
-        and other.table.name == each.table.name
-        and other.step.action is not Action.REMOVE
-        and not other.told_by_count
-    ]
-
-
 def _compare_removed(
     each: StagedRows, others: Sequence[StagedRows]
 ) -> tuple[Restored, list[Conflict]]:
@@ -211,8 +189,7 @@ def _compare_removed(
         there = each.is_there
         same = as_before(each, others)
         missing = each.count(~there)
-        none_is_back = missing == each.stored and not _changed_before(each, others)
-        back = 0 if none_is_back else each.count(same)
+        back = each.count(same) if missing < each.stored else 0
         taken = each.stored - back - missing
         problems = [_key_taken(each, taken, sa.and_(there, ~same))] if taken else []
     problems += _taken_elsewhere(each, there, others)

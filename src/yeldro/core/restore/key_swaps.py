@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
@@ -22,17 +22,8 @@ def goes_from(whole: StagedRows, moving: StagedRows) -> bool:
 
 
 def share_key(whole: StagedRows, moving: StagedRows) -> bool:
-    """True if a row that went and a row that changed its key may have had the same row key.
-
-    A row that changed its key first and then went is the same row, so it does not count.
-    """
-    went_first = whole.step.n < moving.step.n
-    return (
-        whole is not moving
-        and whole.table == moving.table
-        and moving.changes_key
-        and went_first == (whole.step.action is Action.REMOVE)
-    )
+    """True if a row that went or came and one that changed its key may have had the same key."""
+    return whole is not moving and whole.table == moving.table and moving.changes_key
 
 
 def swaps_keys(whole: StagedRows, moving: StagedRows) -> sql.Predicate:
@@ -65,40 +56,3 @@ def reassigned(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate
 
     found = [whole.matches_some(moving, has_it) for moving in others if share_key(whole, moving)]
     return sa.or_(sa.false(), *found)
-
-
-def back_under_old_key(each: StagedRows, other: StagedRows) -> sql.Predicate:
-    """True if a row is as before a step, under the key it had before another step changed it."""
-
-    def is_back(mine: StagedRows, keyed: StagedRows) -> Iterator[sql.Predicate]:
-        yield from _same_rows(mine, keyed)
-        as_before = [
-            keyed.session.readable(
-                keyed.rows.c[name], keyed.table.by_name[name]
-            ).is_not_distinct_from(keyed.staged.c[own])
-            for name, own in keyed.old_key
-        ]
-        row = sa.select(sa.literal(1)).select_from(keyed.rows)
-        row = row.where(*as_before, *mine.agree(mine.named("old")))
-        yield sa.exists(row.correlate(mine.staged, keyed.staged))
-
-    return each.matches_some(other, is_back)
-
-
-def key_before(each: StagedRows, name: str, others: Iterable[StagedRows]) -> sa.ColumnElement[Any]:
-    """Return a key column's value once other steps that changed it are undone."""
-    value: sa.ColumnElement[Any] = each.staged.c[dict(each.key)[name]]
-    for other in others:
-        old = dict(other.named("old")).get(name)
-        if other is not each and other.table == each.table and other.changes_key and old:
-            keyed = other.aliased("yeldro_keyed")
-            before = sa.select(keyed.staged.c[old]).where(*_same_rows(each, keyed))
-            value = sa.func.coalesce(before.correlate(each.staged).scalar_subquery(), value)
-    return value
-
-
-def _same_rows(each: StagedRows, other: StagedRows) -> Iterator[sql.Predicate]:
-    """Yield the conditions that rows of two steps on one table are the same."""
-    theirs = dict(other.key)
-    for name, own in each.key:
-        yield other.staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])

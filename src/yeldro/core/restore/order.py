@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from yeldro.core.model.graph import components
 from yeldro.core.model.steps import Action
 from yeldro.core.restore.conflicts import references_rows
 from yeldro.core.restore.key_swaps import swaps_keys
@@ -35,13 +36,27 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
         unique = {name for key in each.table.candidate_keys for name in key.columns}
         return change_unique if unique & dict(each.named("old")).keys() else change
 
-    found = sorted(staged_steps, key=place)
+    found = sorted(_parents_first(staged_steps), key=place)
     if all(each.holds_whole_rows for each in found):
         return found
     bound = _bound_to_moving_keys(found)
     moment = change if any(each.step.action is Action.ADD for each in bound) else change_keys
     before = [each for each in found if each not in bound and place(each) <= moment]
     return [*before, *bound, *(each for each in found if each not in [*before, *bound])]
+
+
+def _parents_first(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
+    """Return the rows that come back before the rest, those of referenced tables first.
+
+    Steps of one receipt can be those of several plans. Tables on a cycle stay in their order.
+    """
+    coming = [each for each in staged_steps if each.step.action is Action.REMOVE]
+    names = {each.table.name for each in coming}
+    parents = {each.table.name: [key.parent for key in each.table.foreign_keys
+                                 if key.parent in names] for each in coming}  # fmt: skip
+    place = {name: -n for n, part in enumerate(components(parents)) for name in part}
+    coming.sort(key=lambda each: place[each.table.name])
+    return [*coming, *(each for each in staged_steps if each not in coming)]
 
 
 def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:

@@ -12,10 +12,8 @@ from yeldro.core.database.identity import computed_columns
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.restore.conflicts import lacks_parent
-from yeldro.core.restore.key_swaps import key_before, share_key
 
 if TYPE_CHECKING:
-    from yeldro.core.database import sql
     from yeldro.core.receipts.writer import ReceiptWriter
     from yeldro.core.restore.undoing import UndoneRows
 
@@ -41,18 +39,14 @@ def auxiliary(each: UndoneRows, rows: int) -> Step:
     return Step(0, Action.RELINK, name, rows, "links in between", (name,), auxiliary=True)
 
 
-def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
-                 with_rows: bool) -> int:  # fmt: skip
+def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> int:
     """Note a step that is about to be undone, and the rows that can only be read before.
-
-    Args:
-        others: all steps of the restore.
 
     Returns:
         The number of rows of the step that the receipt records.
     """
     if step.action is Action.RELINK:
-        return _store_links(each, step, receipt, others, with_rows)
+        return _store_links(each, step, receipt, with_rows)
     receipt.add_step(step, each.table.name)
     if not with_rows:
         return step.rows
@@ -76,19 +70,17 @@ def orphans(each: UndoneRows) -> dict[str, int]:
     }
 
 
-def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, others: Sequence[UndoneRows],
-                 with_rows: bool) -> int:  # fmt: skip
-    """Note links that are about to be set, except those of rows that come back whole."""
+def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> int:
+    """Note links that are about to be set."""
     to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
-    told = [to_be_set, *_not_added(each, others)]
-    rows = step.rows if each.told_by_count else each.count(*told)
+    rows = step.rows if each.told_by_count else each.count(to_be_set)
     receipt.add_step(replace(step, rows=rows), each.table.name)
     if with_rows:
-        columns, expressions = _swapped(each, others)
+        columns, expressions = _swapped(each)
         receipt.add_rows(
             step,
             columns,
-            stored_in_parts(each.session, sa.select(*expressions).where(*told)),
+            stored_in_parts(each.session, sa.select(*expressions).where(to_be_set)),
             rows,
         )
         if each.told_by_count:
@@ -133,9 +125,7 @@ def store_after(
     receipt.add_rows(step, columns, stored_in_parts(each.session, query), step.rows)
 
 
-def _swapped(
-    each: UndoneRows, others: Sequence[UndoneRows]
-) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
+def _swapped(each: UndoneRows) -> tuple[Columns, list[sa.ColumnElement[Any]]]:
     """Return a changed row's columns with old and new swapped, and the key it had before."""
     old, new = dict(each.named("old")), dict(each.named("new"))
     was, left = dict(each.named("was")), dict(each.named("left"))
@@ -146,27 +136,9 @@ def _swapped(
                 "new": old.get(column.name), "was": left.get(column.name),
                 "left": was.get(column.name)}.get(column.role) or stored_as  # fmt: skip
         value: sa.ColumnElement[Any] = each.staged.c[mine]
-        if column.role == "key" and each.table.has_key and column.name not in old:
-            value = key_before(each, column.name, others)
         columns.append((column.role, column.name, column.type))
         expressions.append(value.label(f"c{len(columns)}"))
     return columns, expressions
-
-
-def _not_added(each: UndoneRows, others: Sequence[UndoneRows]) -> Iterator[sql.Predicate]:
-    """Leave out rows that the same restore adds; they are stored whole, links and all."""
-    for other in others:
-        added = other.step.action is Action.REMOVE and other.table == each.table
-        if not added or other.told_by_count or share_key(other, each):
-            continue
-        staged = other.staged.alias("yeldro_added")
-        theirs = dict(other.key)
-        same = (
-            staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])
-            for name, own in each.key
-        )
-        yield ~sa.exists(sa.select(sa.literal(1)).select_from(staged).where(*same)
-                         .correlate(each.staged))  # fmt: skip
 
 
 def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[Sequence[Sequence[Any]]]]:

@@ -6,6 +6,7 @@ anything is written.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import count
@@ -14,7 +15,7 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.database.facts import Mode
+from yeldro.core.database.facts import Mode, TableLocks
 from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
 from yeldro.core.execution.steps import (
     CommitNotice,
@@ -36,6 +37,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.job import Limits
 from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
@@ -168,6 +170,7 @@ def restore(
     allowed: Acceptances = NOTHING,
     scope: Scope = EVERYTHING,
     receipt_options: ReceiptOptions | None = None,
+    limits: Limits | None = None,
 ) -> RestoreResult:
     """Put back what is missing, in one transaction, with a receipt of its own.
 
@@ -176,6 +179,7 @@ def restore(
         agreed: the number of rows that a person has agreed to put back; None if nobody was asked.
         allowed: what the user accepts by name.
         receipt_options: where the restore's own receipt goes; by default beside the restored one.
+        limits: tables of which no row may come, go or change, and the most rows of one restore.
 
     Raises:
         Refused: a row's key is taken, its parent is gone, or another number would go back.
@@ -183,12 +187,13 @@ def restore(
         DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
-    with CommitNotice() as notice, database.writing(lock_wait, mode=_STORED_FORMS) as session:
+    locks = _tables_to_lock(database, receipt)
+    with CommitNotice() as notice, database.writing(lock_wait, locks, _STORED_FORMS) as session:
         refused: dict[int, list[int]] = {}
         told: list[str] = []
         while True:
             work = _Restoring(session, receipt, scope, refused, told)
-            work.check(agreed, allowed)
+            work.check(agreed, allowed, limits or Limits())
             if not work.planned.total:
                 return RestoreResult(work.planned, Tally((), ()), Ledger({}))
             writer = ReceiptWriter(
@@ -215,6 +220,17 @@ def restore(
             commit_with(session, writer, "The rows are back and committed.")
             notice.said = "The rows are back and committed."
             return RestoreResult(work.planned, tally, ledger, writer.path, tuple(found))
+
+
+def _tables_to_lock(database: Database, receipt: Receipt) -> TableLocks:
+    """Return the tables whose rows are only counted: two restores must not count at once."""
+    counted_only = {step.table for step in receipt.steps if step.equal_rows_left is not None}
+    if not counted_only or database.traits.has_single_writer:
+        return TableLocks()
+    with database.reading() as session:
+        known = (session.catalogue.table(name) for name in sorted(counted_only, key=str)
+                 if session.catalogue.has_table(name))  # fmt: skip
+        return TableLocks(unchanging=tuple(each.name for each in known if each.transactional))
 
 
 class _Restoring:
@@ -251,9 +267,14 @@ class _Restoring:
         self.planned = _plan(receipt, self.staged_steps, scope, self.told)
         self.agreed_to = self.planned.total + gone
 
-    def check(self, agreed: int | None, allowed: Acceptances) -> None:
-        """Refuse conflicts, and another number of rows than was agreed to."""
+    def check(self, agreed: int | None, allowed: Acceptances, limits: Limits) -> None:
+        """Refuse conflicts, what a limit forbids, and another number of rows than was agreed to."""
         check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
+        by_table: Counter[str] = Counter()
+        for each in self.planned.steps:
+            by_table[str(each.step.table)] += each.missing
+        limits.check_tables(+by_table, self.session.catalogue)
+        limits.check_rows(self.planned.total)
         if self.planned.conflicts:
             raise _conflict_error(
                 self.planned.conflicts,
@@ -341,9 +362,7 @@ def _put_back(
     orphaned = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
     for part in parts:
         for step, each in part:
-            told.append(
-                (step, store_before(each, step, writer, staged_steps, receipt_options.with_rows))
-            )
+            told.append((step, store_before(each, step, writer, receipt_options.with_rows)))
             for name, rows in orphaned.get(step, {}).items():
                 writer.add_orphans(step, name, rows)
         step, each = part[0]

@@ -66,7 +66,6 @@ class StagedRows:
     def filled(self, rows: int) -> None:
         """Note that the staged rows are there."""
         self.stored = rows
-        self.session.key_table_filled(self.staged)
         self.add_indexes(are_filled=True)
 
     @property

@@ -20,12 +20,14 @@ from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import Receipt, formed_rows, native_query, native_rows
 from yeldro.core.restore.added_rows import AddedRows
 from yeldro.core.restore.key_swaps import reassigned
+from yeldro.core.restore.net_changes import net_changes
 from yeldro.core.restore.order import in_order
 from yeldro.core.restore.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import TableName
+    from yeldro.core.receipts.reader import ReceiptStep
 
 _AT_ONCE = 1000
 
@@ -75,17 +77,8 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
             "This receipt holds counts and no rows, so nothing can be compared or put back.",
             "Rows are stored unless a run has ‹without_rows›.",
         )
-    kept = [step for step in reversed(receipt.steps) if step.is_kept]
-    stored = kept
-    if scope.only:
-        known = {str(step.table): None for step in stored}
-        for name in scope.only:
-            if same_name(name, known) is None:
-                raise UnknownName(f"‹only› {name}: this receipt holds no rows of it.", name, known)
-        wanted = {same_name(name, known) for name in scope.only}
-        stored = [step for step in stored if str(step.table) in wanted]
-    if scope.where is not None and len({step.table for step in stored}) != 1:
-        raise UsageError("‹where› is a condition on one table.", "Add ‹only› TABLE to say which.")
+    kept = [step for step in receipt.steps if step.is_kept]
+    stored = _wanted(kept, scope)
     changing: dict[TableName, set[str]] = defaultdict(set)
     for step in kept:
         changing[step.table].update(each.name for each in step.columns if each.role == "old")
@@ -98,6 +91,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     for place, each in enumerate(staged_steps, 1):
         announce("reading stored rows of", each.table.name, place, len(staged_steps))
         _fill(each, receipt, scope.where)
+    staged_steps = net_changes(staged_steps)[::-1]
     for each in staged_steps:
         if each.holds_whole_rows and each.table.has_key:
             each.reassigned = reassigned(each, staged_steps)
@@ -105,11 +99,33 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     parents = [
         UndoneRows(session, step, changing[step.table])
         for step in kept
-        if step not in stored and step.action is Action.REMOVE and step.table in named
+        if step not in stored and step.action is not Action.ADD and step.table in named
     ]
     for each in parents:
         _fill(each, receipt, None)
-    return StagedSteps(in_order(staged_steps), parents)
+    parents = net_changes(parents)
+    for each in (*staged_steps, *parents):
+        session.key_table_filled(each.staged)
+    gone = [each for each in parents if each.step.action is Action.REMOVE]
+    return StagedSteps(in_order(staged_steps), gone)
+
+
+def _wanted(kept: list[ReceiptStep], scope: Scope) -> list[ReceiptStep]:
+    """Return the steps on the tables that are to be restored.
+
+    Raises:
+        UsageError: a table is not one of them, or a condition is on several.
+    """
+    if scope.only:
+        known = {str(step.table): None for step in kept}
+        for name in scope.only:
+            if same_name(name, known) is None:
+                raise UnknownName(f"‹only› {name}: this receipt holds no rows of it.", name, known)
+        wanted = {same_name(name, known) for name in scope.only}
+        kept = [step for step in kept if str(step.table) in wanted]
+    if scope.where is not None and len({step.table for step in kept}) != 1:
+        raise UsageError("‹where› is a condition on one table.", "Add ‹only› TABLE to say which.")
+    return kept
 
 
 def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:

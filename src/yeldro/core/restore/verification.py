@@ -68,7 +68,7 @@ def mend(
         if each.step.action is Action.ADD or is_counted(each):
             continue
         if count_back(each, staged_steps) < each.stored:
-            pairs = [(name, own) for name, own in _settable(each, staged_steps)
+            pairs = [(name, own) for name, own in _settable(each)
                      if _differing(each, staged_steps, [(name, own)])]  # fmt: skip
             changed.append((each, each.set_anew(pairs) if pairs else 0))
         besides = [
@@ -102,7 +102,7 @@ def differences(
         if not rows:
             continue
         columns = [] if is_counted(each) else [
-            name for name, own in _settable(each, staged_steps)
+            name for name, own in _settable(each)
             if _differing(each, staged_steps, [(name, own)])
         ]  # fmt: skip
         such_as = "" if is_counted(each) else sample(each, ~as_before(each, staged_steps))
@@ -145,15 +145,9 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
         )
 
 
-def _settable(each: UndoneRows, staged_steps: Sequence[UndoneRows]) -> list[tuple[str, str]]:
-    """Return the stored columns of a step that no other step of the restore sets."""
-    elsewhere = {
-        name
-        for other in staged_steps
-        if other is not each and other.table == each.table
-        for name, _ in other.named("old")
-    }
-    known = {name for name, _ in each.key} | elsewhere
+def _settable(each: UndoneRows) -> list[tuple[str, str]]:
+    """Return the stored columns of a step, but for those by which its rows are found."""
+    known = {name for name, _ in each.key}
     return [pair for pair in each.named("value") + each.named("old") if pair[0] not in known]
 
 

@@ -470,7 +470,7 @@ class MariadbSession(StandardSession):
         late = "a key table was made after rows had been read"
         if self._has_looked and not self.mode.checked_by_system:
             raise Fault(late)
-        self.connection.exec_driver_sql("COMMIT" if self.mode.checked_by_system else "ROLLBACK")
+        self.connection.exec_driver_sql("COMMIT")  # which keeps the rows of temporary tables
         self.connection.exec_driver_sql(statement)
         self.connection.exec_driver_sql(_LOOKING)
 

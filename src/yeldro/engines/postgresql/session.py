@@ -227,8 +227,8 @@ class PostgresqlSession(StandardSession):
                 )
             except sa.exc.ProgrammingError as error:
                 raise MissingPrivilege(
-                    f"{each} decides which rows go, and cannot be kept from changing meanwhile: "
-                    f"{self.reason(error)}.",
+                    f"Nobody else may change {each} meanwhile, as its rows decide what is done, "
+                    f"and this role may not lock it: {self.reason(error)}.",
                     f"Ask for UPDATE or DELETE on {each}; or copy its rows into a table of your "
                     f"own and name that.",
                 ) from error

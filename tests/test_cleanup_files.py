@@ -306,8 +306,8 @@ def test_a_saved_plan_of_another_database_or_changed_by_hand_is_refused(yeldro, 
     saved = yeldro.folder / "plan.json"
     text = saved.read_text()
     for changed in (text.replace("notice", "alarm", 1), text[:-30], "[]", "{}", "\x00",
-                    text.replace('"yeldro_plan": 2', '"yeldro_plan": 3'),
-                    text.replace('"yeldro_plan": 2', '"yeldro_plan": 1')):  # fmt: skip
+                    text.replace('"yeldro_plan": 3', '"yeldro_plan": 4'),
+                    text.replace('"yeldro_plan": 3', '"yeldro_plan": 1')):  # fmt: skip
         saved.write_text(changed)
         assert "plan.json" in yeldro("run", "plan.json", "--yes", db=demo.url, code=2).err
     dependent = written(yeldro)

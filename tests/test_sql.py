@@ -418,3 +418,6 @@ def test_a_script_stops_at_foreign_keys_and_triggers_that_the_plan_does_not_know
     before = database.contents()
     assert carry_out(database, script) != 0
     assert database.contents() == before
+    if change == "trigger":
+        assert "loud would fire" in yeldro("script", *DOWN, code=3, db=database.url).err
+        yeldro("script", *DOWN, "--allow-trigger", "loud", db=database.url)

@@ -297,6 +297,8 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
             "--fill-empty",
             "--fill-first",
             "--expect",
+            "--allow-trigger",
+            "--no-way-back",
             "--dialect",
             "--most-rows",
             "--db",

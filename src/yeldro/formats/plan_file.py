@@ -5,17 +5,18 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yeldro.core.execution.approval import PlannedStep, PlanRecord, differences, steps_of
 from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
-from yeldro.core.planning.plan import Cleanup, Plan, Prepared
+from yeldro.core.planning.key_sketch import KeySketch
+from yeldro.core.planning.plan import Cleanup, Prepared
 from yeldro.core.selection.conditions.checks import Check
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of
 from yeldro.formats.fields import CLEANUP
@@ -23,33 +24,8 @@ from yeldro.formats.fields import CLEANUP
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
 
-FORMAT = 2
+FORMAT = 3
 _MOST_BYTES = 64_000_000
-_SHOWN = 3
-
-
-@dataclass(frozen=True)
-class PlannedStep:
-    """One step as it was planned, with the sketch of its keys."""
-
-    action: str
-    table: str
-    rows: int
-    keys: KeySketch
-
-
-@dataclass
-class PlanRecord:
-    """Notes the plans of a job while they are made."""
-
-    plans: list[Plan] = field(default_factory=list)
-    steps: list[list[PlannedStep]] = field(default_factory=list)
-
-    def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Note a plan; nothing is approved yet."""
-        del place
-        self.plans.append(prepared.plan)
-        self.steps.append(_steps(session, prepared))
 
 
 @dataclass(frozen=True)
@@ -81,23 +57,12 @@ class SavedPlan:
         return self
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Compare a plan made now with the saved one: counts and keys.
+        """Compare a plan made now with the saved one: steps, reasons, counts, keys and new values.
 
         Raises:
             Refused: they differ.
         """
-        planned, found = self.steps[place], _steps(session, prepared)
-        said = []
-        known = [(each.action, each.table) for each in planned]
-        if known != [(each.action, each.table) for each in found]:
-            said.append(f"the steps were {_listed(planned)}, and are now {_listed(found)}")
-        else:
-            tables = {str(work.rows.table.name): work.rows.table for work in prepared.work}
-            for before, now in zip(planned, found, strict=True):
-                difference = now.keys.since(before.keys)
-                if difference or before.rows != now.rows:
-                    names = key_names(tables[now.table])
-                    said.append(_told(before, now, difference, names))
+        said = differences(self.steps[place], steps_of(session, prepared), prepared)
         if not said and self.matched[place] != prepared.plan.matched:
             said.append(f"{prepared.plan.matched:,} rows match, not {self.matched[place]:,}")
         if said:
@@ -127,7 +92,8 @@ def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRec
                 "matched": plan.matched,
                 "cleanup": _cleanup_document(cleanup),
                 "steps": [
-                    {"action": s.action, "table": s.table, **s.keys.document()} for s in steps
+                    {"action": s.action, "table": s.table, "because": s.because,
+                     **s.keys.document()} for s in steps
                 ],
             }
             for plan, cleanup, steps in zip(record.plans, job.cleanups, record.steps, strict=True)
@@ -205,55 +171,19 @@ def _read(path: Path, document: Mapping[str, Any]) -> SavedPlan:
     )
     steps = tuple(
         tuple(
-            PlannedStep(str(s["action"]), str(s["table"]), int(s["rows"]), KeySketch.read(s))
+            PlannedStep(
+                str(s["action"]),
+                str(s["table"]),
+                str(s["because"]),
+                int(s["rows"]),
+                KeySketch.read(s),
+            )
             for s in each["steps"]
         )
         for each in removes
     )
     matched = tuple(int(each["matched"]) for each in removes)
     return SavedPlan(path, str(document["database"]), job, matched, steps)
-
-
-def _steps(session: Session, prepared: Prepared) -> list[PlannedStep]:
-    return [
-        PlannedStep(
-            str(work.step.action), work.step.table, work.step.rows, sketch_of(session, work)
-        )
-        for work in prepared.work
-    ]
-
-
-def _listed(steps: Sequence[PlannedStep]) -> str:
-    return ", ".join(f"{each.action} {each.table} {each.rows:,}" for each in steps) or "none"
-
-
-def _told(
-    before: PlannedStep, now: PlannedStep, difference: Difference, names: Sequence[str]
-) -> str:
-    """Return how the keys of one step differ, with a few of them."""
-    said = []
-    for what, keys in (("new", difference.new), ("gone", difference.gone)):
-        if keys:
-            such = ", ".join(_shown(key, names) for key in keys[:_SHOWN])
-            least = "" if difference.whole else "at least "
-            said.append(f"{least}{len(keys):,} {what} (such as {such})")
-    if not difference.whole:
-        said.append("too many keys differ to name them all")
-    return (
-        f"{now.action} {now.table}: {before.rows:,} rows planned, {now.rows:,} now; "
-        + ", ".join(said)
-    )
-
-
-def _shown(key: str, names: Sequence[str]) -> str:
-    """Return a key with the names of its columns."""
-    try:
-        values = json.loads(key)
-    except ValueError:
-        return key
-    if len(values) != len(names):
-        return str(values[-1])[:16]
-    return " ".join(f"{name} {value}" for name, value in zip(names[:3], values, strict=False))
 
 
 def _seal(document: Mapping[str, Any]) -> str:

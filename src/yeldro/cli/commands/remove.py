@@ -29,13 +29,13 @@ from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import committed, note_commit, show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
-from yeldro.core.execution.approval import ConfirmedPlans
+from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord
 from yeldro.core.execution.expectation_results import check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
 from yeldro.core.planning.job import JobPlan, what_follows
 from yeldro.core.receipts.writer import ReceiptOptions
-from yeldro.formats.plan_file import PlanRecord, write_plan
+from yeldro.formats.plan_file import write_plan
 from yeldro.report import documents, plans
 
 if TYPE_CHECKING:
@@ -129,12 +129,12 @@ def run(
     counts_only = what.without_rows(without_rows)
     receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
     with telling_next(what, shown=not yes):
-        agreed = None if yes else _agree(what, wait, as_json)
+        agreed, seen = (None, None) if yes else _agree(what, wait, as_json)
         if agreed:
             what = _agree_to_no_way_back(what, agreed)
         looked = look(what, agreed or running.plan(what.database, what.job)) if report else None
         began = datetime.now(UTC)
-        result = _carried_out(what, agreed, batches, wait, receipt_options, quiet)
+        result = _carried_out(what, agreed, seen, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
         note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     problem: Exception | None = None
@@ -158,6 +158,7 @@ def run(
 def _carried_out(
     what: What,
     agreed: JobPlan | None,
+    seen: ConfirmedPlans | None,
     batches: Batches | None,
     lock_wait: float,
     receipt_options: ReceiptOptions,
@@ -168,11 +169,10 @@ def _carried_out(
     if agreed and not (agreed.total or makes or what.job.after):
         return running.nothing_to_do(agreed)
     if batches:
-        seen = agreed.plans[0] if agreed else None
-        return run_batches(what, receipt_options, lock_wait, batches, seen, quiet)
-    agreement = what.agreed or (ConfirmedPlans(agreed.plans) if agreed else None)
+        shown = agreed.plans[0] if agreed else None
+        return run_batches(what, receipt_options, lock_wait, batches, shown, quiet)
     with shown_progress(quiet):
-        return running.run(what.database, what.job, receipt_options, lock_wait, agreement)
+        return running.run(what.database, what.job, receipt_options, lock_wait, what.agreed or seen)
 
 
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
@@ -219,14 +219,18 @@ def _check_attendance(yes: bool, what: What) -> None:
         raise UsageError("There is no terminal to type the count at.", "Add --expect N and --yes.")
 
 
-def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
+def _agree(what: What, lock_wait: float, as_json: bool) -> tuple[JobPlan, ConfirmedPlans]:
     """Show the plan without holding any lock, and ask a person to type its total.
 
     If a cleanup reads what an earlier one changes, the counts are those of a rehearsal.
     """
+    record = PlanRecord()
     with shown_progress():
-        found = running.plan(what.database, what.job)
-        rehearsed = None if found.is_exact else running.rehearse(what.database, what.job, lock_wait)
+        found = running.plan(what.database, what.job, record)
+        rehearsed = None
+        if not found.is_exact:
+            record = PlanRecord()
+            rehearsed = running.rehearse(what.database, what.job, lock_wait, record)
     if rehearsed:
         exact = [replace(p, warnings=old.warnings)
                  for p, old in zip(rehearsed.plans, found.plans, strict=True)]  # fmt: skip
@@ -237,7 +241,7 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> JobPlan:
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)
         click.echo(err=True)
-    return found
+    return found, ConfirmedPlans(found.plans, record)
 
 
 def _agree_to_no_way_back(what: What, found: JobPlan) -> What:

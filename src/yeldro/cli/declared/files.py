@@ -44,6 +44,8 @@ def new(**options: Any) -> None:
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
+@opt.triggers_option
+@opt.no_way_back_option
 @option(
     WHERE,
     "--dialect",

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
 from yeldro.core.model.errors import PlanChanged
+from yeldro.core.model.names import counted
+from yeldro.core.model.steps import Action
+from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.planning.plan import Plan, Prepared
+
+_LOOK_AGAIN = "Look at the new plan and decide again."
+_SHOWN = 3
 
 
 class Approval(Protocol):
@@ -28,16 +35,50 @@ class Approval(Protocol):
 
 
 @dataclass(frozen=True)
-class ConfirmedPlans:
-    """Plans that a person has seen; the counts must be the same again."""
+class PlannedStep:
+    """One step as it was planned, with the sketch of its keys and new values.
 
-    plans: Sequence[Plan]
+    Args:
+        because: the foreign keys that are followed, with their actions.
+    """
+
+    action: str
+    table: str
+    because: str
+    rows: int
+    keys: KeySketch
+
+
+@dataclass
+class PlanRecord:
+    """Notes the plans of a job while they are made."""
+
+    plans: list[Plan] = field(default_factory=list)
+    steps: list[list[PlannedStep]] = field(default_factory=list)
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
-        """Compare the counts of every table."""
-        del session
+        """Note a plan; nothing is approved yet."""
+        del place
+        self.plans.append(prepared.plan)
+        self.steps.append(steps_of(session, prepared))
+
+
+@dataclass(frozen=True)
+class ConfirmedPlans:
+    """Plans that a person has seen, which must be the same again.
+
+    Args:
+        record: what was noted when they were made; without it, the counts are compared alone.
+    """
+
+    plans: Sequence[Plan]
+    record: PlanRecord | None = None
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Compare the counts of every table, and then the rows of every step."""
         found, agreed = prepared.plan, self.plans[place]
         if (found.matched, found.rows_by_table) == (agreed.matched, agreed.rows_by_table):
+            self._check_rows(place, session, prepared)
             return
         names = dict.fromkeys([*agreed.rows_by_table, *found.rows_by_table])
         counts = {
@@ -48,6 +89,112 @@ class ConfirmedPlans:
         changes = ", ".join(f"{name}: {old:,} → {new:,}" for name, (old, new) in differing.items())
         raise PlanChanged(
             f"The database has changed since the plan was shown ({changes or 'other rows match'}).",
-            "Look at the new plan and decide again.",
+            _LOOK_AGAIN,
             changes=differing,
         )
+
+    def _check_rows(self, place: int, session: Session, prepared: Prepared) -> None:
+        if self.record is None:
+            return
+        said = differences(self.record.steps[place], steps_of(session, prepared), prepared)
+        if said:
+            raise PlanChanged(
+                f"The database has changed since the plan was shown: {'; '.join(said)}.",
+                _LOOK_AGAIN,
+            )
+
+
+def steps_of(session: Session, prepared: Prepared) -> list[PlannedStep]:
+    """Return the steps of a plan with the sketches of their rows, in an open session."""
+    return [
+        PlannedStep(
+            str(work.step.action),
+            work.step.table,
+            # Of filled rows the reason says how many; their values tell more.
+            "" if work.step.action is Action.FILL else work.step.because,
+            work.step.rows,
+            sketch_of(session, work),
+        )
+        for work in prepared.work
+    ]
+
+
+def differences(
+    agreed: Sequence[PlannedStep], found: Sequence[PlannedStep], prepared: Prepared
+) -> list[str]:
+    """Return how a plan made now differs from the agreed one, as sentences without full stops.
+
+    Compared are the steps and their reasons, and of each the keys of its rows, and the values that
+    they are given.
+
+    Args:
+        found: the steps of `prepared`.
+    """
+    then, today = list(map(_doing, agreed)), list(map(_doing, found))
+    if then != today:
+        was, is_now = ([each for each in one if each not in other] or one
+                       for one, other in ((then, today), (today, then)))  # fmt: skip
+        return [f"there was {', '.join(was)}, and there is now {', '.join(is_now) or 'no step'}"]
+    said = []
+    for before, now, work in zip(agreed, found, prepared.work, strict=True):
+        difference = now.keys.since(before.keys)
+        if difference or before.rows != now.rows:
+            names = (key_names(work.rows.table), tuple(work.changes))
+            said.append(_told(before, now, difference, *names))
+    return said
+
+
+def _doing(each: PlannedStep) -> str:
+    return f"{each.action} {each.table}" + (f" ({each.because})" if each.because else "")
+
+
+def _told(
+    before: PlannedStep,
+    now: PlannedStep,
+    difference: Difference,
+    key: Sequence[str],
+    changes: Sequence[str],
+) -> str:
+    """Return how the rows of one step differ, or the values that they are given, with a few.
+
+    Args:
+        key, changes: the columns of the key, and those that get new values.
+    """
+    width = len(key)
+    agreed = {_start(each, width): each for each in difference.gone}
+    other = [each for each in difference.new if changes and _start(each, width) in agreed]
+    known = {_start(each, width) for each in other}
+    said = []
+    if other:
+        such = "; ".join(
+            f"{_shown(each, key)} would get {_shown(each, changes, width)}, and "
+            f"{_shown(agreed[_start(each, width)], changes, width)} was agreed to"
+            for each in other[:_SHOWN]
+        )
+        said.append(f"{counted(len(other), 'row')} would get other values ({such})")
+    for what, rows in (("new", difference.new), ("gone", difference.gone)):
+        listed = [each for each in rows if _start(each, width) not in known]
+        if listed:
+            such = ", ".join(_shown(each, key) for each in listed[:_SHOWN])
+            least = "" if difference.whole else "at least "
+            said.append(f"{least}{len(listed):,} {what} (such as {such})")
+    if not difference.whole:
+        said.append("too many rows differ to name them all")
+    return (
+        f"{now.action} {now.table}: {before.rows:,} rows planned, {now.rows:,} now; "
+        + ", ".join(said)
+    )
+
+
+def _start(row: str, width: int) -> str:
+    """Return the key of a row as text."""
+    values = json.loads(row)
+    return json.dumps(values[:width]) if len(values) > width else row
+
+
+def _shown(row: str, names: Sequence[str], after: int = 0) -> str:
+    """Return the values of a row from a place on, with the names of their columns."""
+    values = json.loads(row)[after:]
+    if len(values) < len(names):
+        return f"a value with the digest {str(values[-1])[:16]}"
+    return " ".join(f"{name} {value}" for name, value in zip(names[:3], values, strict=False))

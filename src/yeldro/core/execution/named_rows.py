@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.run import check_plan
+from yeldro.core.execution.script import check_triggers
 from yeldro.core.model.activity import announced
 from yeldro.core.model.errors import LimitReached, Refused
 from yeldro.core.model.options import Option
@@ -119,6 +120,7 @@ def name_rows(
     with database.reading(Mode(plain=True, checked_by_system=True)) as session:
         prepared = prepare(session, cleanup, steps_before=steps_before)
         check_plan(prepared.plan, cleanup)
+        check_triggers(prepared, cleanup)
         if prepared.plan.total > most:
             raise LimitReached(
                 f"The script would name {prepared.plan.total:,} rows, and {most:,} are the limit.",

@@ -13,8 +13,9 @@ from yeldro.core.database import sql
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.proofs import dangling_references, lost_groups
 from yeldro.core.execution.run import check_plan
-from yeldro.core.execution.steps import statement_of
+from yeldro.core.execution.steps import check_way_back, statement_of, triggers_fired
 from yeldro.core.model.errors import MissingPrivilege, Refused
+from yeldro.core.model.options import Option
 from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, Work, prepare
@@ -133,6 +134,8 @@ def script_statements(
         prepared = prepare(session, literal, steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
+        check_way_back(session, prepared, cleanup.no_way_back)
+        check_triggers(prepared, cleanup)
         _check_traceable(session, prepared, cleanup, enforces=enforces)
         steps = []
         for place, work in enumerate(prepared.work):
@@ -149,6 +152,23 @@ def script_statements(
             removed=_tables(prepared, Action.REMOVE),
             touched=_tables(prepared, *Action),
             deferred=bool(prepared.deferred),
+        )
+
+
+def check_triggers(prepared: Prepared, cleanup: Cleanup) -> None:
+    """Refuse triggers that the user has not accepted: no count of a script tells what they change.
+
+    Raises:
+        Refused: a trigger or a rule would fire.
+    """
+    fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
+    unnamed = [name for name in fired if name not in cleanup.allowed_triggers]
+    if unnamed:
+        options = " ".join(Option("allow_trigger", name).named for name in unnamed)
+        raise Refused(
+            f"{', '.join(unnamed)} would fire, and a script does not see what other rows that "
+            f"changes.",
+            f"'yeldro rehearse' shows what it changes; accept it with {options}.",
         )
 
 

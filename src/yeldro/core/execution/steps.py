@@ -71,6 +71,16 @@ def check_means(
             "Ask for it, or use another user.",
             missing=missing,
         )
+    return check_way_back(session, prepared, no_way_back)
+
+
+def check_way_back(
+    session: Session, prepared: Prepared, no_way_back: Sequence[str] | None
+) -> list[str]:
+    """Refuse what could not be rolled back, and rows that unseen tables may reference.
+
+    Args, Returns, Raises: as in `check_means`.
+    """
     steps = [(work.step.action, work.rows.table) for work in prepared.work]
     check_unseen(session, steps)
     tables = {work.rows.table.name: work.rows.table for work in prepared.work}

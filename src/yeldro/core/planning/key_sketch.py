@@ -15,12 +15,14 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+import sqlalchemy as sa
+
 from yeldro.core.database.identity import column_list
 from yeldro.core.planning.row_sets import rows_in
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.schema import Column, Table
     from yeldro.core.planning.plan import Work
 
 _CELLS_IN_A_PART = 512
@@ -112,22 +114,27 @@ class KeySketch:
 
 
 def sketch_of(session: Session, work: Work) -> KeySketch:
-    """Return the sketch of the keys of the rows that one step is about to remove or change.
+    """Return the sketch of the rows that one step is about to remove or change.
 
-    Where a table has no key, all columns are taken.
+    Of each it holds the key, or all columns where the table has none, and the values that the row
+    is given.
     """
     table = work.rows.table
     source = work.rows.source
-    columns = column_list(table, key_names(table))
+    names = key_names(table)
+    values: list[tuple[Column, sa.ColumnElement[Any]]] = [
+        (column, source.c[column.name]) for column in column_list(table, names)
+    ]
+    values += [(table.by_name[name], value) for name, value in work.changes.items()]
     readable = [
-        session.readable(source.c[column.name], column).label(f"c{place}")
-        for place, column in enumerate(columns)
+        session.readable(value, column).label(f"c{place}")
+        for place, (column, value) in enumerate(values)
     ]
     query = rows_in(session, work.rows, readable)
     found = session.connection.execute(query.execution_options(stream_results=True))
     made = KeySketch()
     for part in found.partitions(_ROWS_AT_ONCE):
-        for key in _keys(session.stored(part), len(columns)):
+        for key in _keys(session.stored(part), len(values), len(names)):
             made.add(key)
     return made
 
@@ -139,14 +146,25 @@ def key_names(table: Table) -> tuple[str, ...]:
     return tuple(column.name for column in table.stored_columns)
 
 
-def _keys(rows: Iterable[Sequence[Any]], width: int) -> Iterator[bytes]:
+def _keys(rows: Iterable[Sequence[Any]], width: int, key_width: int) -> Iterator[bytes]:
+    """Yield the values of rows as JSON; a digest takes the place of long ones.
+
+    Args:
+        width: the number of values; what else a row has is left out.
+        key_width: the number of those that are its key.
+    """
     for row in rows:
-        key = json.dumps(tuple(row[:width]), ensure_ascii=False, default=_shown).encode(
-            "utf-8", "replace"
-        )
+        key = _written(row[:width])
         if len(key) > _LONGEST_KEY:
-            key = json.dumps(["SHA-256", hashlib.sha256(key).hexdigest()]).encode()
+            digest = hashlib.sha256(key).hexdigest()
+            key = _written([*row[:key_width], digest])
+            if width == key_width or len(key) > _LONGEST_KEY:
+                key = _written([digest])
         yield key
+
+
+def _written(values: Sequence[Any]) -> bytes:
+    return json.dumps(tuple(values), ensure_ascii=False, default=_shown).encode("utf-8", "replace")
 
 
 def _shown(value: Any) -> str:

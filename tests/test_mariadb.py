@@ -745,3 +745,18 @@ def test_a_log_in_a_table_is_not_taken_for_changed_rows(
             yeldro(*words, "id = 2")
             cursor.execute("SELECT count(*) FROM test.buoy")
             assert cursor.fetchone() == (0,)
+
+
+def test_a_trigger_that_a_later_batch_fires_is_refused_before_the_first(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2), (3);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int,
+            FOREIGN KEY (mast_id) REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO lamp VALUES (1, 3); CREATE TABLE log (id int) ENGINE = MyISAM;
+        CREATE TRIGGER lamp_gone AFTER DELETE ON lamp FOR EACH ROW INSERT INTO log VALUES (OLD.id);
+    """)
+    words = ("run", "mast", "--all-rows", "--expect", "3", "--yes", "--batch", "1",
+             "--allow-trigger", "lamp_gone")  # fmt: skip
+    refused = yeldro(*words, db=server.url, code=3).err
+    assert "lamp_gone of lamp can write to log" in refused
+    assert server.value("SELECT count(*) FROM mast") == 3

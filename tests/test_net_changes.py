@@ -160,6 +160,37 @@ def test_limits_hold_for_a_restore(yeldro: Yeldro, made: Callable[[str], AnyData
     yeldro("restore", "last", "--yes", "--allow-more")
 
 
+LOUD = {
+    "/": "CREATE TRIGGER loud AFTER DELETE ON sign BEGIN DELETE FROM port WHERE id = 3; END",
+    "m": "CREATE TRIGGER loud AFTER DELETE ON sign FOR EACH ROW DELETE FROM port WHERE id = 3",
+    "p": """CREATE FUNCTION loud() RETURNS trigger LANGUAGE plpgsql AS
+                'BEGIN DELETE FROM port WHERE id = 3; RETURN NULL; END';
+            CREATE TRIGGER loud AFTER DELETE ON sign FOR EACH ROW EXECUTE FUNCTION loud()""",
+}
+
+
+def test_an_allowed_trigger_takes_no_row_of_a_protected_table(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made(
+        "CREATE TABLE port (id INTEGER PRIMARY KEY); INSERT INTO port VALUES (2), (3);"
+        "CREATE TABLE sign (id INTEGER PRIMARY KEY); INSERT INTO sign VALUES (1), (2)"
+    )
+    database.script(LOUD[database.url[0]])
+    before = database.contents()
+    yeldro.environment["YELDRO_DB"] = database.url
+    words = ("run", "sign", "--where", "id = 1", "--expect", "1", "--yes", "--allow-trigger",
+             "loud")  # fmt: skip
+    project = yeldro.folder / "yeldro.toml"
+    project.write_text('protect = ["port"]\n')
+    for more in ((), ("--batch", "1")):
+        assert "port" in yeldro(*words, *more, code=3).err
+        assert database.contents() == before
+    project.write_text("")
+    yeldro(*words)
+    assert database.value("SELECT count(*) FROM port") == 1
+
+
 def test_a_clause_of_a_table_takes_no_row_out_of_the_way(
     yeldro: Yeldro, file_made: Callable[[str], SqliteFile]
 ) -> None:

@@ -725,3 +725,39 @@ def test_a_script_with_a_limit_knows_its_rows_by_keys_of_any_type(yeldro, server
     assert carry_out(server, script) == 0
     assert carry_out(server, script) != 0
     assert server.value("SELECT min(n) FROM mast") == 4
+
+
+def test_a_privilege_that_a_later_batch_needs_is_missed_before_the_first(
+    yeldro, server, role
+) -> None:
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2), (3);
+        CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO lamp VALUES (1, 3); GRANT SELECT, DELETE, UPDATE ON mast TO {role};
+        GRANT SELECT ON lamp TO {role};
+    """)
+    words = ("run", "mast", "--all-rows", "--expect", "3", "--yes", "--batch", "1")
+    refused = yeldro(*words, db=f"{server.url}?user={role}", code=3).err
+    assert "A privilege is missing: DELETE on lamp" in refused
+    assert server.value("SELECT count(*) FROM mast") == 3
+
+
+@pytest.mark.parametrize("protected", ["mast", "mast_old"])
+@pytest.mark.parametrize("kind", ["INHERITS (mast)", "PARTITION OF mast FOR VALUES IN (1)"])
+def test_rows_of_a_protected_table_are_protected_in_every_table_that_holds_them(
+    yeldro, server, kind: str, protected: str
+) -> None:
+    parts = " PARTITION BY LIST (id)" if kind.startswith("PART") else ""
+    columns = "" if parts else "()"
+    server.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY){parts};
+        CREATE TABLE mast_old {columns} {kind}; INSERT INTO mast_old VALUES (1);
+    """)
+    yeldro.environment["YELDRO_DB"] = server.url
+    (yeldro.folder / "yeldro.toml").write_text(f'protect = ["{protected}"]\n')
+    for table in ("mast", "mast_old"):
+        words = ("run", table, "--where", "id = 1", "--expect", "1", "--yes")
+        refused = yeldro(*words, code=3).err
+        assert "is protected by" in refused
+        assert protected in refused
+    assert server.value("SELECT count(*) FROM mast") == 1

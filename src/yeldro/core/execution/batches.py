@@ -41,7 +41,7 @@ from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.options import Option
 from yeldro.core.model.schema import IdentityKind, ReferentialAction, TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.job import Job, JobPlan
+from yeldro.core.planning.job import Job, JobPlan, Limits
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.planning.treatment import Fate, Link, Treatment
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
@@ -139,8 +139,9 @@ def run_in_batches(
     receipt = _open_receipt(database, job, receipt_options, whole, steps, earlier)
     before = earlier.wanted - whole.matched if earlier else 0
     work = _Batched(
-        database, cleanup, receipt_options, lock_wait, locks, whole, steps, receipt, before
-    )
+        database, cleanup, job.limits, receipt_options, lock_wait, locks, whole, steps, receipt,
+        before,
+    )  # fmt: skip
     try:
         work.carry_out(batches, watch, should_stop)
     except BaseException as error:
@@ -206,9 +207,9 @@ def _plan_whole(
         running.check_plan(plan, _without_expectations(cleanup))
         _check_divisible(prepared)
         steps = _steps_of_batches(prepared)
-        check_means(session, prepared, cleanup.no_way_back)
+        check_means(session, prepared, None)  # a batch that fails has to be rolled back
         reached = [(step.action, session.catalogue.table(name)) for step, name in steps]
-        check_lasting_effects(session, reached, cleanup.no_way_back)
+        check_lasting_effects(session, reached, None)
         if receipt_options.with_rows:
             _check_restorable(session, prepared)
         return plan, prepared, steps
@@ -304,6 +305,7 @@ class _Batched:
         self,
         database: Database,
         cleanup: Cleanup,
+        limits: Limits,
         receipt_options: ReceiptOptions,
         lock_wait: float,
         locks: TableLocks,
@@ -314,6 +316,7 @@ class _Batched:
     ) -> None:
         self.database = database
         self.cleanup = cleanup
+        self.limits = limits
         self.receipt_options = receipt_options
         self.lock_wait = lock_wait
         self.locks = locks
@@ -369,8 +372,7 @@ class _Batched:
                     f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
                     "Somebody changed the data meanwhile; look at the plan again.",
                 )
-            if not self.matched:  # once is enough
-                check_means(session, prepared, None)
+            check_means(session, prepared, None)
             last = self._last_key(session, prepared)
             taken = self._taken(session, prepared)
             self.receipt.add_plan(replace(prepared.plan, matched=taken))
@@ -379,6 +381,7 @@ class _Batched:
                 lock_kept_rows(session, prepared)
                 watched = store(session, prepared, self.receipt, self.receipt_options)
                 tally, ledger = carry_out(session, prepared, cleanup)
+                self.limits.check_besides(ledger.unplanned, session.catalogue)
                 for each in watched:
                     each.store(self.receipt)
                 if session.traits.core_checks_foreign_keys:

@@ -258,6 +258,7 @@ class _Running:
                 self._store(prepared, self.receipt_options, lasting) if self.receipt_options else []
             )
             tally, ledger = carry_out(self.session, prepared, cleanup)
+            self.job.limits.check_besides(ledger.unplanned, self.session.catalogue)
             for each in watched:
                 if self.receipt is None:
                     raise Fault("rows were watched, and there is no receipt")

@@ -8,7 +8,13 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import LimitReached, UsageError, YeldroError
+from yeldro.core.model.errors import (
+    ROLLED_BACK,
+    UNCHANGED,
+    LimitReached,
+    UsageError,
+    YeldroError,
+)
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import same_name, suggestion
 
@@ -33,13 +39,17 @@ class Limits:
     said_in: str = ""
 
     def check_tables(
-        self, rows_by_table: Mapping[str, int], catalogue: Catalogue | None = None
+        self,
+        rows_by_table: Mapping[str, int],
+        catalogue: Catalogue | None = None,
+        data: str = UNCHANGED,
     ) -> None:
         """Refuse what touches a protected table.
 
         Args:
             rows_by_table: how many rows go, change or come.
             catalogue: tells which rows are those of a protected table's heirs and partitions.
+            data: what has happened to the data.
 
         Raises:
             Refused: a table is protected.
@@ -52,7 +62,27 @@ class Limits:
                 f"{which} is protected by {self.said_in}, and {rows_by_table[name]:,} of the rows "
                 f"of {name} would go, change or come back.",
                 "Narrow it, or take the table off that list.",
+                data=data,
                 table=name,
+            )
+
+    def check_besides(self, unplanned: Mapping[str, int], catalogue: Catalogue) -> None:
+        """Refuse changes of allowed triggers in a protected table, or in one that nobody names.
+
+        Args:
+            unplanned: changed rows by table; `*` where the system does not name it.
+
+        Raises:
+            Refused: a protected table has been changed, or may have been.
+        """
+        self.check_tables(unplanned, catalogue, ROLLED_BACK)
+        if self.protected and "*" in unplanned:
+            raise LimitReached(
+                f"An allowed trigger changed {abs(unplanned['*']):,} other rows. This system does "
+                f"not tell of which tables, and {self.said_in} protects "
+                f"{', '.join(self.protected)}.",
+                "Take these tables off that list, or drop the trigger while the rows go.",
+                data=ROLLED_BACK,
             )
 
     def _protects(self, name: str) -> bool:

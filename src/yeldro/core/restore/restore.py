@@ -187,13 +187,14 @@ def restore(
         DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
+    limits = limits or Limits()
     locks = _tables_to_lock(database, receipt)
     with CommitNotice() as notice, database.writing(lock_wait, locks, _STORED_FORMS) as session:
         refused: dict[int, list[int]] = {}
         told: list[str] = []
         while True:
             work = _Restoring(session, receipt, scope, refused, told)
-            work.check(agreed, allowed, limits or Limits())
+            work.check(agreed, allowed, limits)
             if not work.planned.total:
                 return RestoreResult(work.planned, Tally((), ()), Ledger({}))
             writer = ReceiptWriter(
@@ -208,6 +209,7 @@ def restore(
             before.set()
             try:
                 found, tally, ledger = work.put_back(allowed, writer, receipt_options)
+                limits.check_besides(ledger.unplanned, session.catalogue)
             except StepRefused as failure:
                 before.go_back()
                 writer.discard()

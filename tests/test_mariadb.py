@@ -760,3 +760,26 @@ def test_a_trigger_that_a_later_batch_fires_is_refused_before_the_first(yeldro, 
     refused = yeldro(*words, db=server.url, code=3).err
     assert "lamp_gone of lamp can write to log" in refused
     assert server.value("SELECT count(*) FROM mast") == 3
+
+
+def test_a_later_remove_that_fills_commits_nothing_of_an_earlier_one(yeldro, server) -> None:
+    """An index made within the transaction would commit it, even one of a temporary table."""
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY, g int, note int);
+        INSERT INTO mast VALUES (1, 1, NULL), (2, 1, 5), (3, 2, NULL);
+    """)
+    before = server.contents()
+    (yeldro.folder / "two.toml").write_text("""
+        [[remove]]
+        from = "mast"
+        where = "id = 3"
+        expect = 1
+        [[remove]]
+        from = "mast"
+        duplicates_by = ["g"]
+        keep = ["lowest:id"]
+        fill = ["note"]
+        expect = 7
+    """)
+    assert "Remove 2 of 2" in yeldro("run", "two.toml", "--yes", db=server.url, code=4).err
+    assert server.contents() == before

@@ -36,7 +36,8 @@ from yeldro.formats.review_file import write_review
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.execution.run import RunResult
-    from yeldro.core.restore.restore import RestorePlan, RestoreResult
+    from yeldro.core.restore.restore import RestoreResult
+    from yeldro.core.restore.restore_plan import RestorePlan
     from yeldro.core.selection.asked import Selection
 
 _LOCK_WAIT = 10.0

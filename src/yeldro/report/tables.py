@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from yeldro.core.inspection.survey import Survey, TableDetail
     from yeldro.core.planning.plan import Plan, RippleLine
     from yeldro.core.receipts.reader import Receipt
-    from yeldro.core.restore.restore import RestorePlan
+    from yeldro.core.restore.restore_plan import RestorePlan
     from yeldro.core.selection.asked import Selection
     from yeldro.core.selection.duplicates.grouping import DuplicateReport
     from yeldro.core.selection.duplicates.review import WrittenReview

@@ -29,7 +29,7 @@ from yeldro.report.text import visible
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
-    from yeldro.core.restore.restore import RestorePlan
+    from yeldro.core.restore.restore_plan import RestorePlan
     from yeldro.core.restore.staging import Scope
 
 

@@ -67,8 +67,14 @@ class Catalogue(Protocol):
 class KeyTables(Protocol):
     """Temporary tables that hold the keys of rows, and rows that were stored."""
 
-    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """Make an empty temporary table; the first `unique` of the columns are its key."""
+    def create_key_table(
+        self, columns: Sequence[Column], unique: int, indexed: Sequence[Sequence[str]] = ()
+    ) -> sa.TableClause:
+        """Make an empty temporary table; the first `unique` of the columns are its key.
+
+        Args:
+            indexed: other columns by which its rows are looked up, for each index.
+        """
 
     def insert_rows(
         self, staged: sa.TableClause, rows: Sequence[tuple[int | float | str | bytes | None, ...]]
@@ -82,7 +88,7 @@ class KeyTables(Protocol):
         """Note that a temporary table has been filled, so that the planner gets statistics."""
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """Make `columns` of a temporary table quick to look up."""
+        """Make `columns` of a filled temporary table quick to look up."""
 
     def note_surplus(
         self,

@@ -71,15 +71,20 @@ def _read_ahead(parts: Iterator[Part]) -> Iterator[Part]:
         worker.shutdown(wait=False)
 
 
-def staging_table(session: Session, columns: Mapping[str, tuple[str, str]]) -> sa.TableClause:
+def staging_table(
+    session: Session,
+    columns: Mapping[str, tuple[str, str]],
+    indexed: Sequence[Sequence[str]] = (),
+) -> sa.TableClause:
     """Make an empty temporary table for stored rows, numbered by `yeldro_row`.
 
     Args:
         columns: its columns, each with the name and declared type of the column it stands for.
+        indexed: the columns of each index.
     """
     declared = [Column(short, session.staging_type(Column(*own))) for short, own in columns.items()]
     return session.create_key_table(
-        [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1
+        [Column("yeldro_row", "bigint", nullable=False, row_id=True), *declared], 1, indexed
     )
 
 

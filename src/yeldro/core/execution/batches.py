@@ -26,7 +26,7 @@ from yeldro.core.execution.steps import (
     carry_out,
     check_lasting_effects,
     check_means,
-)
+)  # fmt: skip
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
@@ -36,7 +36,7 @@ from yeldro.core.model.errors import (
     Refused,
     UsageError,
     YeldroError,
-)
+)  # fmt: skip
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.options import Option
 from yeldro.core.model.schema import IdentityKind, ReferentialAction, TableName
@@ -208,7 +208,7 @@ def _plan_whole(
         _check_divisible(prepared)
         steps = _steps_of_batches(prepared)
         check_means(session, prepared, None)  # a batch that fails has to be rolled back
-        reached = [(step.action, session.catalogue.table(name)) for step, name in steps]
+        reached = ((step.action, session.catalogue.table(name)) for step, name in steps)
         check_lasting_effects(session, reached, None)
         if receipt_options.with_rows:
             _check_restorable(session, prepared)
@@ -329,8 +329,7 @@ class _Batched:
         self.before = before
         self.in_doubt = False
         self.wanted = whole.matched
-        self.matched = 0
-        self.rows = 0
+        self.matched = self.rows = 0
         self.ledger = Ledger({})
         self.affected: Counter[tuple[str, ...]] = Counter()
         self.after_key: tuple[int, ...] = ()

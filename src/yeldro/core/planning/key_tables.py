@@ -70,9 +70,8 @@ class KeyTables:
             columns += kept_columns(table)
         if wave:
             columns.append(Column(WAVE, "integer", nullable=False))
-        keys = self.session.create_key_table(columns, len(identity))
-        if wave:
-            self.session.add_index(keys, [WAVE])
+        indexed = [[WAVE]] if wave else []
+        keys = self.session.create_key_table(columns, len(identity), indexed)
         self.made[table.name, use] = keys
         return keys
 

@@ -391,7 +391,7 @@ def _references(each: StagedRows, key: ForeignKey) -> list[tuple[sa.ColumnElemen
 
 def sample(each: StagedRows, *conditions: sql.Predicate) -> str:
     """Return the keys of a few staged rows that meet the conditions, as text."""
-    pairs = each.key[:3]
+    pairs = (each.key or each.named("new"))[:3]
     query = sa.select(*(each.staged.c[staged] for _, staged in pairs)).where(*conditions).limit(3)
     rows = each.session.connection.execute(query).all()
     listed = "; ".join(

@@ -23,10 +23,15 @@ if TYPE_CHECKING:
 def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return the steps in the order in which they are undone.
 
+    Where the system checks no foreign key, rows go, change and come, so that a unique value is free
+    before another row takes it.
+
     Args:
         staged_steps: a receipt's steps, last first, so that parents go back before children.
     """
     come, change, change_unique, change_keys, go = range(5)
+    if staged_steps and staged_steps[0].session.traits.core_checks_foreign_keys:
+        go, come = -1, 5
 
     def place(each: UndoneRows) -> int:
         if each.step.action in (Action.REMOVE, Action.ADD):
@@ -34,10 +39,17 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
         if each.changes_key:  # last, as changed rows are found by the keys they have now
             return change_keys
         unique = {name for key in each.table.candidate_keys for name in key.columns}
-        return change_unique if unique & dict(each.named("old")).keys() else change
+        changed = dict(each.named("old")).keys() - each.late_columns
+        return change_unique if unique & changed else change
 
+    if go > come:
+        coming = {each.table.name for each in staged_steps if each.step.action is Action.REMOVE}
+        going = {each.table.name for each in staged_steps if each.step.action is Action.ADD}
+        for each in staged_steps:
+            if not each.holds_whole_rows:
+                each.put_off_columns(coming, going=each.table.name in going)
     found = sorted(_parents_first(staged_steps), key=place)
-    if all(each.holds_whole_rows for each in found):
+    if go < come or all(each.holds_whole_rows for each in found):
         return found
     bound = _bound_to_moving_keys(found)
     moment = change if any(each.step.action is Action.ADD for each in bound) else change_keys
@@ -62,7 +74,6 @@ def _parents_first(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
 def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return whole rows that reference keys which move, and the steps that depend on them."""
     moving = [each for each in staged_steps if not each.holds_whole_rows]
-    keyed = {each.table.name for each in moving if each.changes_key}
     bound: list[UndoneRows] = []
     fresh = [
         each
@@ -73,11 +84,7 @@ def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows
         bound += fresh
         whole = [each for each in bound if each.holds_whole_rows]
         others = [each for each in staged_steps if each not in bound]
-        fresh = [
-            each
-            for each in others
-            if (each.holds_whole_rows or each.table.name not in keyed) and _depends(each, whole)
-        ]
+        fresh = [each for each in others if _depends(each, whole)]
     return [each for each in staged_steps if each in bound]
 
 
@@ -91,6 +98,7 @@ def _depends(each: UndoneRows, others: Sequence[UndoneRows]) -> bool:
     return any(
         references_rows(each, key, other)
         for key in each.table.foreign_keys
+        if each.late_columns.isdisjoint(key.columns)
         for other in others
         if other.table.name == key.parent and (other.holds_whole_rows or other.moves_under(key))
     )

@@ -45,28 +45,27 @@ class StagedRows:
         short = (form.ROW_ID if each.role == "row id" else f"c{place}"
                  for place, each in enumerate(step.columns))  # fmt: skip
         self.roles = dict(zip(short, step.columns, strict=True))
-        self.staged = staging_table(
-            session, {name: (column.name, column.type) for name, column in self.roles.items()}
-        )
-        self.add_indexes(are_filled=False)
+        columns = {name: (column.name, column.type) for name, column in self.roles.items()}
+        late = session.traits.indexes_after_filling
+        self.staged = staging_table(session, columns, [] if late else self._looked_up())
         self.stored = 0
         self.missing = 0
         self.late_links: list[ForeignKey] = []
+        self.late_columns: frozenset[str] = frozenset()
         self.part: tuple[int, int] | None = None
         self._besides: list[tuple[str, str, str]] | None = None
         self.reassigned: sql.Predicate = sa.false()
 
-    def add_indexes(self, *, are_filled: bool) -> None:
-        """Index the staged rows by their keys, if the system makes indexes at this time."""
-        if are_filled != self.session.traits.indexes_after_filling:
-            return
-        for pairs in (self.key, *([self.old_key] if self.changes_key else [])):
-            self.session.add_index(self.staged, [staged for _, staged in pairs])
+    def _looked_up(self) -> list[list[str]]:
+        """Return the staged columns by which rows are looked up, for each index."""
+        keys = (self.key, *([self.old_key] if self.changes_key else []))
+        return [[staged for _, staged in pairs] for pairs in keys if pairs]
 
     def filled(self, rows: int) -> None:
         """Note that the staged rows are there."""
         self.stored = rows
-        self.add_indexes(are_filled=True)
+        for columns in self._looked_up() if self.session.traits.indexes_after_filling else ():
+            self.session.add_index(self.staged, columns)
 
     @property
     def holds_whole_rows(self) -> bool:
@@ -113,6 +112,8 @@ class StagedRows:
         """True if the changed rows cannot be found one by one, as several rows are equal now."""
         if not self.told_by_count:
             return False
+        if not self.key:  # every column has been changed
+            return self.stored > 0
         contents = sql.contents(self.staged.c[staged] for _, staged in self.key)
         groups = sa.select(*(part.label(f"c{n}") for n, part in enumerate(contents))).distinct()
         if sql.count(self.session.connection, groups.subquery()) < self.stored:
@@ -156,7 +157,7 @@ class StagedRows:
         if self.table.has_key:
             mine = sa.select(*(self.typed(staged) for _, staged in self.key))
             return sql.among([rows.c[ours] for ours, _ in self.key], mine)
-        return self._equal_in(rows, self.key)
+        return self._equal_in(rows, self.key or self.named("new"))
 
     def is_no_stored_row(self, rows: sa.FromClause) -> sql.Predicate:
         """Return the opposite of `is_stored_row`, looked up by key if there is one."""

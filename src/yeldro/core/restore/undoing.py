@@ -63,7 +63,8 @@ class UndoneRows(StagedRows):
 
         Columns that a trigger changed go back too, unless somebody has changed them since.
         """
-        update = self._update(self.named("old"), *self.agree(self.named("new")))
+        now = [pair for pair in self.named("old") if pair[0] not in self.late_columns]
+        update = self._update(now, *self.agree(self.named("new")))
         more: dict[Any, Any] = {}
         for name, was, left in self.changed_besides():
             ours = self.rows.c[name]
@@ -109,8 +110,32 @@ class UndoneRows(StagedRows):
             if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
         ]
 
+    def put_off_columns(self, coming: Collection[TableName], *, going: bool) -> None:
+        """Note which columns are changed back after rows have come or gone.
+
+        A row can hold a unique value that a row which comes needs, and a link to that row; or the
+        other way round where rows go.
+
+        Args:
+            coming: tables whose rows come back.
+            going: rows of the same table go.
+        """
+        changed = {name for name, _ in self.named("old")}
+        unique = changed & {name for key in self.table.candidate_keys for name in key.columns}
+        links = {name for key in self.table.foreign_keys if going or key.parent in coming
+                 for name in key.columns}  # fmt: skip
+        late = unique - links if going else (changed & links) - unique
+        if unique - links and late < changed and not self.changes_key:
+            self.late_columns = frozenset(late)
+
     def set_late_links(self) -> int:
-        """Set the links that were left out when the rows went back; return the number of rows."""
+        """Set what was left out when the rows went back; return the number of rows."""
+        if not self.holds_whole_rows:
+            if not self.late_columns:
+                return 0
+            late = [pair for pair in self.named("old") if pair[0] in self.late_columns]
+            left = [pair for pair in self.named("new") if pair[0] in self.late_columns]
+            return self._execute(self._update(late, *self.agree(left)))
         staged_as = dict(self.named("value"))
         changed = 0
         for key in self.late_links:

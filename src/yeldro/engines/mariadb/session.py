@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import zlib
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -61,7 +60,6 @@ class MariadbSession(StandardSession):
         self.tells_changes = True
         self._has_looked = False
         self._copies: list[TableName] = []
-        self._key_column_types: dict[tuple[str, str], str] = {}
 
     def setting(self, name: str) -> Any:
         """Return a session variable, None if this server does not have it."""
@@ -79,8 +77,13 @@ class MariadbSession(StandardSession):
         self.traits = replace(self.traits, needs_key_tables_first=True)
         self.connection.exec_driver_sql(_LOOKING)
 
-    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
-        """Make a temporary table, under a name that no table of the user's has."""
+    def create_key_table(
+        self, columns: Sequence[Column], unique: int, indexed: Sequence[Sequence[str]] = ()
+    ) -> sa.TableClause:
+        """Make a temporary table, under a name that no table of the user's has.
+
+        Its indexes are made with it: CREATE INDEX commits the transaction, even on such a table.
+        """
         name = self._free_name()
         declared = [
             " ".join(
@@ -95,7 +98,11 @@ class MariadbSession(StandardSession):
         key = ", ".join(self._quote(column.name) for column in columns[:unique])
         hashed = any(values.is_long(column.type) for column in columns[:unique])
         declared.append(f"{'UNIQUE' if hashed else 'PRIMARY'} KEY ({key})")
-        self._key_column_types |= {(name, column.name): column.type for column in columns}
+        types = {column.name: column.type for column in columns}
+        for names in indexed:  # on the beginning of long texts
+            parts = [f"{self._quote(each)}{'(64)' if values.is_long(types[each]) else ''}"
+                     for each in names[:16]]  # fmt: skip
+            declared.append(f"KEY ({', '.join(parts)})")
         self._ddl(f"CREATE TEMPORARY TABLE {name} ({', '.join(declared)}) ENGINE = InnoDB")
         return sa.table(name, *(
             sa.column(sql.quoted(each.name), sa.Double() if each.type == "double" else None)
@@ -109,13 +116,8 @@ class MariadbSession(StandardSession):
             sql.as_written(self.connection, insert + some)
 
     def add_index(self, key_table: sa.TableClause, columns: Sequence[str]) -> None:
-        """Make an index, on the beginning of long texts."""
-        parts = []
-        for name in columns[:16]:
-            column = self._key_column_types.get((key_table.name, name), "")
-            parts.append(f"{self._quote(name)}{'(64)' if values.is_long(column) else ''}")
-        name = f"yeldro_by_{zlib.crc32(', '.join(parts).encode())}"
-        self._ddl(f"CREATE INDEX {name} ON {key_table.name} ({', '.join(parts)})")
+        """Fail: it would commit the transaction."""
+        raise Fault(f"an index of {key_table.name} is made too late: {', '.join(columns)}")
 
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Note that the transaction has read rows, so it must not be begun anew."""

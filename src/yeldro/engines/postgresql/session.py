@@ -29,6 +29,7 @@ from yeldro.engines.postgresql.change_count import change_count
 from yeldro.engines.postgresql.emptying import PostgresqlEmptying
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.postgresql.trigger_effects import TriggerEffects
+from yeldro.engines.postgresql.volatile import VOLATILE
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
@@ -51,21 +52,6 @@ _ALIKE = {
     **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
 }
 _OPERATOR, _CONNECTION, _RESOURCES = "57", "08", "53"  # classes of SQLSTATE
-_VOLATILE = """
-SELECT 'function ' || proname FROM pg_proc WHERE provolatile = 'v'
-    AND proname = ANY(%(functions)s::text[]) AND oid >= 16384
-UNION ALL
-SELECT 'operator ' || oprname FROM pg_operator JOIN pg_proc AS p ON p.oid = oprcode
-WHERE p.provolatile = 'v' AND oprname = ANY(%(operators)s::text[])
-UNION ALL
-SELECT 'cast to ' || typname FROM pg_type JOIN pg_proc AS p ON p.oid IN (typinput, typoutput)
-WHERE p.provolatile = 'v' AND typname = ANY(%(types)s::text[])
-UNION ALL
-SELECT 'cast to ' || typname FROM pg_cast JOIN pg_type AS t ON t.oid = casttarget
-    JOIN pg_proc AS p ON p.oid = castfunc
-WHERE p.provolatile = 'v' AND (typname = ANY(%(types)s::text[]) OR castcontext = 'i')
-LIMIT 1
-"""
 _IN_AN_INDEX = 32  # columns at most
 _IN_A_CALL = 90  # arguments of a function, of which there may be 100
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
@@ -133,7 +119,9 @@ class PostgresqlSession(StandardSession):
         self._ddl("SET CONSTRAINTS ALL IMMEDIATE")
         self._ddl("SET CONSTRAINTS ALL DEFERRED")
 
-    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+    def create_key_table(
+        self, columns: Sequence[Column], unique: int, indexed: Sequence[Sequence[str]] = ()
+    ) -> sa.TableClause:
         """Make a temporary table; system columns get other names, as tables cannot use theirs."""
         name = self._free_name()
         kept = [_key_column(column) for column in columns]
@@ -146,7 +134,10 @@ class PostgresqlSession(StandardSession):
         self._ddl(
             f"CREATE TEMP TABLE {name} ({', '.join(declared)}, PRIMARY KEY ({key})) ON COMMIT DROP"
         )
-        return sa.table(name, *kept, schema="pg_temp")
+        made = sa.table(name, *kept, schema="pg_temp")
+        for names in indexed:
+            self.add_index(made, names)
+        return made
 
     def note_surplus(
         self,
@@ -362,7 +353,7 @@ class PostgresqlSession(StandardSession):
     ) -> str:
         """Return one whose function, also that of an operator or cast, is declared volatile."""
         values = {"functions": [*functions], "operators": [*operators], "types": [*types]}
-        found = self.connection.exec_driver_sql(_VOLATILE, values).scalars().first()
+        found = self.connection.exec_driver_sql(VOLATILE, values).scalars().first()
         return str(found or "")
 
     def is_free_of_side_effects(self, function: str) -> bool:

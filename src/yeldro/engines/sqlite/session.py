@@ -81,7 +81,9 @@ class SqliteSession(StandardSession):
         self.seen_by_others = ""
         self.longest_wait: float | None = None
 
-    def create_key_table(self, columns: Sequence[Column], unique: int) -> sa.TableClause:
+    def create_key_table(
+        self, columns: Sequence[Column], unique: int, indexed: Sequence[Sequence[str]] = ()
+    ) -> sa.TableClause:
         """Make a table in SQLite's temporary database; an integer row id is its own key."""
         name = self._free_name()
         quote = self._quote
@@ -94,11 +96,14 @@ class SqliteSession(StandardSession):
             ddl = f"{', '.join(declared)}, PRIMARY KEY ({key})"
             ending = " WITHOUT ROWID"
         self.connection.exec_driver_sql(f"CREATE TEMP TABLE {name} ({ddl}){ending}")
-        return sa.table(
+        made = sa.table(
             name,
             *(sa.column(sql.quoted(column.name)) for column in columns),
             schema="temp",
         )
+        for names in indexed:
+            self.add_index(made, names)
+        return made
 
     def _is_taken(self, name: str) -> bool:
         return self.catalogue.has_spelling(name)

@@ -79,9 +79,10 @@ class FilledRows:
         self.columns = [self.table.by_name[name] for name in self._fillable()]
         identity = key_columns(self.table)
         self._pairs = session.create_key_table(
-            [*identity, *kept_columns(self.table), _PLACE], len(identity)
+            [*identity, *kept_columns(self.table), _PLACE],
+            len(identity),
+            [[each.name for each in kept_columns(self.table)]],
         )
-        session.add_index(self._pairs, [each.name for each in kept_columns(self.table)])
         values = [
             Column(_value(place), each.type, collation=each.collation)
             for place, each in enumerate(self.columns)

@@ -49,9 +49,9 @@ class UniqueConflicts:
             for n, column in enumerate(table.by_name[name] for name in key.columns)
         ]
         marks = [Column("yeldro_place", "bigint"), Column("yeldro_state", "bigint")]
-        staged = session.create_key_table([*identity, *then, *marks], len(identity))
-        for place, key in enumerate(keys):
-            session.add_index(staged, [_then(place, n) for n in range(len(key.columns))])
+        indexed = [[_then(place, n) for n in range(len(key.columns))]
+                   for place, key in enumerate(keys)]  # fmt: skip
+        staged = session.create_key_table([*identity, *then, *marks], len(identity), indexed)
         return cls(session, table, tuple(keys), staged)
 
     def losing(

@@ -76,12 +76,10 @@ class DecidedRows:
         self.grouping = grouping
         self.decisions = decisions
         self.rows = sql.rows_of(table)
-        self.staged = session.create_key_table(_COLUMNS, 1)
+        self.staged = session.create_key_table(_COLUMNS, 1, [["yeldro_key"]])
         self.grouped = session.create_key_table(
-            [*key_columns(table), *_SEEN], len(table.identity.columns)
+            [*key_columns(table), *_SEEN], len(table.identity.columns), [["yeldro_now"]]
         )
-        session.add_index(self.staged, ["yeldro_key"])
-        session.add_index(self.grouped, ["yeldro_now"])
         self.condition = self._among(_GOES)
         self.stays = self._among(_STAYS)
         self.notes: tuple[str, ...] = ()

@@ -89,3 +89,24 @@ def test_the_prompt_agrees_to_rows_and_values(
     assert why in said, said
     assert child.exitstatus == 3
     assert database.contents() == before
+
+
+@pytest.mark.parametrize("made", ["postgresql"], indirect=True)
+def test_a_connection_that_is_ended_while_a_person_thinks_is_made_anew(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made(PORTS.format(action="SET NULL"))
+    child = pexpect.spawn(
+        str(PROGRAM), ["run", "port", "--where", "id = 2"], encoding="utf-8", timeout=60,
+        env=yeldro.environment | {"YELDRO_DB": database.url}, dimensions=(60, 160),
+    )  # fmt: skip
+    child.expect(r"change \((\d+)\)")
+    ended = database.value("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity"
+                           " WHERE application_name = 'yeldro'"
+                           " AND datname = current_database()")  # fmt: skip
+    assert ended == 1
+    child.sendline(child.match.group(1))
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 0, child.before
+    assert database.value("SELECT count(*) FROM port") == 4

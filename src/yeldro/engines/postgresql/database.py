@@ -63,6 +63,7 @@ class PostgresqlDatabase:
         self._made = engine = sa.create_engine(
             self._url,
             poolclass=self._pool,
+            pool_pre_ping=True,  # a person at a prompt may take longer than the server waits
             isolation_level="REPEATABLE READ",
             connect_args={"application_name": "yeldro", "client_encoding": "UTF8"},
         )

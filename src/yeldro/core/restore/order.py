@@ -23,15 +23,11 @@ if TYPE_CHECKING:
 def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return the steps in the order in which they are undone.
 
-    Where the system checks no foreign key, rows go, change and come, so that a unique value is free
-    before another row takes it.
-
     Args:
         staged_steps: a receipt's steps, last first, so that parents go back before children.
     """
     come, change, change_unique, change_keys, go = range(5)
-    if staged_steps and staged_steps[0].session.traits.core_checks_foreign_keys:
-        go, come = -1, 5
+    checks = not all(each.session.traits.core_checks_foreign_keys for each in staged_steps)
 
     def place(each: UndoneRows) -> int:
         if each.step.action in (Action.REMOVE, Action.ADD):
@@ -42,16 +38,16 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
         changed = dict(each.named("old")).keys() - each.late_columns
         return change_unique if unique & changed else change
 
-    if go > come:
+    if checks:
         coming = {each.table.name for each in staged_steps if each.step.action is Action.REMOVE}
         going = {each.table.name for each in staged_steps if each.step.action is Action.ADD}
         for each in staged_steps:
             if not each.holds_whole_rows:
                 each.put_off_columns(coming, going=each.table.name in going)
     found = sorted(_parents_first(staged_steps), key=place)
-    if go < come or all(each.holds_whole_rows for each in found):
+    if all(each.holds_whole_rows for each in found):
         return found
-    bound = _bound_to_moving_keys(found)
+    bound = _bound_to_moving_keys(found, checks=checks)
     moment = change if any(each.step.action is Action.ADD for each in bound) else change_keys
     before = [each for each in found if each not in bound and place(each) <= moment]
     return [*before, *bound, *(each for each in found if each not in [*before, *bound])]
@@ -71,20 +67,23 @@ def _parents_first(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     return [*coming, *(each for each in staged_steps if each not in coming)]
 
 
-def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
-    """Return whole rows that reference keys which move, and the steps that depend on them."""
+def _bound_to_moving_keys(staged_steps: Sequence[UndoneRows], *, checks: bool) -> list[UndoneRows]:
+    """Return whole rows that wait for keys which move, and the steps that depend on them.
+
+    Args:
+        checks: the system checks foreign keys after each statement; else unique keys alone count.
+    """
     moving = [each for each in staged_steps if not each.holds_whole_rows]
+    whole = [each for each in staged_steps if each.holds_whole_rows]
     bound: list[UndoneRows] = []
     fresh = [
-        each
-        for each in staged_steps
-        if each.holds_whole_rows and (_depends(each, moving) or _swaps_keys(each, moving))
+        each for each in whole if _swaps_keys(each, moving) or (checks and _depends(each, moving))
     ]
     while fresh:
         bound += fresh
-        whole = [each for each in bound if each.holds_whole_rows]
-        others = [each for each in staged_steps if each not in bound]
-        fresh = [each for each in others if _depends(each, whole)]
+        waited_for = [each for each in bound if each.holds_whole_rows]
+        others = [each for each in staged_steps if each not in bound] if checks else []
+        fresh = [each for each in others if _depends(each, waited_for)]
     return [each for each in staged_steps if each in bound]
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 from conftest import Yeldro
-from systems import AnyDatabase, SqliteFile
+from systems import AnyDatabase, PostgresqlServerDatabase, SqliteFile
 from test_interleaved import stepped
 from trials import Trials
 from undoing import back_and_forth
@@ -63,8 +63,12 @@ OF_SHIPS = ("crew.ship_id", "log.ship_id", "ship.lead_id")
 KEYS = {"port": ("ship.port_id", "ship.home_id", "crew.port_id", "log.port_id"), "ship": OF_SHIPS}
 
 
-def remove(chance: random.Random) -> Cleanup:
-    """Return one cleanup of a table, which leads to the others by any way."""
+def remove(chance: random.Random, *, moves_keys: bool) -> Cleanup:
+    """Return one cleanup of a table, which leads to the others by any way.
+
+    Args:
+        moves_keys: links that are part of a key may move to another row, too.
+    """
     table = chance.choice(["port", "port", "ship", "ship", "crew"])
     if table == "crew":
         return cleanup("crew", where=f"port_id > {chance.randint(1, 6)}")
@@ -74,7 +78,7 @@ def remove(chance: random.Random) -> Cleanup:
     if chance.random() < 0.3:
         divisor = chance.randint(2, 5)
         return cleanup(table, where=f"id % {divisor} = {chance.randrange(divisor)}", **ways)
-    if chance.random() < 0.7:
+    if chance.random() < 0.7 and (table == "port" or moves_keys):
         ways = {"repoint": True, "follow": ["crew.ship_id"]}
     if chance.random() < 0.5:
         given = "flag" if table == "ship" else "note"
@@ -94,7 +98,9 @@ def test_several_removes_over_the_same_rows_are_undone_as_one(
         filled(database, chance, logged=case % 3 == 0)
         before = database.contents()
         folder = tmp_path / str(case)
-        some = (remove(chance) for _ in range(chance.randint(2, 5)))
+        # PostgreSQL compares keys row by row, so rows that take each other's do not all come back.
+        moves_keys = not isinstance(database, PostgresqlServerDatabase)
+        some = (remove(chance, moves_keys=moves_keys) for _ in range(chance.randint(2, 5)))
         removes = job(*some, expect_total="0..999")
         try:
             result = opened.run(removes, receipts=folder)

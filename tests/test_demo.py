@@ -7,6 +7,7 @@ import shlex
 import sqlite3
 from pathlib import Path
 
+import pytest
 from conftest import Yeldro
 
 README = Path(__file__).parents[1] / "README.md"
@@ -27,6 +28,17 @@ def test_the_demo_walks_through_the_whole_job_and_ends_where_it_began(yeldro: Ye
         connection.close()
     assert dumps[0] == dumps[1]
     assert len(dumps[0]) > 20_000
+
+
+@pytest.mark.parametrize("made", ["postgresql", "mariadb"], indirect=True)
+def test_a_demo_made_after_one_on_a_server_has_every_foreign_key(yeldro: Yeldro, made) -> None:
+    words = ("--only-data", "--readings", "9")
+    yeldro("demo", "--db", made("SELECT 1;").url, *words)
+    yeldro("demo", "after", *words)
+    connection = sqlite3.connect(yeldro.folder / "after" / "buoys.db")
+    keys = connection.execute("SELECT \"from\" FROM pragma_foreign_key_list('buoy')").fetchall()
+    connection.close()
+    assert ("main_sensor_id",) in keys
 
 
 def test_the_demo_has_the_same_counts_on_every_system(yeldro: Yeldro, made) -> None:

@@ -99,7 +99,8 @@ def test_a_mark_fits_the_line_and_nothing_in_it_acts(text: str, data: st.DataObj
     length = data.draw(st.integers(1, len(line) - start))
     shown = pointed({"text": line, "column": start + 1, "length": length}, 40)
     above, marks = shown.split("\n")
-    assert above.isprintable()
+    assert all(each.isprintable() or each.isspace() for each in above)
+    assert len(above.splitlines()) == 1
     assert len(above) <= 40 + 4
     assert len(marks.rstrip()) <= len(above)
 

@@ -15,7 +15,6 @@ from collections.abc import Iterator
 THOROUGH = os.environ.get("YELDRO_THOROUGH", "0") != "0"
 _SEED, _MINUTES, _CASE = "YELDRO_SEED", "YELDRO_MINUTES", "YELDRO_CASE"
 _APART = 1_000_000  # between the cases of two seeds
-_LEAST = 3  # times as many cases in a thorough run as in a usual one, whatever time they take
 
 
 def choose_seed() -> int:
@@ -42,16 +41,15 @@ class Trials:
         """Yield the number of one case after the other, by which the test makes it.
 
         Args:
-            few: cases in a usual run.
+            few: cases in a usual run, and least ones in a thorough run.
             many: most cases in a thorough run.
         """
         first = int(os.environ[_SEED]) * _APART
         numbers = iter(range(first, first + (many if THOROUGH else few)))
         if only := os.environ.get(_CASE):
             numbers = iter([int(only)])
-        least = few * _LEAST
         for tried, self.case in enumerate(numbers, 1):
             yield self.case
-            if tried >= least and time.monotonic() > self._ends:
+            if tried >= few and time.monotonic() > self._ends:
                 break
         self.case = None

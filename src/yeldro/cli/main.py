@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, NoReturn
 import click
 
 from yeldro import __version__
+from yeldro.cli.terminal.ending import ending
 
 if TYPE_CHECKING:
     from yeldro.core.model.errors import YeldroError
@@ -112,9 +113,7 @@ def execute(arguments: list[str]) -> int:
         The exit code: 0 done, 1 a fault in Yeldro, 2 usage error, 3 refused, 4 a count differs,
         5 the database failed, 130 interrupted.
     """
-    from yeldro.cli.terminal.output import begin, finish_json
-
-    begin()
+    ending.begin()
     failure: YeldroError | None = None
     code = 0
     try:
@@ -129,6 +128,8 @@ def execute(arguments: list[str]) -> int:
         failure = _failure_of(error)
         code = failure.exit_code
     if "--json" in arguments:
+        from yeldro.cli.terminal.output import finish_json
+
         try:
             finish_json(failure)
             sys.stdout.flush()
@@ -160,9 +161,7 @@ def _failure_of(error: BaseException) -> YeldroError:
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
-        from yeldro.cli.terminal.output import committed
-
-        return errors.Interrupted("You stopped it.", data=committed() or errors.ROLLED_BACK)
+        return errors.Interrupted("You stopped it.", data=ending.committed or errors.ROLLED_BACK)
     import traceback
 
     traceback.print_exception(error)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import shlex
 import sys
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -158,9 +157,7 @@ def restore(
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     receipt_options = ReceiptOptions(folder, not without_rows)
     allowed = restoring.Acceptances(allow_trigger, accept_difference, no_way_back)
-    limits = settings.limits_of(database)
-    if allow_more:
-        limits = replace(limits, most_rows=None)
+    limits = settings.limits_of(database, allow_more=allow_more)
     with shown_progress(quiet):
         done = restoring.restore(
             database, found, wait, agreed, allowed, scope, receipt_options, limits

@@ -129,12 +129,14 @@ def run(
     counts_only = what.without_rows(without_rows)
     receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
     with telling_next(what, shown=not yes):
-        agreed, seen = (None, None) if yes else _agree(what, wait, as_json)
+        # Batches compare counts, and a saved plan its own record.
+        record = None if batches or what.agreed else PlanRecord()
+        agreed = None if yes else _agree(what, wait, record, as_json)
         if agreed:
             what = _agree_to_no_way_back(what, agreed)
         looked = look(what, agreed or running.plan(what.database, what.job)) if report else None
         began = datetime.now(UTC)
-        result = _carried_out(what, agreed, seen, batches, wait, receipt_options, quiet)
+        result = _carried_out(what, agreed, record, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
         note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     problem: Exception | None = None
@@ -158,7 +160,7 @@ def run(
 def _carried_out(
     what: What,
     agreed: JobPlan | None,
-    seen: ConfirmedPlans | None,
+    record: PlanRecord | None,
     batches: Batches | None,
     lock_wait: float,
     receipt_options: ReceiptOptions,
@@ -172,7 +174,8 @@ def _carried_out(
         shown = agreed.plans[0] if agreed else None
         return run_batches(what, receipt_options, lock_wait, batches, shown, quiet)
     with shown_progress(quiet):
-        return running.run(what.database, what.job, receipt_options, lock_wait, what.agreed or seen)
+        approval = what.agreed or (ConfirmedPlans(agreed.plans, record) if agreed else None)
+        return running.run(what.database, what.job, receipt_options, lock_wait, approval)
 
 
 def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
@@ -219,17 +222,20 @@ def _check_attendance(yes: bool, what: What) -> None:
         raise UsageError("There is no terminal to type the count at.", "Add --expect N and --yes.")
 
 
-def _agree(what: What, lock_wait: float, as_json: bool) -> tuple[JobPlan, ConfirmedPlans]:
+def _agree(what: What, lock_wait: float, record: PlanRecord | None, as_json: bool) -> JobPlan:
     """Show the plan without holding any lock, and ask a person to type its total.
 
     If a cleanup reads what an earlier one changes, the counts are those of a rehearsal.
+
+    Args:
+        record: notes the plans that are shown.
     """
-    record = PlanRecord()
     with shown_progress():
         found = running.plan(what.database, what.job, record)
         rehearsed = None
         if not found.is_exact:
-            record = PlanRecord()
+            if record:
+                record.begin()
             rehearsed = running.rehearse(what.database, what.job, lock_wait, record)
     if rehearsed:
         exact = [replace(p, warnings=old.warnings)
@@ -241,7 +247,7 @@ def _agree(what: What, lock_wait: float, as_json: bool) -> tuple[JobPlan, Confir
     if found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)
         click.echo(err=True)
-    return found, ConfirmedPlans(found.plans, record)
+    return found
 
 
 def _agree_to_no_way_back(what: What, found: JobPlan) -> What:

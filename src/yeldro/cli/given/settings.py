@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -53,15 +54,19 @@ def named(typed: str | None) -> str:
     return wanted
 
 
-def limits_of(database: Database) -> Limits:
-    """Return the project file's limits for a database, by whatever name it was opened."""
+def limits_of(database: Database, *, allow_more: bool = False) -> Limits:
+    """Return the project file's limits for a database, by whatever name it was opened.
+
+    Args:
+        allow_more: any number of rows may go or change.
+    """
     from yeldro.engines import open_database
 
     found = project()
-    for name, url in found.urls.items():
-        if open_database(url).shown == database.shown:
-            return found.limits_of(name)
-    return found.limits_of("")
+    names = (name for name, url in found.urls.items()
+             if open_database(url).shown == database.shown)  # fmt: skip
+    limits = found.limits_of(next(names, ""))
+    return replace(limits, most_rows=None) if allow_more else limits
 
 
 def opened(text: str) -> Database:

@@ -90,9 +90,7 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
         job = Job(title_of(options), (cleanup,))
         found = What(settings.database_of(db), job)
     found = replace(found, job=_with_read_parameters(found.job, found.database))
-    limits = settings.limits_of(found.database)
-    if options.get("allow_more"):
-        limits = replace(limits, most_rows=None)
+    limits = settings.limits_of(found.database, allow_more=bool(options.get("allow_more")))
     job = replace(found.job, limits=limits)
     in_batches = options.get("batch") or options.get("batch_seconds")
     if found.agreed is None and not in_batches:

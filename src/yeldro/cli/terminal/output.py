@@ -8,10 +8,10 @@ import json
 import os
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yeldro.cli.terminal.ending import ending
 from yeldro.core.model.errors import DatabaseFailure, Refused
 
 if TYPE_CHECKING:
@@ -20,22 +20,6 @@ if TYPE_CHECKING:
     from yeldro.core.model.errors import YeldroError
 
 _WIDTH_WITHOUT_TERMINAL = 120
-
-
-@dataclass
-class _Ending:
-    """What a command leaves to be printed when it ends."""
-
-    document: Any = None
-    committed: str = ""
-
-
-_ending = _Ending()
-
-
-def begin() -> None:
-    """Forget what an earlier command line of this process has left."""
-    _ending.document, _ending.committed = None, ""
 
 
 def show(view: RenderableType, *, beside: bool = False) -> None:
@@ -102,7 +86,7 @@ def views() -> Any:
 
 def show_json(document: Any) -> None:
     """Keep one JSON document, to be printed when the command has ended."""
-    _ending.document = document
+    ending.document = document
 
 
 def finish_json(error: YeldroError | None) -> None:
@@ -111,7 +95,7 @@ def finish_json(error: YeldroError | None) -> None:
     Args:
         error: the failure of the command, if there was one; it is added to the document.
     """
-    document, _ending.document = _ending.document, None
+    document, ending.document = ending.document, None
     if error is not None:
         from yeldro.report.documents import error_document
 
@@ -123,12 +107,12 @@ def finish_json(error: YeldroError | None) -> None:
 
 def note_commit(said: str) -> None:
     """Note what is committed, as a sentence, in case the user interrupts the output."""
-    _ending.committed = said
+    ending.committed = said
 
 
 def committed() -> str:
     """Return what was noted as committed; empty if nothing was."""
-    return _ending.committed
+    return ending.committed
 
 
 def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:

@@ -56,6 +56,10 @@ class PlanRecord:
     plans: list[Plan] = field(default_factory=list)
     steps: list[list[PlannedStep]] = field(default_factory=list)
 
+    def begin(self) -> None:
+        """Forget what was noted of plans that are made anew."""
+        self.plans, self.steps = [], []
+
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
         """Note a plan; nothing is approved yet."""
         del place

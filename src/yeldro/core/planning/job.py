@@ -54,8 +54,10 @@ class Limits:
         Raises:
             Refused: a table is protected.
         """
+        if not (rows_by_table and self.protected):
+            return
         named = [name for name in rows_by_table if self._protects(name)]
-        within = dict(self._rows_within(catalogue)) if catalogue and self.protected else {}
+        within = dict(self._rows_within(catalogue)) if catalogue else {}
         for name in (*named, *(name for name in rows_by_table if name in within)):
             which = f"{name} holds rows of {within[name]}, which" if name in within else name
             raise LimitReached(

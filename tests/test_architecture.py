@@ -26,6 +26,8 @@ ROOMS = [
     "core.planning",
     "core.receipts",
     "core.execution",
+    "core.restore.staged",
+    "core.restore.comparing",
     "core.restore",
     "core.inspection",
     "engines",
@@ -38,11 +40,12 @@ ROOMS = [
     "cli.declared",
     "cli",
 ]
+RESTORE = {room for room in ROOMS if room.startswith("core.restore")}
 # Rooms that do not know one another, whatever their place in the list.
 APART = {
-    "core.inspection": {"core.receipts", "core.execution", "core.restore"},
+    "core.inspection": {"core.receipts", "core.execution"} | RESTORE,
     "engines": {f"core.{room}" for room in ("selection", "planning", "receipts", "execution",
-                                            "restore", "inspection")},
+                                            "inspection")} | RESTORE,
     "report": {"engines"},
     "formats": {"engines"},
 }  # fmt: skip

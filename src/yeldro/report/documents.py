@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
+    from yeldro.core.restore.comparing.verification import Difference
     from yeldro.core.restore.restore_plan import RestorePlan
-    from yeldro.core.restore.verification import Difference
     from yeldro.core.selection.conditions.checks import Check
     from yeldro.core.selection.duplicates.grouping import DuplicateReport
     from yeldro.core.selection.duplicates.review import WrittenReview

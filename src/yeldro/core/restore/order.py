@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.model.graph import components
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.conflicts import references_rows
-from yeldro.core.restore.key_swaps import swaps_keys
+from yeldro.core.restore.comparing.conflicts import references_rows
+from yeldro.core.restore.comparing.key_swaps import swaps_keys
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.restore.undoing import UndoneRows
+    from yeldro.core.restore.staged.undoing import UndoneRows
 
 
 def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:

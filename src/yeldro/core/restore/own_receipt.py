@@ -11,11 +11,11 @@ import sqlalchemy as sa
 from yeldro.core.database.identity import computed_columns
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.restore.conflicts import lacks_parent
+from yeldro.core.restore.comparing.conflicts import lacks_parent
 
 if TYPE_CHECKING:
     from yeldro.core.receipts.writer import ReceiptWriter
-    from yeldro.core.restore.undoing import UndoneRows
+    from yeldro.core.restore.staged.undoing import UndoneRows
 
 _OTHER_WAY = {Action.REMOVE: Action.ADD, Action.ADD: Action.REMOVE}
 

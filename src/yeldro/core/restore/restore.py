@@ -38,18 +38,12 @@ from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.job import Limits
 from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
-from yeldro.core.restore.added_rows import AddedRows
-from yeldro.core.restore.conflicts import (
+from yeldro.core.restore.comparing.conflicts import (
     Conflict,
     ConflictKind,
 )
-from yeldro.core.restore.dangling import leave_out, prove_step_leaves_none_dangling
-from yeldro.core.restore.order import at_once, plan_late_links
-from yeldro.core.restore.own_receipt import auxiliary, inverse, orphans, store_after, store_before
-from yeldro.core.restore.restore_plan import RestorePlan, plan_restore
-from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
-from yeldro.core.restore.staging import EVERYTHING, Scope, stage
-from yeldro.core.restore.verification import (
+from yeldro.core.restore.comparing.dangling import leave_out, prove_step_leaves_none_dangling
+from yeldro.core.restore.comparing.verification import (
     Difference,
     changed_meanwhile,
     check_differences,
@@ -57,12 +51,18 @@ from yeldro.core.restore.verification import (
     differing_besides,
     mend,
 )
+from yeldro.core.restore.order import at_once, plan_late_links
+from yeldro.core.restore.own_receipt import auxiliary, inverse, orphans, store_after, store_before
+from yeldro.core.restore.restore_plan import RestorePlan, plan_restore
+from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
+from yeldro.core.restore.staged.added_rows import AddedRows
+from yeldro.core.restore.staging import EVERYTHING, Scope, stage
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import ChangeCount
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.reader import Receipt
-    from yeldro.core.restore.undoing import UndoneRows
+    from yeldro.core.restore.staged.undoing import UndoneRows
 
 
 @dataclass(frozen=True)

@@ -8,21 +8,21 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.names import counted
+from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
-from yeldro.core.restore.added_rows import AddedRows
-from yeldro.core.restore.conflicts import (
+from yeldro.core.restore.comparing.conflicts import (
     Conflict,
     Restored,
     changed_since,
     compare_step,
     other_parents,
 )
-from yeldro.core.restore.dangling import leave_out
+from yeldro.core.restore.comparing.dangling import leave_out
 
 if TYPE_CHECKING:
     from yeldro.core.receipts.reader import Receipt
+    from yeldro.core.restore.staged.undoing import UndoneRows
     from yeldro.core.restore.staging import Scope, StagedSteps
-    from yeldro.core.restore.undoing import UndoneRows
 
 
 @dataclass(frozen=True)
@@ -76,10 +76,8 @@ def plan_restore(
         steps: list[Restored] = []
         conflicts: list[tuple[UndoneRows, Conflict]] = []
         for each in staged_steps.steps:
-            if isinstance(each, AddedRows):
-                found, in_the_way = each.compare(staged_steps.steps)
-            else:
-                found, in_the_way = compare_step(each, staged_steps.steps)
+            found, in_the_way = compare_step(each, staged_steps.steps)
+            if each.step.action is not Action.ADD:
                 in_the_way += other_parents(each, staged_steps.parents)
             each.missing = found.missing
             steps.append(found)

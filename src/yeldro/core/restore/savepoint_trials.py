@@ -12,10 +12,10 @@ from yeldro.core.database.facts import RowRefusal
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import RestoreConflict
 from yeldro.core.model.names import told_rows
-from yeldro.core.restore.conflicts import Conflict, ConflictKind, sample
+from yeldro.core.restore.comparing.conflicts import Conflict, ConflictKind, sample
 
 if TYPE_CHECKING:
-    from yeldro.core.restore.undoing import UndoneRows
+    from yeldro.core.restore.staged.undoing import UndoneRows
 
 _MOST_REFUSED = 1000
 

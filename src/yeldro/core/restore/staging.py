@@ -18,11 +18,11 @@ from yeldro.core.model.schema import Column
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import Receipt, formed_rows, native_query, native_rows
-from yeldro.core.restore.added_rows import AddedRows
-from yeldro.core.restore.key_swaps import reassigned
-from yeldro.core.restore.net_changes import net_changes
+from yeldro.core.restore.comparing.key_swaps import reassigned
 from yeldro.core.restore.order import in_order
-from yeldro.core.restore.undoing import UndoneRows
+from yeldro.core.restore.staged.added_rows import AddedRows
+from yeldro.core.restore.staged.net_changes import net_changes
+from yeldro.core.restore.staged.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

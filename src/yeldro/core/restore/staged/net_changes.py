@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.undoing import UndoneRows
+from yeldro.core.restore.staged.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import TableName

@@ -11,7 +11,7 @@ from yeldro.core.database import sql
 from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
-from yeldro.core.restore.staged_rows import StagedRows
+from yeldro.core.restore.staged.staged_rows import StagedRows
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import TableName

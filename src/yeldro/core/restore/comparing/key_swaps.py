@@ -13,7 +13,7 @@ from yeldro.core.model.steps import Action
 if TYPE_CHECKING:
     from yeldro.core.database import sql
     from yeldro.core.model.schema import CandidateKey
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.staged.staged_rows import StagedRows
 
 
 def goes_from(whole: StagedRows, moving: StagedRows) -> bool:

@@ -12,10 +12,10 @@ from yeldro.core.model.errors import RowsDiffer
 from yeldro.core.model.names import told_rows
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.conflicts import as_before, count_back, is_counted, sample
+from yeldro.core.restore.comparing.conflicts import as_before, count_back, is_counted, sample
 
 if TYPE_CHECKING:
-    from yeldro.core.restore.undoing import UndoneRows
+    from yeldro.core.restore.staged.undoing import UndoneRows
 
 
 @dataclass(frozen=True)

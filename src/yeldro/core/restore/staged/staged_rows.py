@@ -244,6 +244,12 @@ class StagedRows:
         """True if a row with a staged row's key is there, and does not belong to another step."""
         return sa.and_(self.exists(*self.agree(self.key)), ~self.reassigned)
 
+    @property
+    def as_stored(self) -> sql.Predicate:
+        """True if such a row is there, with all stored values: for rows that came or went."""
+        there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
+        return sa.and_(there, ~self.reassigned)
+
     def aliased(self, alias: str) -> StagedRows:
         """Return the same rows under an alias."""
         other = copy.copy(self)

@@ -12,14 +12,13 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.model.names import counted, told_rows
 from yeldro.core.model.steps import Action
-from yeldro.core.restore.dangling import references_step, still_referenced
-from yeldro.core.restore.key_swaps import goes_from
-from yeldro.core.restore.repeated_changes import covered_by
+from yeldro.core.restore.comparing.dangling import references_step, still_referenced
+from yeldro.core.restore.comparing.key_swaps import goes_from
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
     from yeldro.core.receipts.reader import ReceiptStep
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.staged.staged_rows import StagedRows
 
 
 @dataclass(frozen=True)
@@ -75,6 +74,8 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
     """Count what is back and what is missing, and find the conflicts."""
     if each.step.action is Action.REMOVE:
         return _compare_removed(each, others)
+    if each.step.action is Action.ADD:
+        return _compare_added(each, others)
     problems: list[Conflict] = []
     name = each.table.name
     cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
@@ -82,7 +83,7 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
     counted = is_counted(each)
     back = count_back(each, others)
     covered = [
-        covered_by(each, other)
+        _covered_by(each, other)
         for other in others
         if each.told_by_count and other.table.name == each.table.name and other.step.n > each.step.n
     ]
@@ -118,6 +119,45 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
     return Restored(each.step, each.stored, back, each.stored - back - lost), problems
 
 
+def _compare_added(
+    each: StagedRows, others: Sequence[StagedRows]
+) -> tuple[Restored, list[Conflict]]:
+    """Count what is gone again of rows that a restore put back, and what is still there."""
+    name = str(each.table.name)
+    if each.told_by_count:
+        still, rows = each.stored_among(each.equal_rows()), 0
+        said = f"only {still:,} of {each.stored:,} rows added to {name} are left"
+        some = 0 < still < each.stored
+        found = [Conflict(ConflictKind.AMBIGUOUS, name, still, said)] if some else []
+    else:
+        still = each.count(each.as_stored)
+        changed = sa.and_(each.is_there, ~each.as_stored)
+        rows = each.count(changed)
+        said = f"{told_rows(rows, name, 'was', 'were')} changed since the restore"
+        said += sample(each, changed)
+        found = [Conflict(ConflictKind.CHANGED, name, rows, said, changed)] if rows else []
+    gone = each.stored - still - rows
+    for key in each.session.catalogue.referencing(each.table.name):
+        found += _needed(each, key, others)
+    return Restored(each.step, each.stored, gone, still), found
+
+
+def _needed(each: StagedRows, key: ForeignKey, others: Sequence[StagedRows]) -> list[Conflict]:
+    """Return the rows that reference those that would go, and neither go nor are relinked."""
+    needed = still_referenced(each, key, others)
+    if needed is None:
+        return []
+    if not each.told_by_count:
+        needed = sa.and_(needed, each.as_stored)
+    rows = each.count(needed)
+    if not rows:
+        return []
+    name = str(each.table.name)
+    said = f"{told_rows(rows, name, 'is', 'are')} referenced by rows of {key.child} ({key})"
+    said += sample(each, needed)
+    return [Conflict(ConflictKind.REFERENCED, name, rows, said, needed)]
+
+
 def is_counted(each: StagedRows) -> bool:
     """True if the rows of a step that are back can only be counted."""
     if each.holds_whole_rows:
@@ -134,11 +174,30 @@ def count_back(each: StagedRows, others: Sequence[StagedRows]) -> int:
     return each.stored - each.stored_among(each.equal_rows())
 
 
+def _covered_by(each: StagedRows, later: StagedRows) -> sql.Predicate:
+    """True if a later step of the receipt changed or removed a row as this step had left it.
+
+    Then this step can be undone once the later one is.
+    """
+    staged = later.staged.alias("yeldro_later")
+    found_by = dict(later.old_key)
+    left = dict(later.named("value" if later.holds_whole_rows else "old"))
+    pairs = [(ours, found_by) for ours in each.key] + [(new, left) for new in each.named("new")]
+    same = [
+        staged.c[theirs[name]].is_not_distinct_from(each.staged.c[own])
+        for (name, own), theirs in pairs
+        if name in theirs
+    ]
+    if len(same) < len(pairs):
+        return sa.false()
+    query = sa.select(sa.literal(1)).select_from(staged).where(*same)
+    return sa.exists(query.correlate(each.staged))
+
+
 def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
     """True if a staged row is in the database as it was before its step."""
     if each.holds_whole_rows:
-        same = each.exists(*each.agree(each.key), *each.agree(each.named("value")))
-        return sa.and_(same, ~each.reassigned)
+        return each.as_stored
     linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
     if any(goes_from(other, each) for other in others):
         cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))

@@ -15,7 +15,7 @@ from yeldro.core.model.steps import Action
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import ForeignKey
-    from yeldro.core.restore.staged_rows import StagedRows
+    from yeldro.core.restore.staged.staged_rows import StagedRows
 
 _AT_ONCE = 1000
 

@@ -1,0 +1,1 @@
+"""Stored rows held against the database: what is back, what is missing, what is in the way."""

@@ -18,15 +18,16 @@ PLACES = {
     "cli": (1, 0, "commands; the same for programs"),
     "report": (0, 1, "text, tables and JSON"),
     "formats": (0, 2, "cleanup files, plans, SQL"),
-    "core.inspection": (0, 4, "looking without a plan"),
+    "core.inspection": (0, 3, "looking without a plan"),
     "core.restore": (1, 1, "putting back, undoing"),
-    "core.execution": (1, 2, "locks, counts, proofs, commit"),
-    "core.receipts": (1, 3, "what went, in a file"),
-    "core.planning": (1, 4, "ripple, order, exact counts"),
-    "core.selection": (1, 5, "which rows are meant"),
-    "core.database": (1, 6, "what an engine provides"),
-    "core.model": (1, 7, "plain values"),
-    "engines": (2, 6, "SQLite, PostgreSQL, MariaDB"),
+    "core.execution": (1, 2, "a run, batches, a script"),
+    "core.planning": (1, 3, "ripple, order, exact counts"),
+    "core.selection": (1, 4, "which rows are meant"),
+    "core.changes": (1, 5, "the one way in which rows change"),
+    "core.receipts": (1, 6, "what went, in a file"),
+    "core.database": (1, 7, "what an engine provides"),
+    "core.model": (1, 8, "plain values"),
+    "engines": (2, 7, "SQLite, PostgreSQL, MariaDB"),
 }
 WIDE, HIGH, GAP_X, GAP_Y, EDGE = 250, 56, 60, 34, 30
 
@@ -77,12 +78,13 @@ def corner(room: str) -> tuple[int, int]:
     return EDGE + column * (WIDE + GAP_X), EDGE + row * (HIGH + GAP_Y)
 
 
-def way(room: str, other: str) -> list[tuple[int, int]]:
-    """Return the corners of an arrow, which goes around the rooms between."""
+def way(room: str, other: str, lane: int) -> list[tuple[int, int]]:
+    """Return the corners of an arrow, which goes around the rooms between in a lane of its own."""
     (x, y), (u, v) = corner(room), corner(other)
     half = HIGH // 2
     if x == u and v - y > HIGH + GAP_Y:
-        return [(x, y + half), (x - 16, y + half), (x - 16, v + half), (u - 6, v + half)]
+        aside, low, high = x - 16 - 8 * lane, y + half + 5 * lane, v + half - 5 * lane
+        return [(x, low), (aside, low), (aside, high), (u - 6, high)]
     if x == u:
         return [(x + WIDE // 2, y + HIGH), (u + WIDE // 2, v - 6)]
     if y == v:
@@ -97,8 +99,11 @@ def way(room: str, other: str) -> list[tuple[int, int]]:
 def drawn() -> str:
     sizes, arrows = rooms()
     parts = []
+    lanes = 0
     for arrow in without_detours(arrows):
-        points = " ".join(f"{x},{y}" for x, y in way(*arrow))
+        corners = way(*arrow, lane=lanes % 4)
+        lanes += len(corners) == 4
+        points = " ".join(f"{x},{y}" for x, y in corners)
         parts.append(f'<polyline class="arrow" points="{points}"/>')
     for room, (_, _, words) in PLACES.items():
         x, y = corner(room)

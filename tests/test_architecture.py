@@ -14,6 +14,7 @@ import pytest
 from systems import SqliteFile
 
 import yeldro
+from yeldro.completion.known import COMMANDS
 from yeldro.formats import fields
 
 SOURCE = Path(yeldro.__file__).parent
@@ -22,9 +23,10 @@ ROOMS = [
     "completion",
     "core.model",
     "core.database",
+    "core.receipts",
+    "core.changes",
     "core.selection",
     "core.planning",
-    "core.receipts",
     "core.execution",
     "core.restore.staged",
     "core.restore.comparing",
@@ -43,9 +45,9 @@ ROOMS = [
 RESTORE = {room for room in ROOMS if room.startswith("core.restore")}
 # Rooms that do not know one another, whatever their place in the list.
 APART = {
-    "core.inspection": {"core.receipts", "core.execution"} | RESTORE,
-    "engines": {f"core.{room}" for room in ("selection", "planning", "receipts", "execution",
-                                            "inspection")} | RESTORE,
+    "core.inspection": {"core.receipts", "core.changes", "core.execution"} | RESTORE,
+    "engines": {f"core.{room}" for room in ("selection", "planning", "receipts", "changes",
+                                            "execution", "inspection")} | RESTORE,
     "report": {"engines"},
     "formats": {"engines"},
 }  # fmt: skip
@@ -90,6 +92,33 @@ def test_every_arrow_runs_down() -> None:
         if ROOMS.index(below) > ROOMS.index(room) or below in APART.get(room, ())
     ]
     assert not wrong, "\n".join(wrong)
+
+
+CHANGING = {  # what changes users' rows, or opens or commits a transaction in which they change
+    "writing", "change_at_once", "remove_copies", "change_one", "remove_one", "put_back",
+    "truncate", "keep_only", "empty_partitions",
+}  # fmt: skip
+OWN_TABLES = {  # rooms in which an UPDATE or a DELETE is one of Yeldro's own temporary tables
+    "core.planning.merging.unique_conflicts",
+    "core.restore.staged.staged_rows",
+    "core.restore.staged.net_changes",
+}
+
+
+def test_rows_change_in_one_room_alone() -> None:
+    """Elsewhere sessions are opened for reading, in which the system itself refuses a change."""
+    outside = set()
+    for name, path in modules().items():
+        if name.startswith(("core.changes.", "engines.", "demo.")):
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not (isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)):
+                continue
+            called, of = node.func.attr, node.func.value
+            builds = isinstance(of, ast.Name) and of.id == "sa" and called in ("update", "delete")
+            if called in CHANGING or (builds and name not in OWN_TABLES):
+                outside.add((name, called))
+    assert outside == set()
 
 
 def test_every_module_of_the_core_is_in_a_room() -> None:
@@ -168,8 +197,12 @@ def test_the_picture_of_the_rooms_is_drawn_from_these_imports() -> None:
     assert subprocess.run([sys.executable, script, "--check"], check=False).returncode == 0
 
 
-def test_only_the_command_line_writes_options() -> None:
-    """Messages below it name a choice as ‹follow›; help and comments may show how it is typed."""
+TYPED = re.compile(r"(?<!\S)--[a-z]|yeldro [a-z]+")  # options and commands as they are typed
+WITH_HELP = {"fields.py", "cleanup_writer.py"}  # for a person at the command line
+
+
+def test_only_the_command_line_writes_options_and_commands() -> None:
+    """Messages below it name them as ‹follow› and ⟨survey reading⟩; comments show them typed."""
     found = []
     for room in ("core", "engines", "formats"):
         for path in (SOURCE / room).rglob("*.py"):
@@ -184,24 +217,22 @@ def test_only_the_command_line_writes_options() -> None:
                 f"{path.name}:{node.lineno}: {node.value}"
                 for node in ast.walk(tree)
                 if isinstance(node, ast.Constant) and isinstance(node.value, str)
-                if id(node) not in documented and re.search(r"(?<!\S)--[a-z]", node.value)
-                if path.name != "fields.py"
+                if id(node) not in documented and TYPED.search(node.value)
+                if path.name not in WITH_HELP
             ]
     assert found == []
 
 
-def test_every_choice_named_in_a_message_is_an_option() -> None:
-    named = {
-        name
-        for path in SOURCE.rglob("*.py")
-        for name in re.findall(r"‹([a-z_]+)›", path.read_text())
-    }
+def test_every_choice_and_every_command_named_in_a_message_is_known() -> None:
+    sources = "".join(path.read_text() for path in SOURCE.rglob("*.py"))
     declared = (SOURCE / "cli" / "declared").glob("*.py")
     texts = "".join(path.read_text() for path in declared)
-    known = {field.name for field in (*fields.CLEANUP.values(), *fields.OPTIONS)}
-    known |= {option.replace("-", "_") for option in re.findall(r'"--([a-z-]+)"', texts)}
-    assert named
-    assert named <= known
+    options = {field.name for field in (*fields.CLEANUP.values(), *fields.OPTIONS)}
+    options |= {option.replace("-", "_") for option in re.findall(r'"--([a-z-]+)"', texts)}
+    for name, known in ((r"‹([a-z_]+)›", options), (r"⟨([a-z]+)", set(COMMANDS))):
+        named = set(re.findall(name, sources))
+        assert named
+        assert named <= known
 
 
 def test_every_file_that_the_docs_name_exists() -> None:

@@ -23,6 +23,7 @@ from fitted_schemas import Fitted, MariadbSite, PostgresqlSite, Site, SqliteSite
 from systems import MariadbServerDatabase, PostgresqlServerDatabase, has_icu
 from trials import Trials
 
+from yeldro.core.changes.change_set import Acceptances
 from yeldro.core.database.protocol import Database
 from yeldro.core.execution.batches import Batches, run_in_batches
 from yeldro.core.execution.run import plan, run
@@ -34,7 +35,7 @@ from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions
-from yeldro.core.restore.restore import Acceptances, restore
+from yeldro.core.restore.restore import restore
 from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 

@@ -10,6 +10,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
+from yeldro.core.changes.change_set import Acceptances
+from yeldro.core.changes.limits import Limits
 from yeldro.core.execution import expectation_results
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans
@@ -18,7 +20,7 @@ from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_ta
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.heirs import split_by_heir
-from yeldro.core.planning.job import Job, JobPlan, Limits
+from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
@@ -322,7 +324,7 @@ class Connection:
         """
         found = _receipt(receipt)
         receipt_options = ReceiptOptions(Path(receipts)) if receipts else None
-        allowed = restoring.Acceptances(differences=_names(accept_differences))
+        allowed = Acceptances(differences=_names(accept_differences))
         return restoring.restore(
             self._database, found, lock_wait, allowed=allowed, receipt_options=receipt_options
         )

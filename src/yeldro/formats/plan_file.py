@@ -137,7 +137,7 @@ def read_plan(path: Path) -> SavedPlan:
         raise UsageError(f"The plan {path} cannot be read: {error.strerror}.") from error
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise UsageError(
-            f"{path} is not a saved plan ({error}).", "Make one with: yeldro plan WHAT -o FILE"
+            f"{path} is not a saved plan ({error}).", "Make one with ⟨plan⟩ and ‹output› FILE."
         ) from error
     if isinstance(version, int) and version != FORMAT:
         raise UsageError(
@@ -147,7 +147,7 @@ def read_plan(path: Path) -> SavedPlan:
     if document.pop("seal", None) != _seal(document):
         raise UsageError(
             f"{path} was changed after it was made, so it is not known what it would do.",
-            "Make a new plan; to edit a job by hand, use a cleanup file (yeldro new).",
+            "Make a new plan; to edit a job by hand, use a cleanup file (⟨new FILE⟩).",
         )
     try:
         return _read(path, document)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.completion.places import from_folder
-from yeldro.core.planning.job import Limits
+from yeldro.core.changes.limits import Limits
 from yeldro.formats.fields import Field
 from yeldro.formats.toml import read_toml
 

@@ -57,7 +57,7 @@ class DecisionsFile:
             if missing:
                 raise UsageError(
                     f"{self.path} has no column {missing[0]!r}, so it is no review.",
-                    "Write one with 'yeldro duplicates', ‹by› COLUMNS and ‹review› FILE.",
+                    "Write one with ⟨duplicates⟩, ‹by› COLUMNS and ‹review› FILE.",
                 )
             places = [names.index(name) for name in (DECISION, GROUP, MARK)]
             for number, line in enumerate(lines, 2):

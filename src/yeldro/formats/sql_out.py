@@ -150,7 +150,7 @@ def _check_plans(job: Job, plans: Sequence[Plan]) -> None:
     if not any(plan.total for plan in plans) and not job.after:
         raise Refused(
             "No row matches, so a script would do nothing, and check nothing.",
-            "Look at the rows with 'yeldro preview'.",
+            "Look at the rows with ⟨preview⟩.",
         )
 
 
@@ -160,7 +160,7 @@ def _check_can_be_written(cleanup: ScriptStatements) -> None:
         raise Refused(
             f"Text of {cleanup.plan.table} is compared without case by a function of Yeldro's "
             f"own, which no other program has.",
-            "Use 'yeldro run', or drop ‹ignore_case›.",
+            "Use ⟨run⟩, or drop ‹ignore_case›.",
         )
 
 

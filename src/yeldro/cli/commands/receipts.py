@@ -145,6 +145,7 @@ def restore(
     quiet: bool,
 ) -> None:
     """Put the rows of RECEIPT back, parents first, and undo the links it cut."""
+    from yeldro.core.changes.change_set import Acceptances
     from yeldro.core.receipts.writer import ReceiptOptions
     from yeldro.core.restore import restore as restoring
     from yeldro.core.restore.staging import Scope
@@ -156,7 +157,7 @@ def restore(
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
     receipt_options = ReceiptOptions(folder, not without_rows)
-    allowed = restoring.Acceptances(allow_trigger, accept_difference, no_way_back)
+    allowed = Acceptances(allow_trigger, no_way_back, accept_difference)
     limits = settings.limits_of(database, allow_more=allow_more)
     with shown_progress(quiet):
         done = restoring.restore(

@@ -12,8 +12,8 @@ import click
 from yeldro.core.model.errors import UsageError
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.limits import Limits
     from yeldro.core.database.protocol import Database
-    from yeldro.core.planning.job import Limits
     from yeldro.formats.project import Project, Setting
 
 TIME_LIMIT, _PROJECT = "yeldro.time_limit", "yeldro.project"  # of a command line

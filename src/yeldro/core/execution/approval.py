@@ -112,14 +112,14 @@ def steps_of(session: Session, prepared: Prepared) -> list[PlannedStep]:
     """Return the steps of a plan with the sketches of their rows, in an open session."""
     return [
         PlannedStep(
-            str(work.step.action),
-            work.step.table,
+            str(change.step.action),
+            change.step.table,
             # Of filled rows the reason says how many; their values tell more.
-            "" if work.step.action is Action.FILL else work.step.because,
-            work.step.rows,
-            sketch_of(session, work),
+            "" if change.step.action is Action.FILL else change.step.because,
+            change.step.rows,
+            sketch_of(session, change),
         )
-        for work in prepared.work
+        for change in prepared.changes
     ]
 
 
@@ -140,10 +140,10 @@ def differences(
                        for one, other in ((then, today), (today, then)))  # fmt: skip
         return [f"there was {', '.join(was)}, and there is now {', '.join(is_now) or 'no step'}"]
     said = []
-    for before, now, work in zip(agreed, found, prepared.work, strict=True):
+    for before, now, change in zip(agreed, found, prepared.changes, strict=True):
         difference = now.keys.since(before.keys)
         if difference or before.rows != now.rows:
-            names = (key_names(work.rows.table), tuple(work.changes))
+            names = (key_names(change.rows.table), tuple(change.values))
             said.append(_told(before, now, difference, *names))
     return said
 

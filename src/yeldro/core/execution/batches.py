@@ -7,52 +7,51 @@ its own. Together they remove exactly the rows that the plan of the whole counte
 from __future__ import annotations
 
 import time
-from collections import Counter, defaultdict
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Acceptances
+from yeldro.core.changes.guard import guard
+from yeldro.core.changes.transaction import changing
 from yeldro.core.database import sql
 from yeldro.core.execution import run as running
-from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
-from yeldro.core.execution.proofs import prove_no_dangling_references
-from yeldro.core.execution.row_storage import become_equal, counted_only, store
+from yeldro.core.execution.divisible import (
+    check_divisible,
+    check_restorable,
+    only_cleanup,
+    steps_of_batches,
+    touched_by_batches,
+)
+from yeldro.core.execution.locks import tables_to_lock
+from yeldro.core.execution.removal import Removal
 from yeldro.core.execution.run import Outcome, Part, RunResult
-from yeldro.core.execution.steps import (
-    CommitNotice,
-    carry_out,
-    check_lasting_effects,
-    check_means,
-)  # fmt: skip
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
     DatabaseFailure,
     Interrupted,
     PlanChanged,
-    Refused,
-    UsageError,
     YeldroError,
 )  # fmt: skip
 from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.options import Option
-from yeldro.core.model.schema import IdentityKind, ReferentialAction, TableName
+from yeldro.core.model.schema import IdentityKind, TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.job import Job, JobPlan, Limits
+from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
-from yeldro.core.planning.treatment import Fate, Link, Treatment
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
 from yeldro.core.selection.selection import resolve
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.limits import Limits
     from yeldro.core.database.facts import TableLocks
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.writer import ReceiptOptions
 
-_WAITING = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
 _FIRST_SIZE = 1000
 _LARGEST_STEP = 2.0
 
@@ -87,11 +86,6 @@ class Progress:
     rows: int
     seconds: float
 
-    @property
-    def seconds_left(self) -> float:
-        """Seconds that the rest takes at the same speed."""
-        return self.seconds * (self.wanted - self.matched) / max(self.matched, 1)
-
 
 def run_in_batches(
     database: Database,
@@ -118,7 +112,7 @@ def run_in_batches(
         Refused, CountMismatch: as for a run; what is committed stays, and the message says so.
         Interrupted: it was asked to stop.
     """
-    (cleanup,) = _checked(job)
+    cleanup = only_cleanup(job)
     whole, prepared, steps = _plan_whole(database, job, cleanup, receipt_options)
     earlier = next(
         (each for each in find_unfinished(receipt_options.folder, job.title, database.shown)
@@ -133,22 +127,24 @@ def run_in_batches(
         )
     if not whole.total:
         if earlier is not None:  # it was stopped when all was done but closing the receipt
-            BatchReceipt.resume(earlier, whole.matched).committed()
+            BatchReceipt.resume(earlier, whole.matched).finished()
         return running.nothing_to_do(JobPlan(job.title, (whole,)))
     locks = tables_to_lock(database, job)
     receipt = _open_receipt(database, job, receipt_options, whole, steps, earlier)
     before = earlier.wanted - whole.matched if earlier else 0
     work = _Batched(
         database, cleanup, job.limits, receipt_options, lock_wait, locks, whole, steps, receipt,
-        before,
+        before, {same_in_all(each.step): tuple(each.values) for each in prepared.changes},
     )  # fmt: skip
     try:
         work.carry_out(batches, watch, should_stop)
     except BaseException as error:
         raise work.stopped(error) from error
-    with CommitNotice() as notice:
-        notice.said = "All batches are committed; the receipt tells what went."
+    try:
         return work.result(job.title)
+    except KeyboardInterrupt:
+        data = "All batches are committed; the receipt tells what went."
+        raise Interrupted("You stopped it after the commit.", data=data) from None
 
 
 def _open_receipt(
@@ -164,35 +160,8 @@ def _open_receipt(
         return BatchReceipt.resume(earlier, whole.matched)
     system = database.traits.name
     receipt = BatchReceipt(receipt_options.folder, job.title, system, database.shown, whole.table)
-    receipt.begin(whole, steps)
+    receipt.begin(whole.matched, steps)
     return receipt
-
-
-def _checked(job: Job) -> tuple[Cleanup]:
-    """Return the job's only cleanup.
-
-    Raises:
-        UsageError: there are several, or an option needs all rows at once.
-    """
-    if len(job.cleanups) != 1 or job.after:
-        raise UsageError(
-            "Batches are committed one by one, so neither several removes nor checks that roll "
-            "everything back can be kept together.",
-            "Drop ‹batch›, or run each remove on its own.",
-        )
-    cleanup = job.cleanups[0]
-    if cleanup.selection.limit is not None:
-        raise UsageError("‹batch› and ‹limit› both cut the rows.", "Keep one of them.")
-    if cleanup.emptying:
-        raise UsageError(
-            f"‹{cleanup.emptying}› removes all rows at once, and ‹batch› in parts.",
-            "Drop one of them.",
-        )
-    if cleanup.add_constraint:
-        raise UsageError(
-            "‹add_constraint› needs all rows removed in one run.", "Add it in a run afterwards."
-        )
-    return (cleanup,)
 
 
 def _plan_whole(
@@ -205,92 +174,14 @@ def _plan_whole(
         job.limits.check_tables(plan.rows_by_table, session.catalogue)
         job.limits.check_rows(plan.total)
         running.check_plan(plan, _without_expectations(cleanup))
-        _check_divisible(prepared)
-        steps = _steps_of_batches(prepared)
-        check_means(session, prepared, None)  # a batch that fails has to be rolled back
-        reached = ((step.action, session.catalogue.table(name)) for step, name in steps)
-        check_lasting_effects(session, reached, None)
+        check_divisible(prepared)
+        steps = steps_of_batches(prepared)
+        guard(
+            session, touched_by_batches(session, prepared), None
+        )  # a batch that fails is rolled back
         if receipt_options.with_rows:
-            _check_restorable(session, prepared)
+            check_restorable(session, prepared)
         return plan, prepared, steps
-
-
-def _steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
-    """Return the steps of the whole plan, and those that only some batches can need.
-
-    A row that references a row of an earlier batch is detached, though a later batch removes it.
-    """
-    ripple = prepared.ripple
-    steps = [(work.step, work.rows.table.name) for work in prepared.work]
-    detaching = [pair for pair in steps if pair[0].action is Action.DETACH]
-    for link in ripple.reach.links:
-        if link.treatment is Treatment.DETACH and link not in ripple.detached:
-            name = str(link.key.child)
-            step = Step(0, Action.DETACH, name, 0, link.because, (name,))
-            detaching.append((step, link.key.child))
-    others = [pair for pair in steps if pair[0].action is not Action.DETACH]
-    ordered = enumerate([*detaching, *others], 1)
-    return [(replace(step, n=n), table) for n, (step, table) in ordered]
-
-
-def _check_divisible(prepared: Prepared) -> None:
-    if prepared.in_waves:
-        raise Refused(
-            "Rows on a cycle of foreign keys go in waves, which cannot be cut into batches.",
-            "Run it without ‹batch›.",
-        )
-    held = [
-        line
-        for line in prepared.plan.ripple
-        if line.fate is Fate.REMOVED_ELSEWHERE and line.reason in _WAITING
-    ]
-    if held:
-        raise Refused(
-            f"Rows that go reference one another ({held[0].foreign_key}), and a batch would be "
-            f"blocked by rows of a later one.",
-            f"Add {Option('follow', held[0].name).named}, so that each batch takes its dependents "
-            f"along.",
-        )
-
-
-def _check_restorable(session: Session, prepared: Prepared) -> None:
-    """Refuse changed rows without a key that a restore could not find after several batches.
-
-    Rows that are equal, or become equal, are only counted. Rows that several batches change are
-    stored as each batch found them.
-    """
-    for work in prepared.work:
-        table = work.rows.table
-        if counted_only(session, table) and become_equal(session, prepared, work):
-            raise Refused(
-                f"{table.name} has no key, and some of its rows that go or change equal others: "
-                f"after several batches nothing would tell which of them can be put back.",
-                f"Give {table.name} a key, or run it without ‹batch›, or with ‹without_rows›.",
-            )
-    for name, links in _changing(prepared).items():
-        table = session.catalogue.table(name)
-        goes = name in prepared.ripple.removed and counted_only(session, table)
-        if not table.has_key and (goes or len(links) > 1):
-            keys = ", ".join(link.key.name for link in links)
-            raise Refused(
-                f"{name} has no key, and another batch can change or remove a row that one batch "
-                f"changed ({keys}): nothing would tell how to put it back.",
-                f"Give {name} a key, or run it without ‹batch›, or with ‹without_rows›.",
-            )
-
-
-def _changing(prepared: Prepared) -> dict[TableName, list[Link]]:
-    """Return the foreign keys for which rows of a table can change, if any row depends on one."""
-    depended = {line.name for line in prepared.plan.ripple if line.rows}
-    changing: dict[TableName, list[Link]] = defaultdict(list)
-    for link in prepared.ripple.reach.links:
-        if link.treatment in (Treatment.DETACH, Treatment.REPOINT):
-            changing[link.key.child].append(link)
-    return {
-        name: links
-        for name, links in changing.items()
-        if any(link.key.name in depended for link in links)
-    }
 
 
 def _without_expectations(cleanup: Cleanup) -> Cleanup:
@@ -313,6 +204,7 @@ class _Batched:
         steps: list[tuple[Step, TableName]],
         receipt: BatchReceipt,
         before: int,
+        changed_columns: Mapping[tuple[str, ...], Sequence[str]],
     ) -> None:
         self.database = database
         self.cleanup = cleanup
@@ -327,7 +219,7 @@ class _Batched:
         )
         self.receipt = receipt
         self.before = before
-        self.in_doubt = False
+        self.changed_columns = changed_columns
         self.wanted = whole.matched
         self.matched = self.rows = 0
         self.ledger = Ledger({})
@@ -359,50 +251,47 @@ class _Batched:
                 _wait(batches.pause, should_stop)
 
     def _one(self, size: int) -> None:
-        """Plan, store, remove, prove and commit one batch."""
+        """Plan, carry out and commit one batch."""
         selection = replace(self.cleanup.selection, batch=size, after_key=self.after_key)
         cleanup = replace(self.cleanup, selection=selection)
-        with self.database.writing(self.lock_wait, self.locks) as session:
+        accepted = Acceptances(cleanup.allowed_triggers, None)
+        with changing(
+            self.database, self.limits, lambda _: self.receipt, self.lock_wait, self.locks
+        ) as transaction:
+            session = transaction.session
             with session.looking():
-                prepared = prepare(session, cleanup, explain=False)
+                prepared = self._of_all_columns(prepare(session, cleanup, explain=False))
             running.check_plan(prepared.plan, _without_expectations(cleanup))
             if prepared.plan.matched != size:
                 raise CountMismatch(
                     f"{size:,} rows were to go in this batch, and {prepared.plan.matched:,} match.",
                     "Somebody changed the data meanwhile; look at the plan again.",
                 )
-            check_means(session, prepared, None)
             last = self._last_key(session, prepared)
             taken = self._taken(session, prepared)
-            self.receipt.add_plan(replace(prepared.plan, matched=taken))
-            on_disk = False
-            try:
-                lock_kept_rows(session, prepared)
-                watched = store(session, prepared, self.receipt, self.receipt_options)
-                tally, ledger = carry_out(session, prepared, cleanup)
-                self.limits.check_besides(ledger.unplanned, session.catalogue)
-                for each in watched:
-                    each.store(self.receipt)
-                if session.traits.core_checks_foreign_keys:
-                    prove_no_dangling_references(session, prepared)
-                self.receipt.ready(tally, ledger)
-                on_disk = True
-                session.commit()
-            except BaseException as error:
-                self.in_doubt = on_disk and session.may_be_committed(error)
-                session.roll_back()
-                if not self.in_doubt:
-                    self.receipt.batch_given_up(on_disk=on_disk)
-                raise
-        self.in_doubt = True  # until the receipt says so too
-        self.receipt.batch_committed()
-        self.in_doubt = False
-        for step, rows in zip(tally.steps, tally.affected, strict=True):
-            self.affected[same_in_all(step)] += rows
-        self.after_key = last
-        self.matched += taken
-        self.rows += tally.total
-        self.ledger = self.ledger.with_more(ledger)
+            removal = Removal(session, prepared, accepted, taken, self.receipt_options)
+            tally = transaction.carry_out(removal)
+            transaction.prove()
+            transaction.commit("The batch is committed.")
+            self.after_key = last
+            self.matched += taken
+            self.rows += tally.total
+            for step, rows in zip(tally.steps, tally.affected, strict=True):
+                self.affected[same_in_all(step)] += rows
+            self.ledger = self.ledger.with_more(transaction.ledger)
+
+    def _of_all_columns(self, prepared: Prepared) -> Prepared:
+        """Return a batch that stores the same columns of each step as the others.
+
+        Rows can move by several foreign keys, of which a batch may need only some.
+        """
+        changes = []
+        for change in prepared.changes:
+            names = self.changed_columns.get(same_in_all(change.step), ())
+            as_they_are = {name: change.rows.source.c[name] for name in names}
+            in_order = {name: change.values.get(name, as_they_are[name]) for name in names}
+            changes.append(replace(change, values=in_order | dict(change.values)))
+        return replace(prepared, changes=tuple(changes))
 
     def _taken(self, session: Session, prepared: Prepared) -> int:
         """Return how many matched rows of the whole a batch removes, its dependents among them.
@@ -448,21 +337,22 @@ class _Batched:
 
     def stopped(self, error: BaseException) -> BaseException:
         """Return the error to raise when a run ends before all batches are done."""
-        done = self.receipt.batch - self.in_doubt
+        in_doubt = self.receipt.in_doubt
+        done = self.receipt.batch - in_doubt
         if not self.receipt.batch:
-            self.receipt.discard()
+            self.receipt.remove()
             return error
         path: Path = self.receipt.path
-        self.receipt.leave()
+        self.receipt.close()
         after = "The batch after them was rolled back."
-        if self.in_doubt:
+        if in_doubt:
             after = "If the next batch is committed is not known; the receipt holds its rows too."
         data = (
             f"{done:,} batches are committed: {self.matched + self.before:,} of "
             f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
             f"them. {after}"
         )
-        next_step = "The same command again finishes the rest; 'yeldro restore' puts these back."
+        next_step = "The same command again finishes the rest; ⟨restore⟩ puts these back."
         if isinstance(error, KeyboardInterrupt):
             return Interrupted("You stopped it.", next_step, data=data)
         if isinstance(error, YeldroError):
@@ -472,14 +362,14 @@ class _Batched:
 
     def result(self, title: str) -> RunResult:
         """Return what was done, as one run."""
-        self.receipt.committed()
+        self.receipt.finished()
         missing = {name: rows for name, rows in self.left.items() if rows}
         if missing:
             told = ", ".join(f"{rows:,} of {name}" for name, rows in missing.items())
             raise CountMismatch(
                 f"Fewer dependent rows went than were planned: {told} were gone before their batch "
                 f"came. An allowed trigger or another session removed them.",
-                f"'yeldro receipt show {self.receipt.id}' tells what went.",
+                f"⟨receipt show {self.receipt.id}⟩ tells what went.",
                 data=f"All {self.receipt.batch:,} batches are committed: "
                 f"{self.matched + self.before:,} matched rows are gone, and the receipt "
                 f"{self.receipt.path} holds what the batches removed.",

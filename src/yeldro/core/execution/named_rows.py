@@ -13,6 +13,7 @@ from decimal import Decimal
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
+from yeldro.core.changes.change_set import Change, rows_in
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.script import check_triggers
@@ -20,8 +21,7 @@ from yeldro.core.model.activity import announced
 from yeldro.core.model.errors import LimitReached, Refused
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Cleanup, Plan, Work, prepare
-from yeldro.core.planning.row_sets import rows_in
+from yeldro.core.planning.plan import Cleanup, Plan, prepare
 from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:
@@ -132,13 +132,13 @@ def name_rows(
             raise Refused(
                 "The order needs foreign keys that are checked at the commit, which not every "
                 "system has.",
-                "Let one column of the cycle accept NULL, or use 'yeldro run'.",
+                "Let one column of the cycle accept NULL, or use ⟨run⟩.",
             )
         steps, done = [], 0
-        for work in prepared.work:
-            reader = _Reader(session, work, most_values, same_system)
+        for change in prepared.changes:
+            reader = _Reader(session, change, most_values, same_system)
             steps.append(reader.step(done, prepared.plan.total))
-            done += work.step.rows
+            done += change.step.rows
         going = {step.table.name for step in steps if not step.changed}
         keys = [key for name in sorted(going) for key in session.catalogue.referencing(name)]
     return NamedRows(prepared.plan, tuple(steps), tuple(keys))
@@ -147,31 +147,33 @@ def name_rows(
 class _Reader:
     """Reads the rows of one step, and puts them into parts."""
 
-    def __init__(self, session: Session, work: Work, most_values: int, same_system: bool) -> None:
+    def __init__(
+        self, session: Session, change: Change, most_values: int, same_system: bool
+    ) -> None:
         self.session = session
-        self.work = work
-        self.table = work.rows.table
+        self.change = change
+        self.table = change.rows.table
         if not self.table.has_key:
             raise Refused(
                 f"{self.table.name} has no key, and nothing else names its rows in another "
                 f"database.",
-                "Give it a key, or use 'yeldro run'.",
+                "Give it a key, or use ⟨run⟩.",
             )
         self.keys = tuple(self.table.by_name[name] for name in self.table.identity.columns)
-        self.changed = tuple(self.table.by_name[name] for name in work.changes)
+        self.changed = tuple(self.table.by_name[name] for name in change.values)
         self.as_texts = same_system
         self.referencing = (
             session.catalogue.referencing(self.table.name)
-            if work.step.action is Action.REMOVE else ()
+            if change.step.action is Action.REMOVE else ()
         )  # fmt: skip
         widest = max(len(self.keys), *(len(key.columns) for key in self.referencing), 1)
         self.most = max(most_values // widest, 1)  # rows in a part
         moving = [each.name for each in self.keys if each in self.changed]
-        if moving or work.at_once:
+        if moving or change.at_once:
             raise Refused(
                 f"Keys of {self.table.name} would change ({', '.join(moving)}), and a script names "
                 f"rows by their keys.",
-                "Use 'yeldro run'.",
+                "Use ⟨run⟩.",
             )
 
     def step(self, done: int, total: int) -> NamedStep:
@@ -180,7 +182,7 @@ class _Reader:
         Args:
             done: rows that are read already, of `total`.
         """
-        rows = self.work.rows
+        rows = self.change.rows
         links = [key for key in self.referencing if key.child == self.table.name]
         names = [each.name for each in self.keys]
         names += [name for key in self.referencing for name in key.referenced_columns]
@@ -189,7 +191,7 @@ class _Reader:
         query = rows_in(
             self.session,
             rows,
-            [*(rows.source.c[name] for name in own), *self.work.changes.values()],
+            [*(rows.source.c[name] for name in own), *self.change.values.values()],
         )
         found = self.session.connection.execute(query)
         place = {name: n for n, name in enumerate(own)}
@@ -214,7 +216,7 @@ class _Reader:
                 for level in _levels(read, links, place, self.table)
                 for some in _in_parts(level, self.most)
             ]  # fmt: skip
-        return NamedStep(self.work.step, self.table, self.keys, self.changed, tuple(parts))
+        return NamedStep(self.change.step, self.table, self.keys, self.changed, tuple(parts))
 
     def _changes(
         self, read: Sequence[Row], key_places: Sequence[int], first: int
@@ -330,7 +332,7 @@ def _levels(
         raise Refused(
             f"{left:,} rows of {table.name} reference one another in a circle, and a script takes "
             f"them one part after the other.",
-            "Use 'yeldro run'.",
+            "Use ⟨run⟩.",
         )
 
 

@@ -36,7 +36,7 @@ def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:
             raise CountMismatch(
                 f"{dangling:,} rows of {child} would be left without their parent rows "
                 f"({link.key}).",
-                f"Look at the triggers with 'yeldro survey {child}'.",
+                f"Look at the triggers with ⟨survey {child}⟩.",
             )
 
 
@@ -88,7 +88,7 @@ def prove_groups_live(session: Session, prepared: Prepared, ledger: Ledger) -> N
     if lost:
         raise CountMismatch(
             f"{lost:,} groups of {table.name} would lose every row.",
-            "A kept row depends on a copy that goes: see the ripple with 'yeldro plan'.",
+            "A kept row depends on a copy that goes: see the ripple with ⟨plan⟩.",
         )
     if crowded:
         _prove_no_group_is_crowded(session, prepared, planned)

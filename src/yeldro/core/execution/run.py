@@ -10,21 +10,17 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Acceptances
+from yeldro.core.changes.transaction import changing
 from yeldro.core.database import sql
-from yeldro.core.execution.locks import lock_kept_rows, tables_to_lock
-from yeldro.core.execution.proofs import prove_no_dangling_references
-from yeldro.core.execution.row_storage import store
-from yeldro.core.execution.steps import CommitNotice, carry_out, check_means, commit_with
+from yeldro.core.execution.locks import tables_to_lock
+from yeldro.core.execution.removal import Removal
 from yeldro.core.model.counts import Ledger, Tally, joined
 from yeldro.core.model.errors import (
     ROLLED_BACK,
     UNCHANGED,
     BlockedByForeignKey,
-    CountMismatch,
     DatabaseFailure,
-    Fault,
-    Interrupted,
-    YeldroError,
 )
 from yeldro.core.planning.job import (
     Job,
@@ -39,9 +35,9 @@ from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.selection.conditions.checks import CheckResult, require_checks, run_checks
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.transaction import Transaction
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.execution.approval import Approval
-    from yeldro.core.execution.trigger_changes import Counted, Watched
     from yeldro.core.model.schema import TableName
 
 
@@ -146,14 +142,15 @@ def rehearse(
         Refused: a plan is blocked.
         CountMismatch: a count differs from the planned or expected one.
     """
-    with database.writing(lock_wait, tables_to_lock(database, job)) as session:
-        work = _Running(session, database, job, None, watch)
+    locks = tables_to_lock(database, job)
+    with changing(database, job.limits, None, lock_wait, locks) as transaction:
+        work = _Running(transaction, job, None, watch)
         work.carry_out()
-        found = run_checks(session, job.after)
-        session.roll_back()
+        found = run_checks(transaction.session, job.after)
+        transaction.session.roll_back()
     require_checks(found)
-    outcome = Outcome.ROLLED_BACK if work.total else Outcome.NOTHING_TO_DO
-    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, after=found)
+    outcome = Outcome.ROLLED_BACK if transaction.total else Outcome.NOTHING_TO_DO
+    return RunResult(job.title, tuple(work.parts), outcome, transaction.ledger, after=found)
 
 
 def run(
@@ -175,55 +172,52 @@ def run(
         DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     locks = tables_to_lock(database, job)
-    with CommitNotice() as notice, database.writing(lock_wait, locks) as session:
-        work = _Running(session, database, job, receipt_options, agreed)
-        try:
-            work.carry_out()
-            found = run_checks(session, job.after)
-            require_checks(found)
-            work.make_constraints(at_once=True)
-            if work.receipt:
-                work.receipt.ready(joined(part.tally for part in work.parts), work.ledger)
-        except BaseException as error:
-            work.give_up(error)
-            raise
-        if work.receipt:
-            commit_with(session, work.receipt, "The rows are removed and committed.")
-            notice.said = f"The rows are removed and committed; the receipt is {work.receipt.path}."
-        else:
-            session.commit()
+
+    def open_receipt(table: str) -> ReceiptWriter:
+        system, shown = database.traits.name, database.shown
+        return ReceiptWriter(receipt_options.folder, job.title, system, shown, table)
+
+    with changing(database, job.limits, open_receipt, lock_wait, locks) as transaction:
+        work = _Running(transaction, job, receipt_options, agreed)
+        work.carry_out()
+        found = run_checks(transaction.session, job.after)
+        require_checks(found)
+        work.make_constraints(at_once=True)
+        transaction.commit("The rows are removed and committed.")
         work.make_constraints(at_once=False)
-    outcome = Outcome.COMMITTED if work.receipt else Outcome.NOTHING_TO_DO
-    path = work.receipt.path if work.receipt else None
-    copies = tuple(work.receipt.copies) if work.receipt else ()
-    return RunResult(job.title, tuple(work.parts), outcome, work.ledger, path, found, copies)
+    receipt = transaction.receipt
+    return RunResult(
+        job.title,
+        tuple(work.parts),
+        Outcome.COMMITTED if receipt else Outcome.NOTHING_TO_DO,
+        transaction.ledger,
+        receipt.path if receipt else None,
+        found,
+        tuple(receipt.copies) if receipt else (),
+    )
 
 
 class _Running:
-    """The state of a running job: what is done so far, and its receipt."""
+    """A running job: each cleanup is planned when those before it are done.
+
+    Args:
+        receipt_options: how rows are stored; None in a rehearsal.
+        agreed: approves every plan before it is carried out.
+    """
 
     def __init__(
         self,
-        session: Session,
-        database: Database,
+        transaction: Transaction,
         job: Job,
         receipt_options: ReceiptOptions | None,
         agreed: Approval | None,
     ) -> None:
-        self.session = session
-        self.database = database
+        self.transaction = transaction
+        self.session = transaction.session
         self.job = job
         self.receipt_options = receipt_options
         self.agreed = agreed
-        self.receipt: ReceiptWriter | None = None
         self.parts: list[Part] = []
-        self.ledger = Ledger({})
-        self.lasting: list[str] = []
-
-    @property
-    def total(self) -> int:
-        """Rows gone or changed so far."""
-        return sum(part.tally.total for part in self.parts)
 
     def carry_out(self) -> None:
         """Plan and execute the cleanups one after another."""
@@ -232,9 +226,7 @@ class _Running:
             with with_error_context(self.job, place):
                 done.append(self._next(cleanup))
         check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
-        if self.session.traits.core_checks_foreign_keys:
-            for prepared in done:
-                prove_no_dangling_references(self.session, prepared)
+        self.transaction.prove()
 
     def _next(self, cleanup: Cleanup) -> Prepared:
         before = sum(len(part.plan.steps) for part in self.parts)
@@ -242,53 +234,22 @@ class _Running:
         with self.session.looking():
             prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
         found = prepared.plan
-        self.job.limits.check_tables(found.rows_by_table, self.session.catalogue)
         check_plan(found, cleanup)
-        self.job.limits.check_rows(self.total + found.total)
         plans = [*(part.plan for part in self.parts), found]
         if len(plans) == len(self.job.cleanups):  # the last one: now all counts are known
-            _check_sum(plans, self.job, ROLLED_BACK if self.total else UNCHANGED)
+            _check_sum(plans, self.job, ROLLED_BACK if self.transaction.total else UNCHANGED)
         if self.agreed:
             self.agreed.check(len(self.parts), self.session, prepared)
+        tally = Tally((), ())
         if found.total:
-            accepted = cleanup.no_way_back if self.receipt_options else None
-            lasting = check_means(self.session, prepared, accepted)
-            lock_kept_rows(self.session, prepared)
-            watched = (
-                self._store(prepared, self.receipt_options, lasting) if self.receipt_options else []
+            no_way_back = cleanup.no_way_back if self.receipt_options else None
+            accepted = Acceptances(cleanup.allowed_triggers, no_way_back)
+            tally = self.transaction.carry_out(
+                Removal(self.session, prepared, accepted, found.matched, self.receipt_options)
             )
-            tally, ledger = carry_out(self.session, prepared, cleanup)
-            self.job.limits.check_besides(ledger.unplanned, self.session.catalogue)
-            for each in watched:
-                if self.receipt is None:
-                    raise Fault("rows were watched, and there is no receipt")
-                each.store(self.receipt)
-        else:
-            tally, ledger = Tally((), ()), Ledger({})
-        self.parts.append(
-            Part(found, tally, cleanup.add_constraint and self.receipt_options is not None)
-        )
-        self.ledger = self.ledger.with_more(ledger)
+        made = cleanup.add_constraint and self.receipt_options is not None
+        self.parts.append(Part(found, tally, made))
         return prepared
-
-    def _store(
-        self, prepared: Prepared, receipt_options: ReceiptOptions, lasting: Sequence[str]
-    ) -> list[Watched | Counted]:
-        """Store the rows that are about to go; return those to be stored after the steps."""
-        if self.receipt is None:
-            self.receipt = ReceiptWriter(
-                receipt_options.folder,
-                self.job.title,
-                self.session.traits.name,
-                self.database.shown,
-                prepared.plan.table,
-            )
-        self.receipt.add_plan(prepared.plan)
-        watched = store(self.session, prepared, self.receipt, receipt_options)
-        if lasting:
-            self.lasting += lasting
-            self.receipt.keep()
-        return watched
 
     def make_constraints(self, *, at_once: bool) -> None:
         """Add the constraints that were asked for, in the transaction or after its commit."""
@@ -299,15 +260,7 @@ class _Running:
             if wanted and at_once:
                 _make_constraint(self.session, wanted.statement)
             elif wanted:
-                _add_constraint(self.session, wanted.statement, self.receipt)
-
-    def give_up(self, error: BaseException) -> None:
-        """Roll everything back; keep the receipt only if rows may be gone for good."""
-        self.session.roll_back()
-        if self.lasting and self.receipt and getattr(error, "data", "") != UNCHANGED:
-            raise _not_rolled_back(error, self.lasting, self.receipt) from error
-        if self.receipt:
-            self.receipt.discard()
+                _add_constraint(self.session, wanted.statement, self.transaction.receipt)
 
 
 def check_plan(found: Plan, cleanup: Cleanup) -> None:
@@ -347,22 +300,6 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
         )
 
 
-def _not_rolled_back(
-    error: BaseException, lasting: Sequence[str], receipt: ReceiptWriter
-) -> YeldroError:
-    """Return the error to raise if rows may have gone from tables without transactions."""
-    data = (
-        f"Rows of {', '.join(lasting)} may be gone, and could not be rolled back; the receipt "
-        f"{receipt.path} holds all rows that were to go."
-    )
-    next_step = f"See 'yeldro receipt check {receipt.id}', then 'yeldro restore {receipt.id}'."
-    if isinstance(error, CountMismatch):
-        return CountMismatch(error.why, next_step, data=data)
-    if isinstance(error, KeyboardInterrupt):
-        return Interrupted("The statement was stopped.", next_step, data=data)
-    return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
-
-
 def _check_sum(plans: Sequence[Plan], job: Job, data: str) -> None:
     """Compare all cleanups together with what is expected and allowed.
 
@@ -382,7 +319,7 @@ def _add_constraint(session: Session, statement: str, receipt: ReceiptWriter | N
     except sa.exc.DBAPIError as error:
         raise DatabaseFailure(
             f"The constraint could not be made: {session.reason(error)}.",
-            f"Look for new duplicates with 'yeldro duplicates', then run: {statement};",
+            f"Look for new duplicates with ⟨duplicates⟩, then run: {statement};",
             data="The rows are removed and committed"
             + (f"; the receipt {receipt.path} holds them." if receipt else "."),
         ) from error

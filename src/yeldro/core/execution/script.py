@@ -9,16 +9,18 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Change
+from yeldro.core.changes.guard import check_way_back, triggers_fired
+from yeldro.core.changes.statements import statement_of
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.proofs import dangling_references, lost_groups
 from yeldro.core.execution.run import check_plan
-from yeldro.core.execution.steps import check_way_back, statement_of, triggers_fired
 from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.core.model.options import Option
 from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Cleanup, Plan, Prepared, Work, prepare
+from yeldro.core.planning.plan import Cleanup, Plan, Prepared, prepare
 from yeldro.core.planning.row_sets import depends_on, that_stay
 from yeldro.core.selection.conditions.filters import with_literals
 from yeldro.core.selection.conditions.parameters import kind_of
@@ -111,12 +113,12 @@ def script_statements(
         raise Refused(
             f"A script cannot hold the decisions in {cleanup.selection.decisions}, which are "
             f"compared with the rows as they are.",
-            "Use 'yeldro run'.",
+            "Use ⟨run⟩.",
         )
     if cleanup.filling is not None:
         raise Refused(
             "A script cannot hold ‹fill›, as it would not see rows that disagree by then.",
-            "Use 'yeldro run'; or drop ‹fill›.",
+            "Use ⟨run⟩; or drop ‹fill›.",
         )
     with database.reading(Mode(plain=True, checked_by_system=enforces)) as session:
         written = _writer(session)
@@ -134,16 +136,16 @@ def script_statements(
         prepared = prepare(session, literal, steps_before=steps_before)
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
-        check_way_back(session, prepared, cleanup.no_way_back)
+        check_way_back(session, [each.touched for each in prepared.changes], cleanup.no_way_back)
         check_triggers(prepared, cleanup)
         _check_traceable(session, prepared, cleanup, enforces=enforces)
         steps = []
-        for place, work in enumerate(prepared.work):
-            statement = session.key_driven(statement_of(work))
-            before = list(_same_rows(session, cleanup, work, written))
+        for place, change in enumerate(prepared.changes):
+            statement = session.key_driven(statement_of(change))
+            before = list(_same_rows(session, cleanup, change, written))
             if enforces:
                 before += _what_would_follow(session, prepared, place, written)
-            steps.append(ScriptStep(work.step, written(statement), tuple(before)))
+            steps.append(ScriptStep(change.step, written(statement), tuple(before)))
         return ScriptStatements(
             plan=prepared.plan,
             sets=tuple(sets),
@@ -161,14 +163,14 @@ def check_triggers(prepared: Prepared, cleanup: Cleanup) -> None:
     Raises:
         Refused: a trigger or a rule would fire.
     """
-    fired = triggers_fired((work.step.action, work.rows.table) for work in prepared.work)
+    fired = triggers_fired(each.touched for each in prepared.changes)
     unnamed = [name for name in fired if name not in cleanup.allowed_triggers]
     if unnamed:
         options = " ".join(Option("allow_trigger", name).named for name in unnamed)
         raise Refused(
             f"{', '.join(unnamed)} would fire, and a script does not see what other rows that "
             f"changes.",
-            f"'yeldro rehearse' shows what it changes; accept it with {options}.",
+            f"⟨rehearse⟩ shows what it changes; accept it with {options}.",
         )
 
 
@@ -205,36 +207,37 @@ def _check_traceable(
         raise Refused(
             f"{table.name} has no key by which a script could tell that it takes the same rows, "
             f"and with ‹limit› it would take the next ones when it is run twice.",
-            "Use 'yeldro run', or a condition in place of the limit.",
+            "Use ⟨run⟩, or a condition in place of the limit.",
         )
-    for work in prepared.work:
-        removes = work.step.action is Action.REMOVE
-        if removes and session.unseen_references(work.rows.table) != ():
+    for change in prepared.changes:
+        name = change.rows.table.name
+        removes = change.step.action is Action.REMOVE
+        if removes and session.unseen_references(change.rows.table) != ():
             raise MissingPrivilege(
                 f"This user does not see whether tables of other databases reference "
-                f"{work.rows.table.name}, and a script cannot look for them.",
-                "Use a user with SELECT on all databases, or 'yeldro run'.",
+                f"{name}, and a script cannot look for them.",
+                "Use a user with SELECT on all databases, or ⟨run⟩.",
             )
-        if work.at_once and enforces:
+        if change.at_once and enforces:
             raise Refused(
-                f"Keys of {work.rows.table.name} move together with the rows that reference them, "
+                f"Keys of {name} move together with the rows that reference them, "
                 f"which plain statements cannot do if the system checks each of them.",
-                "Use 'yeldro run'.",
+                "Use ⟨run⟩.",
             )
-        if work.rows.copies:
+        if change.rows.copies:
             raise Refused(
-                f"{work.rows.table.name} has no key, and only some of several equal rows would go; "
+                f"{name} has no key, and only some of several equal rows would go; "
                 f"that takes a statement for each of them.",
-                "Give the table a key first, or use 'yeldro run'.",
+                "Give the table a key first, or use ⟨run⟩.",
             )
 
 
 def _tables(prepared: Prepared, *actions: Action) -> tuple[Table, ...]:
     """Return the tables that steps of these kinds are for, each once."""
     found = {
-        work.rows.table.name: work.rows.table
-        for work in prepared.work
-        if work.step.action in actions
+        change.rows.table.name: change.rows.table
+        for change in prepared.changes
+        if change.step.action in actions
     }
     return tuple(found.values())
 
@@ -242,7 +245,7 @@ def _tables(prepared: Prepared, *actions: Action) -> tuple[Table, ...]:
 def _same_rows(
     session: Session,
     cleanup: Cleanup,
-    work: Work,
+    change: Change,
     written: Callable[[sa.ClauseElement], str],
 ) -> Iterator[CountCheck]:
     """Yield what shows that a script takes the rows it was made for, and not the next ones.
@@ -251,9 +254,9 @@ def _same_rows(
     numbers of a key are summed up; of other keys the least and the greatest are compared.
     """
     selection = cleanup.selection
-    if not (selection.limit or selection.duplicates_by) or work.step.action is not Action.REMOVE:
+    if not (selection.limit or selection.duplicates_by) or change.step.action is not Action.REMOVE:
         return
-    rows = work.rows
+    rows = change.rows
     names = rows.table.identity.columns if rows.table.has_key else ()
     for column in (rows.table.by_name[name] for name in names):
         value: sa.ColumnElement[Any] = rows.source.c[column.name]
@@ -283,13 +286,13 @@ def _what_would_follow(
 
     A system that checks foreign keys also carries out what they declare, and counts none of it.
     """
-    work = prepared.work[place]
-    if work.step.action is not Action.REMOVE:
+    change = prepared.changes[place]
+    if change.step.action is not Action.REMOVE:
         return
-    still = {each.rows.table.name for each in prepared.work[place:]
+    still = {each.rows.table.name for each in prepared.changes[place:]
              if each.step.action is Action.REMOVE}  # fmt: skip
     for link in prepared.ripple.reach.links:
-        if link.key.parent != work.rows.table.name or link.key.on_delete not in _TAKE_ALONG:
+        if link.key.parent != change.rows.table.name or link.key.on_delete not in _TAKE_ALONG:
             continue
         child = session.catalogue.table(link.key.child)
         rows = sql.rows_of(child)

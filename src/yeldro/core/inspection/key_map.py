@@ -105,7 +105,7 @@ def map_of_database(session: Session, title: str, around: str | None = None) -> 
     if around is None and len(every) > MOST:
         raise Refused(
             f"There are {len(every):,} tables, and a picture of more than {MOST} cannot be read.",
-            "Name the table to begin with: yeldro survey TABLE ‹map› FILE.",
+            "Name the table to begin with: ⟨survey TABLE⟩ with ‹map› FILE.",
         )
     named = [find_table(session.catalogue, around)] if around else []
     shown = _around(session, named) if named else list(map(session.catalogue.table, every))

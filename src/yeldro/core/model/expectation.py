@@ -140,7 +140,7 @@ class Expectations:
             )
             raise CountMismatch(
                 f"A count is not as expected ({said}).",
-                "Look at the rows with 'yeldro preview', then correct the selection or the number.",
+                "Look at the rows with ⟨preview⟩, then correct the selection or the number.",
                 data=data,
                 differences=differences,
             )

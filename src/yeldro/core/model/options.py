@@ -1,7 +1,8 @@
 """The choices of a user by name, as data; `--follow reading` is how the command line writes one.
 
-Messages of the core, the engines and the files name a choice as ‹follow›. Whoever shows a message
-writes the name in the user's own way: the command line as an option (`with_options`).
+Messages of the core, the engines and the files name a choice as ‹follow›, and what can be done next
+as ⟨survey reading⟩. Whoever shows a message writes them in the user's own way: the command line as
+options and commands (`with_options`).
 """
 
 from __future__ import annotations
@@ -16,8 +17,9 @@ def spelled(name: str) -> str:
 
 
 def with_options(message: str) -> str:
-    """Return a message in which every name in ‹ › is written as an option."""
-    return re.sub(r"‹([a-z_]+)›", lambda found: spelled(found[1]), message)
+    """Return a message with each ‹follow› written as an option, each ⟨run⟩ as a command."""
+    with_commands = re.sub("⟨([a-z]+(?: [^⟩]*)?)⟩", r"'yeldro \1'", message)
+    return re.sub("‹([a-z_]+)›", lambda found: spelled(found[1]), with_commands)
 
 
 @dataclass(frozen=True)

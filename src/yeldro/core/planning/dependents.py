@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import in_keys, stands_in
 from yeldro.core.model.errors import Fault
 from yeldro.core.planning.key_tables import KeyTables, once
-from yeldro.core.planning.row_sets import RowSet, depends_on, that_go, that_stay
+from yeldro.core.planning.row_sets import depends_on, that_go, that_stay
 from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatment
 
 if TYPE_CHECKING:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from yeldro.core.changes.emptying import WITHOUT
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Emptying
 from yeldro.core.model.errors import Refused, UsageError
@@ -24,11 +25,6 @@ if TYPE_CHECKING:
     from yeldro.core.model.steps import Step
 
 _WORTH_IT = 100_000  # rows that go, from which on it is worth to tell of a quicker way
-WITHOUT = {
-    Emptying.TRUNCATE: "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
-    Emptying.KEEP_SURVIVORS: "Drop ‹keep_survivors›: the same rows go by DELETE then.",
-    Emptying.BY_PARTITION: "Drop ‹by_partition›: the same rows go by DELETE then.",
-}
 
 
 def check_selection(how: Emptying, selection: Selection) -> None:

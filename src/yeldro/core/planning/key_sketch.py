@@ -17,13 +17,13 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import rows_in
 from yeldro.core.database.identity import column_list
-from yeldro.core.planning.row_sets import rows_in
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Column, Table
-    from yeldro.core.planning.plan import Work
 
 _CELLS_IN_A_PART = 512
 _PARTS = 3
@@ -113,24 +113,24 @@ class KeySketch:
         return cls(int(document["rows"]), cells)
 
 
-def sketch_of(session: Session, work: Work) -> KeySketch:
+def sketch_of(session: Session, change: Change) -> KeySketch:
     """Return the sketch of the rows that one step is about to remove or change.
 
     Of each it holds the key, or all columns where the table has none, and the values that the row
     is given.
     """
-    table = work.rows.table
-    source = work.rows.source
+    table = change.rows.table
+    source = change.rows.source
     names = key_names(table)
     values: list[tuple[Column, sa.ColumnElement[Any]]] = [
         (column, source.c[column.name]) for column in column_list(table, names)
     ]
-    values += [(table.by_name[name], value) for name, value in work.changes.items()]
+    values += [(table.by_name[name], value) for name, value in change.values.items()]
     readable = [
         session.readable(value, column).label(f"c{place}")
         for place, (column, value) in enumerate(values)
     ]
-    query = rows_in(session, work.rows, readable)
+    query = rows_in(session, change.rows, readable)
     found = session.connection.execute(query.execution_options(stream_results=True))
     made = KeySketch()
     for part in found.partitions(_ROWS_AT_ONCE):

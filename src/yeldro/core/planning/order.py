@@ -15,12 +15,12 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, in_keys, stands_in
 from yeldro.core.model.errors import BlockedByForeignKey, Fault, Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
-from yeldro.core.planning.row_sets import RowSet
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

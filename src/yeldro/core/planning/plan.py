@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Change
+from yeldro.core.changes.guard import check_trigger_names
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
-from yeldro.core.model.errors import UnknownName, UsageError
+from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.steps import Action, Step
@@ -34,11 +36,11 @@ from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.facts import Emptying, Prevention
     from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.planning.dependents import Repointed
     from yeldro.core.planning.merging.filling import Filling
-    from yeldro.core.planning.row_sets import RowSet
 
 _FATES = {
     Treatment.REMOVE: Fate.REMOVED,
@@ -149,22 +151,6 @@ class Plan:
 
 
 @dataclass(frozen=True)
-class Work:
-    """A step with what is needed to carry it out in this session.
-
-    Args:
-        changes: new values by column, for rows that are changed.
-        at_once: keys move together with the rows that reference them; a system that checks each
-            statement needs all such steps in one.
-    """
-
-    step: Step
-    rows: RowSet
-    changes: dict[str, sa.ColumnElement[Any]] = field(default_factory=dict)
-    at_once: bool = False
-
-
-@dataclass(frozen=True)
 class Prepared:
     """A plan with the sets of rows it was made from, which live as long as the session.
 
@@ -174,7 +160,7 @@ class Prepared:
     """
 
     plan: Plan
-    work: tuple[Work, ...]
+    changes: tuple[Change, ...]
     ripple: Ripple
     matched: MatchedRows
     deferred: tuple[ForeignKey, ...] = ()
@@ -218,9 +204,11 @@ def prepare(
     matched.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
-    work = _in_order(matched, ripple, order, counted if explain else None, steps_before)
+    changes = _in_order(
+        matched, ripple, order, counted if explain else None, steps_before, cleanup.emptying
+    )
     table_rows = sql.count(session.connection, matched.rows) if explain else 0
-    steps = tuple(each.step for each in work)
+    steps = tuple(each.step for each in changes)
     notes = (*emptied.notes, *matched.notes)
     if explain and not cleanup.emptying and not ripple.blocked:
         notes += quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
@@ -228,7 +216,7 @@ def prepare(
         table=str(matched.table.name),
         matched=ripple.matched,
         table_rows=table_rows,
-        total=sum(each.step.rows for each in work if not each.step.auxiliary),
+        total=sum(each.step.rows for each in changes if not each.step.auxiliary),
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
@@ -241,7 +229,7 @@ def prepare(
     )
     if cleanup.emptying and not plan.blocked:
         check_only_step(cleanup.emptying, emptied, plan.steps)
-    return Prepared(plan, tuple(work), ripple, matched, order.deferred, order.in_waves)
+    return Prepared(plan, tuple(changes), ripple, matched, order.deferred, order.in_waves)
 
 
 def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
@@ -257,22 +245,6 @@ def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
         tables += [found.rows.table for found in ripple.repointed]
     names = dict.fromkeys(name for cleanup, _ in done for name in cleanup.allowed_triggers)
     check_trigger_names(list(names), tables)
-
-
-def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
-    """Refuse the name of a trigger that none of the tables has.
-
-    Raises:
-        UsageError: none has it; the nearest names are told.
-    """
-    known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
-    for name in names:
-        if name not in known:
-            raise UnknownName(
-                f"‹allow_trigger› {name}: no table that this touches has a trigger of that name.",
-                name,
-                known,
-            )
 
 
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> Prevention | None:
@@ -300,19 +272,20 @@ def _in_order(
     order: Order,
     counted: dict[Link, int] | None,
     before: int,
-) -> list[Work]:
+    emptying: Emptying | None,
+) -> list[Change]:
     """Return the steps: detach rows that stay first, then remove in the order found."""
-    work: list[Work] = []
+    ordered: list[Change] = []
     for link, found in ripple.detached.items():
-        step = _step(before + len(work), Action.DETACH, found, link.because, link.path)
-        work.append(Work(step, found, _new_values(link, found.table)))
+        step = _step(before + len(ordered), Action.DETACH, found, link.because, link.path)
+        ordered.append(Change(step, found, _new_values(link, found.table)))
     repoints = [
         (found, "; ".join(link.because for link in found.links)) for found in ripple.repointed
     ]
     for move in order.steps:
         name = move.rows.table.name
         if name == matched.table.name and move.changes is None:
-            work += _repointing(before + len(work), repoints)
+            ordered += _repointing(before + len(ordered), repoints)
             repoints = []
         links = [
             link
@@ -328,19 +301,24 @@ def _in_order(
             reasons = [str(move.changes)]
         because = "; ".join([*reasons, *([move.note] if move.note else [])])
         action = Action.DETACH if move.changes else Action.REMOVE
-        step = _step(before + len(work), action, move.rows, because, path, move.changes is not None)
-        changes = {column: sa.null() for column in move.changes.columns} if move.changes else {}
-        work.append(Work(step, move.rows, dict(changes)))
+        step = _step(
+            before + len(ordered), action, move.rows, because, path, move.changes is not None
+        )
+        values: dict[str, sa.ColumnElement[Any]] = {}
+        if move.changes is not None:
+            values = {column: sa.null() for column in move.changes.columns}
+        quicker = emptying if name == matched.table.name and not values else None
+        ordered.append(Change(step, move.rows, values, emptying=quicker))
     filled = ripple.filled
     if filled and filled.rows.rows:
         taken = ", ".join(f"{name} {rows:,}" for name, rows in filled.taken.items())
         because = f"takes what it lacks: {taken}"
-        step = _step(before + len(work), Action.FILL, filled.rows, because, ())
-        work.append(Work(step, filled.rows, dict(filled.changes)))
-    return work
+        step = _step(before + len(ordered), Action.FILL, filled.rows, because, ())
+        ordered.append(Change(step, filled.rows, dict(filled.changes)))
+    return ordered
 
 
-def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Work]:
+def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[Change]:
     """Return the steps that move children: when those that cannot move are gone."""
     together = {
         name
@@ -351,7 +329,7 @@ def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[
     }
     last = sorted(repoints, key=lambda pair: pair[0].rows.table.name in together)
     return [
-        Work(
+        Change(
             _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
             found.rows,
             dict(found.changes),

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, ROW_HASH, in_keys, stands_in
 from yeldro.core.model.activity import announce
@@ -24,7 +25,7 @@ from yeldro.core.planning.dependents import DependentActions, Repointed
 from yeldro.core.planning.key_tables import WAVE, KeyTables, once
 from yeldro.core.planning.merging.repoint import ChildMoves, KeyMoves, MovedKeys, breakable_keys
 from yeldro.core.planning.merging.unique_conflicts import UniqueConflicts
-from yeldro.core.planning.row_sets import RowSet, compared, depends_on, references
+from yeldro.core.planning.row_sets import compared, depends_on, references
 from yeldro.core.planning.treatment import Link, Reach, Treatment
 from yeldro.core.selection.duplicates.grouping import note_surplus
 

@@ -2,51 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import copies_of_rows, in_keys
+from yeldro.core.database.identity import in_keys
 from yeldro.core.model.errors import Fault
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
     from yeldro.core.planning.treatment import Link
-
-
-@dataclass(frozen=True)
-class RowSet:
-    """Some rows of one table.
-
-    Args:
-        source: the table as it stands in statements.
-        condition: true for exactly the rows of the set.
-        rows: their number.
-        keys: the key table with their row keys and referenced columns, if there is one.
-        copies: only as many identical rows are meant as `keys` says for each row hash.
-    """
-
-    table: Table
-    source: sa.TableClause
-    condition: sql.Predicate
-    rows: int
-    keys: sa.TableClause | None = None
-    copies: bool = False
-
-
-def rows_in(
-    session: Session, found: RowSet, values: Sequence[sa.ColumnElement[Any]]
-) -> sa.Select[Any]:
-    """Return a query for `values` of the rows of a set."""
-    if found.copies:
-        if found.keys is None:
-            raise Fault(f"the rows of {found.table.name} have no key table")
-        return copies_of_rows(session, found.table, found.keys, values)
-    return sa.select(*values).select_from(found.source).where(found.condition)
 
 
 def depends_on(

@@ -11,10 +11,10 @@ from yeldro.core.planning.ripple import Ripple, missing_privileges
 from yeldro.core.selection.duplicates.values import inexact
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, Trigger
-    from yeldro.core.planning.row_sets import RowSet
     from yeldro.core.planning.treatment import Link
     from yeldro.core.selection.asked import Selection
     from yeldro.core.selection.selection import MatchedRows

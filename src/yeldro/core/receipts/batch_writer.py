@@ -16,7 +16,6 @@ from yeldro.core.receipts.writer import ReceiptWriter, check_stored, ledger_rows
 
 if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger, Tally
-    from yeldro.core.planning.plan import Plan
 
 
 @dataclass(frozen=True)
@@ -37,14 +36,24 @@ class Unfinished:
 
 
 class BatchReceipt(ReceiptWriter):
-    """A receipt in which the same step of all batches is one step."""
+    """A receipt in which the same step of all batches is one step.
+
+    It is ready, committed or discarded batch by batch; at the end of the run it is finished, closed
+    or removed.
+
+    Attributes:
+        batch: the number of batches so far.
+        in_doubt: it is not known if the last of them is committed.
+    """
 
     batch = 0
+    in_doubt = False
+    _begun = _on_disk = False
 
-    def begin(self, plan: Plan, steps: Sequence[tuple[Step, TableName]]) -> None:
+    def begin(self, matched: int, steps: Sequence[tuple[Step, TableName]]) -> None:
         """Note every step that a batch can have, with its table; the batches fill them."""
         with self._failures_told():
-            self._file.execute("UPDATE receipt SET matched = ?", (plan.matched,))
+            self._file.execute("UPDATE receipt SET matched = ?", (matched,))
             for step, table in steps:
                 super().add_step(step, table)
             self._file.execute("UPDATE step SET planned = 0, affected = 0")
@@ -96,13 +105,13 @@ class BatchReceipt(ReceiptWriter):
         self._file.execute("DELETE FROM batch_step WHERE batch = ?", (batch,))
         self._file.execute("DELETE FROM batch WHERE n = ?", (batch,))
 
-    def add_plan(self, plan: Plan) -> None:
+    def add_plan(self, table: str, matched: int, rows: int) -> None:
         """Begin the next batch."""
+        del table
         self.batch += 1
+        self._begun, self._on_disk = True, False
         with self._failures_told():
-            self._file.execute(
-                "INSERT INTO batch VALUES (?, ?, ?, 0)", (self.batch, plan.matched, plan.total)
-            )
+            self._file.execute("INSERT INTO batch VALUES (?, ?, ?, 0)", (self.batch, matched, rows))
 
     def add_step(self, step: Step, table: TableName) -> None:
         """Add a batch's step to the same step of the others.
@@ -171,31 +180,45 @@ class BatchReceipt(ReceiptWriter):
             self._file.execute("COMMIT")
             sync(self.path)
             self._file.execute("BEGIN")
+        self._on_disk = True
 
-    def batch_committed(self) -> None:
+    def committed(self) -> None:
         """Note that the last batch is committed in the database."""
+        self.in_doubt = True  # until the receipt says so too
         with self._failures_told():
             self._file.execute("UPDATE batch SET committed = 1 WHERE n = ?", (self.batch,))
             self._file.execute("COMMIT")
             self._file.execute("BEGIN")
+        self.in_doubt = self._begun = False
 
-    def batch_given_up(self, *, on_disk: bool) -> None:
+    def leave(self) -> None:
+        """Leave the last batch as it is, if it is not known whether it was committed."""
+        self.in_doubt = True
+
+    def discard(self) -> None:
         """Take out the last batch, which was rolled back."""
+        if not self._begun:
+            return
         with self._failures_told():
-            if on_disk:
+            if self._on_disk:
                 self._forget(self.batch)
                 self._file.execute("COMMIT")
             else:
                 self._file.execute("ROLLBACK")
             self._file.execute("BEGIN")
         self.batch -= 1
+        self._begun = False
 
-    def leave(self) -> None:
+    def close(self) -> None:
         """Leave the receipt as it is: some batches are committed, and more may come."""
         self._file.execute("COMMIT")
         self._file.close()
 
-    def committed(self) -> None:
+    def remove(self) -> None:
+        """Remove the receipt of a run of which no batch was committed."""
+        super().discard()
+
+    def finished(self) -> None:
         """Note that all batches are committed, and drop the steps that none of them had."""
         self._file.execute("DELETE FROM step WHERE planned = 0")
         self._finish(form.COMMITTED)

@@ -249,7 +249,7 @@ def forget_rows(receipt: Receipt) -> int:
     if receipt.outcome != form.COMMITTED:
         raise Refused(
             f"The receipt {receipt.id} is {receipt.outcome}: its rows may be all that is left.",
-            "See 'yeldro receipt check' first.",
+            "See ⟨receipt check⟩ first.",
         )
     try:
         file = sqlite3.connect(f"{receipt.path.resolve().as_uri()}?mode=rw", uri=True)
@@ -296,7 +296,7 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
         f"{'with' if found else 'called'} {typed!r} in {folder}.",
         typed,
         names,
-        "See 'yeldro receipt list', or name another folder with ‹receipts› FOLDER.",
+        "See ⟨receipt list⟩, or name another folder with ‹receipts› FOLDER.",
     )
 
 
@@ -319,6 +319,6 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
     except (sqlite3.Error, TypeError, KeyError, ValueError, IndexError) as error:
         raise UsageError(
             f"The file {path} is not a receipt that can be read ({error}).",
-            "See 'yeldro receipt list'.",
+            "See ⟨receipt list⟩.",
             data=UNCHANGED,
         ) from error

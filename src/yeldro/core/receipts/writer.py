@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger, Tally
     from yeldro.core.model.schema import TableName
     from yeldro.core.model.steps import Step
-    from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.copies import CopyPlace
 
 _ROWS_IN_A_STATEMENT = 100
@@ -110,15 +109,22 @@ class ReceiptWriter:
             sync(self.path.parent)
             self._file.execute("BEGIN")
 
-    def add_plan(self, plan: Plan) -> None:
-        """Note a plan that is about to be carried out."""
+    def add_plan(self, table: str, matched: int, rows: int) -> None:
+        """Note a plan that is about to be carried out.
+
+        Args:
+            table: the table that was named.
+            matched: rows of it that were chosen.
+            rows: all rows that go or change.
+        """
+        del rows
         self.changed_before |= self._changed
         with self._failures_told():
-            self._file.execute("UPDATE receipt SET matched = matched + ?", (plan.matched,))
+            self._file.execute("UPDATE receipt SET matched = matched + ?", (matched,))
             self._file.execute(
                 "UPDATE receipt SET named_table = named_table || ', ' || ?1"
                 " WHERE ', ' || named_table || ', ' NOT LIKE '%, ' || ?1 || ', %'",
-                (plan.table,),
+                (table,),
             )
 
     def add_total(self, rows: int) -> None:

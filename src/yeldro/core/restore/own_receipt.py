@@ -33,29 +33,17 @@ def inverse(each: UndoneRows, n: int, source: str) -> Step:
     return Step(n, action, name, each.missing, f"restore of {source}", (name,))
 
 
-def auxiliary(each: UndoneRows, rows: int) -> Step:
-    """Return the step for links that are cut or set so that rows can go or come in some order."""
-    name = str(each.table.name)
-    return Step(0, Action.RELINK, name, rows, "links in between", (name,), auxiliary=True)
-
-
-def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> int:
-    """Note a step that is about to be undone, and the rows that can only be read before.
-
-    Returns:
-        The number of rows of the step that the receipt records.
-    """
+def store_before(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> None:
+    """Note a step that is about to be undone, and the rows that can only be read before."""
     if step.action is Action.RELINK:
-        return _store_links(each, step, receipt, with_rows)
+        _store_links(each, step, receipt, with_rows)
+        return
     receipt.add_step(step, each.table.name)
-    if not with_rows:
-        return step.rows
-    if each.told_by_count or step.action is Action.REMOVE:
+    if with_rows and (each.told_by_count or step.action is Action.REMOVE):
         receipt.add_rows(step, *_as_staged(each), step.rows)
         if each.told_by_count:
             stay = each.equal_rows() - (each.missing if step.action is Action.REMOVE else 0)
             receipt.add_equal_rows_left(step, stay)
-    return step.rows
 
 
 def orphans(each: UndoneRows) -> dict[str, int]:
@@ -70,7 +58,7 @@ def orphans(each: UndoneRows) -> dict[str, int]:
     }
 
 
-def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> int:
+def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> None:
     """Note links that are about to be set."""
     to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
     rows = step.rows if each.told_by_count else each.count(to_be_set)
@@ -85,7 +73,6 @@ def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows
         )
         if each.told_by_count:
             receipt.add_equal_rows_left(step, each.equal_rows("old"))
-    return rows
 
 
 def store_after(

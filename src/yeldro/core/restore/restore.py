@@ -6,25 +6,16 @@ anything is written.
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import sqlalchemy as sa
-
+from yeldro.core.changes.change_set import Acceptances
+from yeldro.core.changes.guard import check_trigger_names
+from yeldro.core.changes.limits import Limits
+from yeldro.core.changes.transaction import changing
 from yeldro.core.database.facts import Mode, TableLocks
-from yeldro.core.execution.ledger import check_ledger, check_step, read_ledger
-from yeldro.core.execution.steps import (
-    CommitNotice,
-    check_lasting_effects,
-    check_unseen,
-    commit_with,
-    triggers_fired,
-)
-from yeldro.core.model.activity import announce
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     ROLLED_BACK,
@@ -34,50 +25,21 @@ from yeldro.core.model.errors import (
     PlanChanged,
     RestoreConflict,
 )
-from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.job import Limits
-from yeldro.core.planning.plan import check_trigger_names
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.restore.comparing.conflicts import (
     Conflict,
     ConflictKind,
 )
-from yeldro.core.restore.comparing.dangling import leave_out, prove_step_leaves_none_dangling
-from yeldro.core.restore.comparing.verification import (
-    Difference,
-    changed_meanwhile,
-    check_differences,
-    differences,
-    differing_besides,
-    mend,
-)
-from yeldro.core.restore.order import at_once, plan_late_links
-from yeldro.core.restore.own_receipt import auxiliary, inverse, orphans, store_after, store_before
+from yeldro.core.restore.comparing.dangling import leave_out
+from yeldro.core.restore.comparing.verification import Difference, differing_besides
+from yeldro.core.restore.restoration import Restoration
 from yeldro.core.restore.restore_plan import RestorePlan, plan_restore
-from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_refused
-from yeldro.core.restore.staged.added_rows import AddedRows
+from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused
 from yeldro.core.restore.staging import EVERYTHING, Scope, stage
 
 if TYPE_CHECKING:
-    from yeldro.core.database.facts import ChangeCount
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.receipts.reader import Receipt
-    from yeldro.core.restore.staged.undoing import UndoneRows
-
-
-@dataclass(frozen=True)
-class Acceptances:
-    """What the user accepts by name.
-
-    Args:
-        triggers: triggers whose changes to other rows are accepted.
-        differences: tables whose rows may come back different.
-        no_way_back: tables that triggers write to, though nothing can be rolled back there.
-    """
-
-    triggers: tuple[str, ...] = ()
-    differences: tuple[str, ...] = ()
-    no_way_back: tuple[str, ...] = ()
 
 
 NOTHING = Acceptances()
@@ -143,41 +105,43 @@ def restore(
         DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
-    limits = limits or Limits()
     locks = _tables_to_lock(database, receipt)
-    with CommitNotice() as notice, database.writing(lock_wait, locks, _STORED_FORMS) as session:
-        refused: dict[int, list[int]] = {}
-        told: list[str] = []
+
+    def open_receipt(table: str) -> ReceiptWriter:
+        return ReceiptWriter(
+            receipt_options.folder,
+            f"restore {receipt.id}: {receipt.title}",
+            database.traits.name,
+            database.shown,
+            table,
+            receipt.path,
+        )
+
+    refused: dict[int, list[int]] = {}
+    told: list[str] = []
+    with changing(
+        database, limits or Limits(), open_receipt, lock_wait, locks, _STORED_FORMS
+    ) as transaction:
         while True:
-            work = _Restoring(session, receipt, scope, refused, told)
-            work.check(agreed, allowed, limits)
-            if not work.planned.total:
-                return RestoreResult(work.planned, Tally((), ()), Ledger({}))
-            writer = ReceiptWriter(
-                receipt_options.folder,
-                f"restore {receipt.id}: {receipt.title}",
-                session.traits.name,
-                database.shown,
-                receipt.named_table,
-                receipt.path,
-            )
-            before = Savepoint(session, "yeldro_before")
+            attempt = _Attempt(transaction.session, receipt, scope, refused, told)
+            attempt.check(agreed, allowed)
+            if not attempt.planned.total:
+                return RestoreResult(attempt.planned, Tally((), ()), Ledger({}))
+            before = Savepoint(transaction.session, "yeldro_before")
             before.set()
             try:
-                found, tally, ledger = work.put_back(allowed, writer, receipt_options)
-                limits.check_besides(ledger.unplanned, session.catalogue)
+                changes = attempt.changes(allowed, with_rows=receipt_options.with_rows)
+                tally = transaction.carry_out(changes)
+                transaction.prove()
+                break
             except StepRefused as failure:
                 before.go_back()
-                writer.discard()
-                told = work.leave_out(failure)
-                continue
-            except BaseException:
-                session.roll_back()
-                writer.discard()
-                raise
-            commit_with(session, writer, "The rows are back and committed.")
-            notice.said = "The rows are back and committed."
-            return RestoreResult(work.planned, tally, ledger, writer.path, tuple(found))
+                transaction.begin_again()
+                told = attempt.leave_out(failure)
+        transaction.commit("The rows are back and committed.")
+    path = transaction.receipt.path if transaction.receipt else None
+    different = tuple(changes.different)
+    return RestoreResult(attempt.planned, tally, transaction.ledger, path, different)
 
 
 def _tables_to_lock(database: Database, receipt: Receipt) -> TableLocks:
@@ -191,7 +155,7 @@ def _tables_to_lock(database: Database, receipt: Receipt) -> TableLocks:
         return TableLocks(unchanging=tuple(each.name for each in known if each.transactional))
 
 
-class _Restoring:
+class _Attempt:
     """One attempt to put the rows of a receipt back.
 
     Args:
@@ -225,14 +189,9 @@ class _Restoring:
         self.planned = plan_restore(receipt, self.staged_steps, scope, self.told)
         self.agreed_to = self.planned.total + gone
 
-    def check(self, agreed: int | None, allowed: Acceptances, limits: Limits) -> None:
-        """Refuse conflicts, what a limit forbids, and another number of rows than was agreed to."""
+    def check(self, agreed: int | None, allowed: Acceptances) -> None:
+        """Refuse conflicts, and another number of rows than was agreed to."""
         check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
-        by_table: Counter[str] = Counter()
-        for each in self.planned.steps:
-            by_table[str(each.step.table)] += each.missing
-        limits.check_tables(+by_table, self.session.catalogue)
-        limits.check_rows(self.planned.total)
         if self.planned.conflicts:
             raise _conflict_error(
                 self.planned.conflicts,
@@ -243,17 +202,13 @@ class _Restoring:
         if agreed not in (None, self.agreed_to):
             raise PlanChanged(
                 f"The database has changed: {self.agreed_to:,} rows would go back, not {agreed:,}.",
-                "See 'yeldro receipt check', then restore.",
+                "See ⟨receipt check⟩, then restore.",
             )
 
-    def put_back(
-        self, allowed: Acceptances, writer: ReceiptWriter, receipt_options: ReceiptOptions
-    ) -> tuple[list[Difference], Tally, Ledger]:
-        """Write what is missing; return the differences, the tally and the ledger."""
+    def changes(self, allowed: Acceptances, *, with_rows: bool) -> Restoration:
+        """Return what puts back all that is missing."""
         steps = self.staged_steps.steps
-        if receipt_options.with_rows:
-            writer.check_space(sum(each.missing * len(each.roles) for each in steps))
-        return _put_back(self.session, self.receipt, steps, allowed, writer, receipt_options)
+        return Restoration(self.session, self.receipt, steps, allowed, with_rows=with_rows)
 
     def leave_out(self, failure: StepRefused) -> list[str]:
         """Note rows that the database refuses, so that the next attempt leaves them out.
@@ -284,137 +239,3 @@ def _conflict_error(conflicts: Sequence[Conflict], next_step: str, data: str) ->
     said = "; ".join(conflict.said for conflict in conflicts)
     found = [conflict.document() for conflict in conflicts]
     return error_type(f"{said}.", next_step, data=data, conflicts=found)
-
-
-def _put_back(
-    session: Session,
-    receipt: Receipt,
-    staged_steps: Sequence[UndoneRows],
-    allowed: Acceptances,
-    writer: ReceiptWriter,
-    receipt_options: ReceiptOptions,
-) -> tuple[list[Difference], Tally, Ledger]:
-    """Undo every step, check its count and the ledger, and write the receipt."""
-    if not session.traits.core_checks_foreign_keys:
-        plan_late_links(session, staged_steps)
-    for each in staged_steps:
-        each.narrow()
-        each.lock_parents()
-    steps = [(inverse(each, 0, "").action, each.table) for each in staged_steps if each.missing]
-    check_unseen(session, [pair for pair in steps if pair[0] is Action.REMOVE])
-    check_lasting_effects(session, steps, allowed.no_way_back)
-    meanwhile = changed_meanwhile(staged_steps)
-    before = session.change_count()
-    done: list[tuple[Step, int]] = []
-    told: list[tuple[Step, int]] = []
-    late: list[tuple[UndoneRows, int]] = []
-    for each in staged_steps:
-        if isinstance(each, AddedRows):
-            late.append((each, each.cut_links()))
-    together = at_once(session, [each for each in staged_steps if each.missing])
-    numbers = count(1)
-    parts = [[(inverse(each, next(numbers), receipt.id), each) for each in some]
-             for some in together]  # fmt: skip
-    to_do = [pair for part in parts for pair in part]
-    total = sum(step.rows for step, _ in to_do)
-    orphaned = {step: orphans(each) for step, each in to_do} if receipt_options.with_rows else {}
-    for part in parts:
-        for step, each in part:
-            told.append((step, store_before(each, step, writer, receipt_options.with_rows)))
-            for name, rows in orphaned.get(step, {}).items():
-                writer.add_orphans(step, name, rows)
-        step, each = part[0]
-        doing = "removing" if step.action is Action.REMOVE else "putting back"
-        already = sum(rows for _, rows in done)
-        announce(doing, each.table.name, step.n, len(to_do), rows=already, total=total)
-        done += _undo(session, part)
-    for each in staged_steps:
-        if not isinstance(each, AddedRows):
-            late.append((each, each.set_late_links()))
-    session.run_deferred()
-    after = session.change_count()
-    announce("proving")
-    found, mended = _verified(session, staged_steps, meanwhile, after)
-    check_differences(found, allowed.differences)
-    for step, each in to_do:
-        if receipt_options.with_rows:
-            store_after(each, step, writer, staged_steps, as_stored=not found)
-        if session.traits.core_checks_foreign_keys:
-            prove_step_leaves_none_dangling(each)
-    writer.add_total(sum(rows for _, rows in done))
-    passed = [(auxiliary(each, rows), rows) for each, rows in late if rows]
-    ledger = read_ledger(before, after, _tally([*done, *passed])).with_more(mended)
-    fired = [(step.action, each.table) for step, each in to_do]
-    fired += [(Action.RELINK, each.table) for each, rows in late if rows]
-    check_ledger(ledger, triggers_fired(fired), allowed.triggers)
-    writer.ready(_tally(told), ledger)
-    return found, _tally(done), ledger
-
-
-def _verified(
-    session: Session,
-    staged_steps: Sequence[UndoneRows],
-    meanwhile: Mapping[tuple[int, str], int],
-    after: ChangeCount,
-) -> tuple[list[Difference], Ledger]:
-    """Compare all rows with the receipt; set those that differ anew, once, and compare again.
-
-    Returns:
-        What still differs, and the ledger of what was set anew.
-    """
-    found = differences(staged_steps, meanwhile)
-    if not found:
-        return [], Ledger({})
-    mended = _mended(session, mend(staged_steps, meanwhile), after)
-    return differences(staged_steps, meanwhile), mended
-
-
-def _mended(
-    session: Session, mended: Sequence[tuple[UndoneRows, int]], before: ChangeCount
-) -> Ledger:
-    """Return the ledger of the rows that were set anew."""
-    changed = [(auxiliary(each, rows), rows) for each, rows in mended if rows]
-    if not changed:
-        return Ledger({})
-    session.run_deferred()
-    ledger = read_ledger(before, session.change_count(), _tally(changed))
-    # A row in which a trigger sets its own values again may count as not changed at all.
-    more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
-    return Ledger(ledger.tables, more)
-
-
-def _undo(session: Session, part: Sequence[tuple[Step, UndoneRows]]) -> list[tuple[Step, int]]:
-    """Undo one step, or several at once; check and return the number of rows of each."""
-    if len(part) == 1:
-        counts = [_tried(session, part[0][1])]
-    else:
-        counts = session.change_at_once([each.change_back() for _, each in part])
-    for (step, each), rows in zip(part, counts, strict=True):
-        check_step(step, rows, each.table)
-    return [(step, rows) for (step, _), rows in zip(part, counts, strict=True)]
-
-
-def _tried(session: Session, each: UndoneRows) -> int:
-    """Undo one step; if the database refuses rows, find out which.
-
-    Raises:
-        StepRefused: the database refuses some rows.
-    """
-    before = Savepoint(session, "yeldro_step")
-    before.set()
-    try:
-        rows = each.put_back()
-    except sa.exc.DBAPIError as error:
-        if session.row_refusal(error) is None or each.step.action is Action.ADD:
-            raise
-        before.go_back()
-        refusals = find_refused(each, each.put_back)
-        if not refusals.rows:
-            raise
-        raise StepRefused(refusals) from error
-    before.release()
-    return rows
-
-
-def _tally(done: Sequence[tuple[Step, int]]) -> Tally:
-    return Tally(tuple(step for step, _ in done), tuple(rows for _, rows in done))

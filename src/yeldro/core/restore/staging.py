@@ -70,7 +70,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     if receipt.system != session.traits.name:
         raise Refused(
             f"The rows of this receipt are {receipt.system}'s, and this is {session.traits.name}.",
-            "Export them with 'yeldro receipt export', and load the files there.",
+            "Export them with ⟨receipt export⟩, and load the files there.",
         )
     if receipt.steps and not receipt.holds_rows and not receipt.copies:
         raise Refused(

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns
 from yeldro.core.database.identity import in_keys, kept_columns, key_columns
@@ -20,7 +21,6 @@ from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import counted
 from yeldro.core.model.schema import Column, ForeignKey, TableName
-from yeldro.core.planning.row_sets import RowSet
 from yeldro.core.selection.duplicates.grouping import Grouping, kept_of_removed
 
 if TYPE_CHECKING:

@@ -12,12 +12,13 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns, key_values
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.planning.key_tables import KeyTables, once
-from yeldro.core.planning.row_sets import RowSet, depends_on, references, that_stay
+from yeldro.core.planning.row_sets import depends_on, references, that_stay
 from yeldro.core.selection.duplicates.grouping import Grouping, kept_values
 
 if TYPE_CHECKING:

@@ -82,7 +82,7 @@ def prove_step_leaves_none_dangling(each: StagedRows) -> None:
         if rows:
             raise CountMismatch(
                 f"{rows:,} rows of {key.child} would be left without their parent rows ({key}).",
-                "They were added meanwhile; compare again with 'yeldro receipt check'.",
+                "They were added meanwhile; compare again with ⟨receipt check⟩.",
             )
 
 

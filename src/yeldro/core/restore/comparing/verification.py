@@ -15,6 +15,7 @@ from yeldro.core.model.steps import Action
 from yeldro.core.restore.comparing.conflicts import as_before, count_back, is_counted, sample
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import Change
     from yeldro.core.restore.staged.undoing import UndoneRows
 
 
@@ -52,33 +53,29 @@ def changed_meanwhile(staged_steps: Sequence[UndoneRows]) -> dict[tuple[int, str
     return found
 
 
-def mend(
+def settings_anew(
     staged_steps: Sequence[UndoneRows], meanwhile: Mapping[tuple[int, str], int]
-) -> list[tuple[UndoneRows, int]]:
-    """Set values anew that a trigger or a default has changed in restored rows.
+) -> Iterator[Change]:
+    """Yield what sets values anew that a trigger or a default has changed in restored rows.
 
     Args:
         meanwhile: what `changed_meanwhile` returned before the restore; these rows are left alone.
-
-    Returns:
-        The number of rows changed, by step.
     """
-    changed = []
     for each in staged_steps:
         if each.step.action is Action.ADD or is_counted(each):
             continue
         if count_back(each, staged_steps) < each.stored:
             pairs = [(name, own) for name, own in _settable(each)
                      if _differing(each, staged_steps, [(name, own)])]  # fmt: skip
-            changed.append((each, each.set_anew(pairs) if pairs else 0))
+            if pairs:
+                yield each.set_anew(pairs)
         besides = [
             (name, was)
             for name, was in each.named("was")
             if not meanwhile[each.step.n, name] and each.other_than(name, was)
         ]
         if besides:
-            changed.append((each, each.set_anew(besides)))
-    return changed
+            yield each.set_anew(besides)
 
 
 def differences(

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable, Iterator
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Change, OneRow, RowSet
 from yeldro.core.database import sql
+from yeldro.core.model.steps import Step
 from yeldro.core.restore.staged.undoing import UndoneRows
 
 
@@ -21,42 +23,33 @@ class AddedRows(UndoneRows):
         if not self.told_by_count and self.missing < self.stored:
             self.take_out(~self.as_stored)
 
-    def cut_links(self) -> int:
-        """Cut the links noted for later, to rows that go before these; return their number."""
-        changed = 0
+    def cut_before(self) -> Iterator[Change]:
+        """Yield what cuts the links noted for later, to rows that go before these."""
         for key in self.late_links:
-            columns = sql.columns_of(self.rows, key.columns)
-            some = sa.or_(*(column.is_not(None) for column in columns))
-            values: dict[Any, Any] = dict.fromkeys(columns, sa.null())
-            values |= sql.left_alone(self.table, self.rows, key.columns)
-            statement = (
-                sa.update(self.rows).where(self.is_stored_row(self.rows), some).values(values)
-            )
-            led = self.session.key_driven(statement)
-            changed += self.session.connection.execute(led).rowcount
-        return changed
+            some = (column.is_not(None) for column in sql.columns_of(self.rows, key.columns))
+            linked = sa.and_(self.is_stored_row(self.rows), sa.or_(*some))
+            rows = RowSet(self.table, self.rows, linked, 0)
+            yield Change(self.in_between, rows, {name: sa.null() for name in key.columns})
 
-    def put_back(self) -> int:
-        """Take the rows away; return their number."""
+    def set_after(self) -> Iterator[Change]:
+        """Yield nothing: the rows are gone."""
+        return iter(())
+
+    def undone(self, step: Step, *, at_once: bool = False) -> Change:
+        """Return the change that takes the rows away."""
         late = {name for key in self.late_links for name in key.columns}
         values = [pair for pair in self.named("value") if pair[0] not in late]
         found = sa.select(sa.literal(1)).select_from(self.staged)
+        where: list[sql.Predicate] = [self.is_stored_row(self.rows)]
+        one_by_one: Iterable[OneRow] | None = None
         if not self.told_by_count:
             found = found.where(*self.agree(self.key), *self.agree(values))
-            where = [sa.exists(found.correlate(self.rows)), self.is_stored_row(self.rows)]
-            statement = self.session.key_driven(sa.delete(self.rows).where(*where))
-            if self.session.unseen_references(self.table) is None:
-                with self.session.letting_the_system_check():
-                    return self.session.connection.execute(statement).rowcount
-            return self.session.connection.execute(statement).rowcount
-        if self.equal_rows() == self.stored:
-            statement = sa.delete(self.rows).where(self.is_stored_row(self.rows))
-            return self.session.connection.execute(statement).rowcount
-        number = self.staged.c.yeldro_row
-        return sum(
-            self.session.remove_one(
-                self.table,
-                sa.exists(found.where(number == n, *self.agree(values)).correlate(self.rows)),
+            where.insert(0, sa.exists(found.correlate(self.rows)))
+        elif self.equal_rows() != self.stored:
+            number, agree = self.staged.c.yeldro_row, self.agree(values)
+            one_by_one = (
+                OneRow(sa.exists(found.where(number == n, *agree).correlate(self.rows)))
+                for n in self.row_numbers()
             )
-            for n in self.row_numbers()
-        )
+        rows = RowSet(self.table, self.rows, sa.and_(*where), step.rows)
+        return Change(step, rows, one_by_one=one_by_one, at_once=at_once)

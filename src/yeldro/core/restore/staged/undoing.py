@@ -1,15 +1,17 @@
-"""Undoing one step: rows are put back or changed back; `added_rows` takes rows away."""
+"""The changes that undo one step: rows come or change back; `added_rows` takes rows away."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import Change, NewRows, OneRow, RowSet
 from yeldro.core.database import sql
 from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
-from yeldro.core.model.steps import Action
+from yeldro.core.model.steps import Action, Step
 from yeldro.core.receipts import format as form
 from yeldro.core.restore.staged.staged_rows import StagedRows
 
@@ -18,7 +20,7 @@ if TYPE_CHECKING:
 
 
 class UndoneRows(StagedRows):
-    """The stored rows of one step, and the statements that undo it."""
+    """The stored rows of one step, and the changes that undo it."""
 
     def narrow(self) -> None:
         """Leave out rows that are in place already."""
@@ -46,36 +48,42 @@ class UndoneRows(StagedRows):
             if connection.execute(query).scalar_one() != connection.execute(held).scalar_one():
                 raise DatabaseFailure(
                     f"Somebody removed rows of {key.parent} that rows of {self.table.name} need.",
-                    "See 'yeldro receipt check', then restore.",
+                    "See ⟨receipt check⟩, then restore.",
                     data=ROLLED_BACK,
                 )
 
-    def put_back(self) -> int:
-        """Write what is missing; return the number of rows written."""
-        if self.step.action is Action.REMOVE:
-            return self._insert()
-        if self.is_ambiguous():
-            return sum(self._change_one(number) for number in self.row_numbers())
-        return self._execute(self.change_back())
+    def undone(self, step: Step, *, at_once: bool = False) -> Change:
+        """Return the change that puts back what is missing.
 
-    def change_back(self) -> sa.Update:
-        """Return the statement that changes rows back, if each can be found.
+        Args:
+            step: what is counted and shown.
+            at_once: it is made in one with others.
+        """
+        if self.step.action is Action.REMOVE:
+            rows = RowSet(self.table, self.rows, sa.true(), step.rows)
+            return Change(step, rows, added=self._missing_rows())
+        if self.is_ambiguous() and not at_once:
+            rows = RowSet(self.table, self.rows, sa.true(), step.rows)
+            return Change(step, rows, one_by_one=map(self._any_changed, self.row_numbers()))
+        return replace(self._changed_back(step), at_once=at_once)
+
+    def _changed_back(self, step: Step) -> Change:
+        """Return the change of rows that can each be found.
 
         Columns that a trigger changed go back too, unless somebody has changed them since.
         """
         now = [pair for pair in self.named("old") if pair[0] not in self.late_columns]
-        update = self._update(now, *self.agree(self.named("new")))
-        more: dict[Any, Any] = {}
+        change = self._set(step, now, *self.agree(self.named("new")))
+        more: dict[str, sa.ColumnElement[Any]] = {}
         for name, was, left in self.changed_besides():
-            ours = self.rows.c[name]
             before = sa.select(self.typed(was)).where(*self.agree([*self.key, (name, left)]))
             found = sa.exists(
                 sa.select(sa.literal(1)).where(*self.agree([*self.key, (name, left)]))
                 .select_from(self.staged).correlate(self.rows)
             )  # fmt: skip
             before_that = before.correlate(self.rows).scalar_subquery()
-            more[ours] = sa.case((found, before_that), else_=ours)
-        return update.values(more) if more else update
+            more[name] = sa.case((found, before_that), else_=self.rows.c[name])
+        return replace(change, values=dict(change.values) | more)
 
     def changed_besides(self) -> list[tuple[str, str, str]]:
         """Return the columns that a trigger changed in the rows of the step: `was` and `left`."""
@@ -95,9 +103,15 @@ class UndoneRows(StagedRows):
             ~self.exists(*self.agree([*self.key, (name, staged)])),
         )
 
-    def set_anew(self, pairs: Sequence[tuple[str, str]]) -> int:
-        """Set columns to their staged values where they differ; return the number of rows."""
-        return self._execute(self._update(pairs, sa.not_(sa.and_(*self.agree(pairs)))))
+    def set_anew(self, pairs: Sequence[tuple[str, str]]) -> Change:
+        """Return the change that sets columns to their staged values where they differ."""
+        return self._set(self.in_between, pairs, sa.not_(sa.and_(*self.agree(pairs))))
+
+    @property
+    def in_between(self) -> Step:
+        """The step for links that are cut or set so that rows can go or come in some order."""
+        name = str(self.table.name)
+        return Step(0, Action.RELINK, name, 0, "links in between", (name,), auxiliary=True)
 
     def postpone_links(self, tables: Collection[TableName]) -> None:
         """Note the links to rows of `tables`, which come back later: they are set at the end.
@@ -128,22 +142,24 @@ class UndoneRows(StagedRows):
         if unique - links and late < changed and not self.changes_key:
             self.late_columns = frozenset(late)
 
-    def set_late_links(self) -> int:
-        """Set what was left out when the rows went back; return the number of rows."""
+    def cut_before(self) -> Iterator[Change]:
+        """Yield what has to be cut before any row goes: nothing, if rows come or change."""
+        return iter(())
+
+    def set_after(self) -> Iterator[Change]:
+        """Yield what sets the columns and links that were left out when the rows went back."""
         if not self.holds_whole_rows:
-            if not self.late_columns:
-                return 0
-            late = [pair for pair in self.named("old") if pair[0] in self.late_columns]
-            left = [pair for pair in self.named("new") if pair[0] in self.late_columns]
-            return self._execute(self._update(late, *self.agree(left)))
+            if self.late_columns:
+                late = [pair for pair in self.named("old") if pair[0] in self.late_columns]
+                left = [pair for pair in self.named("new") if pair[0] in self.late_columns]
+                yield self._set(self.in_between, late, *self.agree(left))
+            return
         staged_as = dict(self.named("value"))
-        changed = 0
         for key in self.late_links:
             pairs = [(name, staged_as[name]) for name in key.columns]
             some = sa.or_(*(self.staged.c[staged].is_not(None) for _, staged in pairs))
             left_out = (self.rows.c[ours].is_(None) for ours, _ in pairs)
-            changed += self._execute(self._update(pairs, some, *left_out))
-        return changed
+            yield self._set(self.in_between, pairs, some, *left_out)
 
     def row_ids_taken(self) -> int:
         """Return how many stored rows cannot have their row id again, as another row has it."""
@@ -155,7 +171,7 @@ class UndoneRows(StagedRows):
         """Return the condition that narrows the staged rows to those being tried."""
         return [] if self.part is None else [self.staged.c.yeldro_row.between(*self.part)]
 
-    def _insert(self) -> int:
+    def _missing_rows(self) -> NewRows:
         pairs = self.named("value")
         names = [ours for ours, _ in pairs]
         late = {name for key in self.late_links for name in key.columns}
@@ -168,11 +184,10 @@ class UndoneRows(StagedRows):
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
         absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
         query = sa.select(*selected).where(absent, *self.in_part())
-        query = query.order_by(self.staged.c.yeldro_row)
-        return self.session.put_back(self.rows, names, query)
+        return NewRows(names, query.order_by(self.staged.c.yeldro_row))
 
-    def _change_one(self, number: int) -> int:
-        """Change one of the rows that equal a staged one; it does not matter which."""
+    def _any_changed(self, number: int) -> OneRow:
+        """Return one of the rows that equal a staged one; it does not matter which."""
         this = self.staged.c.yeldro_row == number
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(
@@ -181,18 +196,18 @@ class UndoneRows(StagedRows):
             *self.agree(self.named("new")),
             *self.agree(self.named("then")),
         )
-        values: dict[Any, Any] = {
-            self.rows.c[ours]: sa.select(self.typed(staged)).where(this).scalar_subquery()
+        values: dict[str, sa.ColumnElement[Any]] = {
+            ours: sa.select(self.typed(staged)).where(this).scalar_subquery()
             for ours, staged in self.named("old")
         }
-        values |= sql.left_alone(self.table, self.rows, [name for name, _ in self.named("old")])
-        equal = sa.exists(found.correlate(self.rows))
-        return self.session.change_one(self.table, equal, values)
+        return OneRow(sa.exists(found.correlate(self.rows)), values)
 
-    def _update(self, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate) -> sa.Update:
-        """Return the statement that sets columns of rows to their staged values."""
-        values: dict[Any, Any] = {
-            self.rows.c[ours]: sa.select(self.typed(staged))
+    def _set(
+        self, step: Step, pairs: Sequence[tuple[str, str]], *conditions: sql.Predicate
+    ) -> Change:
+        """Return the change that sets columns of rows to their staged values."""
+        values: dict[str, sa.ColumnElement[Any]] = {
+            ours: sa.select(self.typed(staged))
             .where(*self.agree(self.key))
             .correlate(self.rows)
             .scalar_subquery()
@@ -205,8 +220,4 @@ class UndoneRows(StagedRows):
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
             where.insert(0, sql.among(ours, keys))
-        values |= sql.left_alone(self.table, self.rows, [name for name, _ in pairs])
-        return sa.update(self.rows).where(*where).values(values)
-
-    def _execute(self, statement: sa.Update) -> int:
-        return self.session.connection.execute(self.session.key_driven(statement)).rowcount
+        return Change(step, RowSet(self.table, self.rows, sa.and_(*where), step.rows), values)

@@ -69,7 +69,7 @@ def require_checks(found: Sequence[CheckResult]) -> None:
         )
         raise CheckFailed(
             f"What must hold afterwards would not: {said}.",
-            "Look at these rows with 'yeldro preview', then correct the cleanup or the check.",
+            "Look at these rows with ⟨preview⟩, then correct the cleanup or the check.",
             failed=[
                 {
                     "about": each.check.about or each.check.query,

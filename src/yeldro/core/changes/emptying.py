@@ -10,15 +10,19 @@ from yeldro.core.database import sql
 from yeldro.core.database.facts import Emptying
 from yeldro.core.database.identity import in_keys
 from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
-from yeldro.core.model.steps import Action
-from yeldro.core.planning.emptying import WITHOUT
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
-    from yeldro.core.planning.plan import Prepared, Work
+
+WITHOUT = {
+    Emptying.TRUNCATE: "Drop ‹truncate›: ‹all_rows› alone removes the same rows by DELETE.",
+    Emptying.KEEP_SURVIVORS: "Drop ‹keep_survivors›: the same rows go by DELETE then.",
+    Emptying.BY_PARTITION: "Drop ‹by_partition›: the same rows go by DELETE then.",
+}
 
 
-def empty(session: Session, how: Emptying, work: Work) -> int:
+def empty(session: Session, how: Emptying, change: Change) -> int:
     """Carry out a step in a quicker way than DELETE; nobody else can change a row of the table.
 
     Returns:
@@ -34,25 +38,19 @@ def empty(session: Session, how: Emptying, work: Work) -> int:
         Emptying.BY_PARTITION: _by_partition,
     }[how]
     try:
-        return carry_out(session, work)
+        return carry_out(session, change)
     except sa.exc.DBAPIError as error:
         if error.connection_invalidated or session.was_stopped(error):
             raise
         raise DatabaseFailure(
-            f"{work.rows.table.name} could not be emptied: {session.reason(error)}.",
+            f"{change.rows.table.name} could not be emptied: {session.reason(error)}.",
             WITHOUT[how],
             data=ROLLED_BACK,
         ) from error
 
 
-def is_emptied(work: Work, prepared: Prepared) -> bool:
-    """True if a step removes the rows of the named table."""
-    named = prepared.matched.table.name
-    return work.step.action is Action.REMOVE and work.rows.table.name == named
-
-
-def _truncate(session: Session, work: Work) -> int:
-    table = work.rows.table
+def _truncate(session: Session, change: Change) -> int:
+    table = change.rows.table
     session.emptying.truncate(table)
     left = sql.count(session.connection, sql.rows_of(table))
     if left:
@@ -60,12 +58,12 @@ def _truncate(session: Session, work: Work) -> int:
             f"{left:,} rows are left in {table.name}.",
             "See what adds rows to it, then run it again.",
         )
-    return work.step.rows
+    return change.step.rows
 
 
-def _keep_survivors(session: Session, work: Work) -> int:
-    table = work.rows.table
-    before, kept, as_before = session.emptying.keep_only(table, _stays(session, work))
+def _keep_survivors(session: Session, change: Change) -> int:
+    table = change.rows.table
+    before, kept, as_before = session.emptying.keep_only(table, _stays(session, change))
     if not as_before:
         raise CountMismatch(
             f"{kept:,} rows of {table.name} should stay as they are, and not all did when they "
@@ -75,16 +73,16 @@ def _keep_survivors(session: Session, work: Work) -> int:
     return before - kept
 
 
-def _by_partition(session: Session, work: Work) -> int:
-    goes = ~_stays(session, work)
-    emptied = session.emptying.empty_partitions(work.rows.table, goes)
-    rest = session.key_driven(sa.delete(work.rows.source).where(work.rows.condition))
+def _by_partition(session: Session, change: Change) -> int:
+    goes = ~_stays(session, change)
+    emptied = session.emptying.empty_partitions(change.rows.table, goes)
+    rest = session.key_driven(sa.delete(change.rows.source).where(change.rows.condition))
     return emptied + session.connection.execute(rest).rowcount
 
 
-def _stays(session: Session, work: Work) -> sql.Predicate:
+def _stays(session: Session, change: Change) -> sql.Predicate:
     """True if a row is not one of the step; never NULL."""
-    rows = work.rows
+    rows = change.rows
     if rows.keys is not None:
         return ~in_keys(session, rows.table, rows.source, rows.keys)
     return sa.case((rows.condition, 0), else_=1) == 1

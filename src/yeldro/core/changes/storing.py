@@ -7,6 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.change_set import rows_in
+from yeldro.core.changes.watching import (
+    Counted,
+    Watched,
+    changed_by_triggers,
+    count_changed,
+    is_watched,
+    watch,
+)
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, computed_columns
 from yeldro.core.database.references import (
@@ -15,25 +24,16 @@ from yeldro.core.database.references import (
     stored_in_parts,
     without_parent,
 )
-from yeldro.core.execution.trigger_changes import (
-    Counted,
-    Watched,
-    changed_by_triggers,
-    count_changed,
-    is_watched,
-    watch,
-)
 from yeldro.core.model.activity import announced
 from yeldro.core.model.errors import ROLLED_BACK, Refused
 from yeldro.core.model.steps import Action
-from yeldro.core.planning.row_sets import rows_in
 from yeldro.core.receipts.copies import CopyPlace, make_copy
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter, stored_columns
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Column, Table, TableName
-    from yeldro.core.planning.plan import Prepared, Work
     from yeldro.core.receipts.format import StoredColumn
 
 _WIDE = 200  # from so many columns on, a trial shows if a table can hold them
@@ -41,7 +41,10 @@ _WIDEST = 1998  # columns of a receipt's table: SQLite's limit of 2,000, less tw
 
 
 def store(
-    session: Session, prepared: Prepared, receipt: ReceiptWriter, receipt_options: ReceiptOptions
+    session: Session,
+    changes: Sequence[Change],
+    receipt: ReceiptWriter,
+    receipt_options: ReceiptOptions,
 ) -> list[Watched | Counted]:
     """Note every step in the receipt, and keep the rows it is about to remove or change.
 
@@ -50,17 +53,17 @@ def store(
     """
     watched: list[Watched | Counted] = []
     if receipt_options.with_rows and not receipt_options.copy_to:
-        widths = ((work.step.rows, len(work.rows.table.stored_columns)) for work in prepared.work)
+        widths = ((change.step.rows, len(change.rows.table.stored_columns)) for change in changes)
         receipt.check_space(sum(rows * width for rows, width in widths))
-    of_table: dict[TableName, list[Work]] = {}
-    for work in prepared.work:
-        of_table.setdefault(work.rows.table.name, []).append(work)
-    total = sum(work.step.rows for work in prepared.work if not work.step.auxiliary)
+    of_table: dict[TableName, list[Change]] = {}
+    for change in changes:
+        of_table.setdefault(change.rows.table.name, []).append(change)
+    total = sum(change.step.rows for change in changes if not change.step.auxiliary)
     stored = 0
-    for work in prepared.work:
-        table = work.rows.table
-        receipt.add_step(work.step, table.name)
-        if not receipt_options.with_rows or work.step.auxiliary:
+    for change in changes:
+        table = change.rows.table
+        receipt.add_step(change.step, table.name)
+        if not receipt_options.with_rows or change.step.auxiliary:
             continue
         if table.name in receipt.changed_before and counted_only(session, table):
             raise Refused(
@@ -69,50 +72,54 @@ def store(
                 f"Give {table.name} a key, run the removes one by one, or use ‹without_rows›.",
                 data=ROLLED_BACK,
             )
-        changes = _changes(of_table[table.name])
-        if is_watched(work, receipt_options):
-            watched.append(watch(session, work, changes))
+        new_values = _new_values(of_table[table.name])
+        if is_watched(change, receipt_options):
+            watched.append(watch(session, change, new_values))
             continue
-        earlier = [each for each in of_table[table.name] if each.step.n < work.step.n]
-        columns, values = _columns_to_store(session, work, earlier, changes)
+        earlier = [each for each in of_table[table.name] if each.step.n < change.step.n]
+        columns, values = _columns_to_store(session, change, earlier, new_values)
         known = {column.name: column for column in (*table.columns, *table.row_id_columns)}
         forms = [
             session.readable(value, known[name]).label(f"c{place}")
             for place, (value, (_, name, _)) in enumerate(zip(values, columns, strict=True))
         ]
-        query = rows_in(session, work.rows, forms)
+        query = rows_in(session, change.rows, forms)
         if len(columns) >= _WIDE:
             _check_width(session, table, columns, query)
         if receipt_options.copy_to:
-            _copy(session, work, receipt, receipt_options.copy_to, stored_columns(columns), values)
+            _copy(
+                session, change, receipt, receipt_options.copy_to, stored_columns(columns), values
+            )
         else:
-            held = query if work.rows.copies else session.locking_read(query)
+            held = query if change.rows.copies else session.locking_read(query)
             parts = announced(
                 stored_in_parts(session, held), "storing", table.name, rows=stored, total=total
             )
-            stored += work.step.rows
-            receipt.add_rows(work.step, columns, parts, work.step.rows)
+            stored += change.step.rows
+            receipt.add_rows(change.step, columns, parts, change.step.rows)
         if counted_only(session, table):
-            removed = work.step.action is Action.REMOVE
+            removed = change.step.action is Action.REMOVE
             left = (
-                _equal_rows_left(session, work) if removed else _equal_after(session, work, changes)
+                _equal_rows_left(session, change)
+                if removed
+                else _equal_after(session, change, new_values)
             )
-            receipt.add_equal_rows_left(work.step, left)
-        if work.step.action is Action.REMOVE:
-            _note_orphans(session, work, receipt)
+            receipt.add_equal_rows_left(change.step, left)
+        if change.step.action is Action.REMOVE:
+            _note_orphans(session, change, receipt)
     if receipt_options.with_rows:
-        watched += [count_changed(session, works) for works in _changed_unseen(prepared)]
+        watched += [count_changed(session, some) for some in _changed_unseen(changes)]
     return watched
 
 
-def _note_orphans(session: Session, work: Work, receipt: ReceiptWriter) -> None:
+def _note_orphans(session: Session, change: Change, receipt: ReceiptWriter) -> None:
     """Note how many rows that go have no parent row, by foreign key: a restore tells them."""
-    rows = work.rows
+    rows = change.rows
     for key in rows.table.foreign_keys:
         lost = without_parent(key, rows.source, session.catalogue.table(key.parent))
         orphans = sql.count(session.connection, rows.source, rows.condition, lost)
         if orphans:
-            receipt.add_orphans(work.step, key.name, orphans)
+            receipt.add_orphans(change.step, key.name, orphans)
 
 
 def _check_width(
@@ -151,55 +158,58 @@ def counted_only(session: Session, table: Table) -> bool:
     return not table.has_key and session.restorable_row_id(table) is None
 
 
-def become_equal(session: Session, prepared: Prepared, work: Work) -> bool:
+def become_equal(session: Session, changes: Sequence[Change], change: Change) -> bool:
     """True if rows of a step are equal to others of their table, once the step is done."""
-    rows = work.rows
+    rows = change.rows
     name = rows.table.name
-    changes = _changes([each for each in prepared.work if each.rows.table.name == name])
-    if work.step.action is Action.REMOVE:
-        columns, left = list(rows.table.stored_columns), _equal_rows_left(session, work)
+    new_values = _new_values([each for each in changes if each.rows.table.name == name])
+    if change.step.action is Action.REMOVE:
+        columns, left = list(rows.table.stored_columns), _equal_rows_left(session, change)
     else:
-        columns, left = _columns_after(work, changes), _equal_after(session, work, changes)
-    values = _contents_after(session, work, columns)
+        columns, left = (
+            _columns_after(change, new_values),
+            _equal_after(session, change, new_values),
+        )
+    values = _contents_after(session, change, columns)
     named = [value.label(f"c{place}") for place, value in enumerate(values)]
     different = sa.select(*named).where(rows.condition).distinct().select_from(rows.source)
     return left > 0 or sql.count(session.connection, different.subquery()) < rows.rows
 
 
-def _changes(works: Iterable[Work]) -> dict[str, sa.ColumnElement[Any]]:
+def _new_values(changes: Iterable[Change]) -> dict[str, sa.ColumnElement[Any]]:
     """Return the new values by column, of all steps on one table."""
-    return {name: value for work in works for name, value in work.changes.items()}
+    return {name: value for change in changes for name, value in change.values.items()}
 
 
-def _changed_unseen(prepared: Prepared) -> Iterable[list[Work]]:
+def _changed_unseen(changes: Sequence[Change]) -> Iterable[list[Change]]:
     """Return the steps, by table, in whose rows a trigger may change what finds them again."""
-    by_table: dict[TableName, list[Work]] = {}
-    for work in prepared.work:
-        if changed_by_triggers(work) and not work.rows.table.has_key:
-            by_table.setdefault(work.rows.table.name, []).append(work)
+    by_table: dict[TableName, list[Change]] = {}
+    for change in changes:
+        if changed_by_triggers(change) and not change.rows.table.has_key:
+            by_table.setdefault(change.rows.table.name, []).append(change)
     return by_table.values()
 
 
 def _copy(
     session: Session,
-    work: Work,
+    change: Change,
     receipt: ReceiptWriter,
     place: CopyPlace,
     columns: list[StoredColumn],
     values: list[sa.ColumnElement[Any]],
 ) -> None:
     """Keep the rows of a step as a table of the database."""
-    table = work.rows.table
-    name = place.name_for(work.step, table.name, receipt.copies)
+    table = change.rows.table
+    name = place.name_for(change.step, table.name, receipt.copies)
     labelled = [value.label(f"c{n}") for n, value in enumerate(values)]
-    query = rows_in(session, work.rows, labelled)
-    make_copy(session, name, table, columns, query, work.step.rows)
-    receipt.add_copy(work.step, name, columns)
+    query = rows_in(session, change.rows, labelled)
+    make_copy(session, name, table, columns, query, change.step.rows)
+    receipt.add_copy(change.step, name, columns)
 
 
-def _equal_rows_left(session: Session, work: Work) -> int:
+def _equal_rows_left(session: Session, change: Change) -> int:
     """Return the rows that stay and are equal to rows that go."""
-    rows = work.rows
+    rows = change.rows
     contents = sql.contents(
         session.readable(rows.source.c[column.name], column) for column in rows.table.stored_columns
     )
@@ -208,55 +218,57 @@ def _equal_rows_left(session: Session, work: Work) -> int:
     return equal - rows.rows
 
 
-def _equal_after(session: Session, work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> int:
+def _equal_after(
+    session: Session, change: Change, new_values: dict[str, sa.ColumnElement[Any]]
+) -> int:
     """Return the number of rows that stay and will equal the changed ones.
 
     Columns that other steps change are left out of the comparison.
 
     Args:
-        changes: new values by column, by all steps on this table.
+        new_values: new values by column, by all steps on this table.
     """
-    rows, columns = work.rows, _columns_after(work, changes)
+    rows, columns = change.rows, _columns_after(change, new_values)
     now = sql.contents(session.readable(rows.source.c[each.name], each) for each in columns)
-    then = _contents_after(session, work, columns)
+    then = _contents_after(session, change, columns)
     changed = sa.select(*then).select_from(rows.source).where(rows.condition).correlate(None)
     return sql.count(session.connection, rows.source, sa.tuple_(*now).in_(changed))
 
 
 def _contents_after(
-    session: Session, work: Work, columns: Sequence[Column]
+    session: Session, change: Change, columns: Sequence[Column]
 ) -> list[sa.ColumnElement[Any]]:
     """Return what rows are compared by, with the values that the step gives them."""
-    rows = work.rows.source
+    rows = change.rows.source
     return sql.contents(
-        session.readable(work.changes.get(each.name, rows.c[each.name]), each) for each in columns
+        session.readable(change.values.get(each.name, rows.c[each.name]), each) for each in columns
     )
 
 
-def _columns_after(work: Work, changes: dict[str, sa.ColumnElement[Any]]) -> list[Column]:
+def _columns_after(change: Change, new_values: dict[str, sa.ColumnElement[Any]]) -> list[Column]:
     """Return the columns whose values are known after a step: all but those others change."""
     return [
         column
-        for column in work.rows.table.stored_columns
-        if column.name in work.changes or column.name not in changes
+        for column in change.rows.table.stored_columns
+        if column.name in change.values or column.name not in new_values
     ]
 
 
-def _value_then(work: Work, earlier: Sequence[Work], column: Column) -> sa.ColumnElement[Any]:
+def _value_then(change: Change, earlier: Sequence[Change], column: Column) -> sa.ColumnElement[Any]:
     """Return a column's value when a step comes to it, after earlier steps on the same table."""
-    value: sa.ColumnElement[Any] = work.rows.source.c[column.name]
+    value: sa.ColumnElement[Any] = change.rows.source.c[column.name]
     for other in earlier:
-        if column.name in other.changes:
-            changed = (other.rows.condition, other.changes[column.name])
+        if column.name in other.values:
+            changed = (other.rows.condition, other.values[column.name])
             value = sa.case(changed, else_=value)
     return value
 
 
 def _columns_to_store(
     session: Session,
-    work: Work,
-    earlier: Sequence[Work],
-    changes: dict[str, sa.ColumnElement[Any]],
+    change: Change,
+    earlier: Sequence[Change],
+    new_values: dict[str, sa.ColumnElement[Any]],
 ) -> tuple[list[tuple[str, str, str]], list[sa.ColumnElement[Any]]]:
     """Return (role, name, type) of what is stored of each row, and its values.
 
@@ -266,9 +278,9 @@ def _columns_to_store(
 
     Args:
         earlier: the earlier steps on this table.
-        changes: new values by column, by all steps on this table.
+        new_values: new values by column, by all steps on this table.
     """
-    table, source = work.rows.table, work.rows.source
+    table, source = change.rows.table, change.rows.source
     row_id = session.restorable_row_id(table)
     columns: list[tuple[str, str, str]] = []
     expressions: list[sa.ColumnElement[Any]] = []
@@ -279,7 +291,7 @@ def _columns_to_store(
 
     if row_id:
         add("row id", column_list(table, [row_id])[0])
-    if work.step.action is Action.REMOVE:
+    if change.step.action is Action.REMOVE:
         for column in table.stored_columns:
             add("value", column)
         for column in computed_columns(session, table):
@@ -287,14 +299,14 @@ def _columns_to_store(
         return columns, expressions
     if table.has_key:
         for name in table.identity.columns:
-            add("key", table.by_name[name], changes.get(name))
+            add("key", table.by_name[name], new_values.get(name))
     else:
         for column in table.stored_columns:
-            if column.name not in changes:
+            if column.name not in new_values:
                 add("key", column)
-            elif column.name not in work.changes and row_id is None:
-                add("then", column, _value_then(work, earlier, column))
-    for name, value in work.changes.items():
+            elif column.name not in change.values and row_id is None:
+                add("then", column, _value_then(change, earlier, column))
+    for name, value in change.values.items():
         add("old", table.by_name[name])
         add("new", table.by_name[name], value)
     return columns, expressions

@@ -25,7 +25,7 @@ def check_step(step: Step, affected: int, table: Table) -> None:
         raise CountMismatch(
             f"Step {step.n} ({step.action} {step.table}) affected {affected:,} rows, and "
             f"{step.rows:,} were planned{_what_may_be(table)}.",
-            f"Look at the table with 'yeldro survey {step.table}'.",
+            f"Look at the table with ⟨survey {step.table}⟩.",
             step=step.n,
             action=str(step.action),
             table=step.table,

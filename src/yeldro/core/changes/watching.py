@@ -17,8 +17,8 @@ from yeldro.core.model.schema import Column, Table
 from yeldro.core.model.steps import Action, Step
 
 if TYPE_CHECKING:
+    from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
-    from yeldro.core.planning.plan import Work
     from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 
 
@@ -63,51 +63,53 @@ class Watched:
             raise CountMismatch(
                 f"Step {self.step.n} ({self.step.action} {self.table.name}) changed "
                 f"{self.step.rows:,} rows, and {found:,} have the key they should have now.",
-                f"A trigger may change keys: see 'yeldro survey {self.table.name}'.",
+                f"A trigger may change keys: see ⟨survey {self.table.name}⟩.",
             )
         labelled = [value.label(f"v{place}") for place, value in enumerate(values)]
         query = sa.select(*labelled).select_from(joined).order_by(self.staged.c.yeldro_row)
         receipt.add_rows(self.step, columns, stored_in_parts(self.session, query), self.step.rows)
 
 
-def changed_by_triggers(work: Work) -> bool:
+def changed_by_triggers(change: Change) -> bool:
     """True if a step changes rows, and a trigger may change them further."""
-    return work.step.action is not Action.REMOVE and any(
-        trigger.event == "update" for trigger in work.rows.table.triggers
+    return change.step.action is not Action.REMOVE and any(
+        trigger.event == "update" for trigger in change.rows.table.triggers
     )
 
 
-def is_watched(work: Work, receipt_options: ReceiptOptions) -> bool:
+def is_watched(change: Change, receipt_options: ReceiptOptions) -> bool:
     """True if only the rows themselves tell what a step makes of them, and a key finds them.
 
     A trigger may change them further; and a column may hold a value that it was given in another
     form than an expression for it has.
     """
-    unsure = changed_by_triggers(work) or work.step.action is Action.FILL
-    return receipt_options.copy_to is None and work.rows.table.has_key and unsure
+    unsure = changed_by_triggers(change) or change.step.action is Action.FILL
+    return receipt_options.copy_to is None and change.rows.table.has_key and unsure
 
 
-def watch(session: Session, work: Work, changes: Mapping[str, sa.ColumnElement[Any]]) -> Watched:
+def watch(
+    session: Session, change: Change, new_values: Mapping[str, sa.ColumnElement[Any]]
+) -> Watched:
     """Stage the rows that a step is about to change.
 
     Args:
-        changes: new values by column, by all steps on the table.
+        new_values: new values by column, by all steps on the table.
     """
-    table, rows = work.rows.table, work.rows.source
+    table, rows = change.rows.table, change.rows.source
     parts: list[tuple[str, Column, sa.ColumnElement[Any]]] = []
     for name in table.identity.columns:
-        parts.append(("key", table.by_name[name], changes.get(name, rows.c[name])))
+        parts.append(("key", table.by_name[name], new_values.get(name, rows.c[name])))
     for column in table.stored_columns:
-        if column.name in work.changes:
+        if column.name in change.values:
             parts.append(("old", column, rows.c[column.name]))
-        elif column.name not in (*changes, *table.identity.columns):
+        elif column.name not in (*new_values, *table.identity.columns):
             parts.append(("was", column, rows.c[column.name]))
     forms = [session.readable(value, column) for _, column, value in parts]
-    found = sa.select(sa.func.row_number().over(), *forms).where(work.rows.condition)
+    found = sa.select(sa.func.row_number().over(), *forms).where(change.rows.condition)
     query = session.locking_read(found.select_from(rows))
     staged = _staged(session, [column for _, column, _ in parts], query)
     columns = tuple((role, column.name, column.type) for role, column, _ in parts)
-    return Watched(session, table, work.step, staged, columns)
+    return Watched(session, table, change.step, staged, columns)
 
 
 @dataclass(frozen=True)
@@ -143,21 +145,21 @@ class Counted:
             )
 
 
-def count_changed(session: Session, works: Sequence[Work]) -> Counted:
+def count_changed(session: Session, changes: Sequence[Change]) -> Counted:
     """Stage the rows of a table without a key as they should be after all steps.
 
     Args:
-        works: the steps that change rows of the table.
+        changes: the steps that change rows of the table.
     """
-    table, rows = works[0].rows.table, works[0].rows.source
+    table, rows = changes[0].rows.table, changes[0].rows.source
     values: list[sa.ColumnElement[Any]] = []
     for column in table.stored_columns:
         value: sa.ColumnElement[Any] = rows.c[column.name]
-        for work in works:
-            if column.name in work.changes:
-                value = sa.case((work.rows.condition, work.changes[column.name]), else_=value)
+        for change in changes:
+            if column.name in change.values:
+                value = sa.case((change.rows.condition, change.values[column.name]), else_=value)
         values.append(session.readable(value, column))
-    changing = sa.or_(*(work.rows.condition for work in works))
+    changing = sa.or_(*(change.rows.condition for change in changes))
     found = sa.select(sa.func.row_number().over(), *values).where(changing)
     staged = _staged(session, table.stored_columns, found.select_from(rows))
     equal = _equal_to(session, table, staged)

@@ -1,0 +1,166 @@
+"""What is refused before the first row goes: privileges, unseen tables, what could not be undone.
+
+Asked of everything that a transaction, or a run in batches as a whole, can touch.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from yeldro.core.database import sql
+from yeldro.core.model.errors import MissingPrivilege, NoWayBack, UnknownName
+from yeldro.core.model.options import Option
+from yeldro.core.model.steps import Action
+
+if TYPE_CHECKING:
+    from collections.abc import Collection, Iterable
+
+    from yeldro.core.changes.change_set import Touched
+    from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import Table
+
+EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
+
+
+def guard(
+    session: Session, touched: Sequence[Touched], no_way_back: Collection[str] | None
+) -> list[str]:
+    """Refuse what this user may not do, and what could not be undone.
+
+    Args:
+        no_way_back: tables that the user accepts although nothing can be rolled back there; None
+            if everything must be rolled back, as in a rehearsal.
+
+    Returns:
+        The tables in which nothing can be rolled back.
+
+    Raises:
+        Refused: a privilege is missing; a table has no transactions and is not named; a table that
+            this user does not see may reference rows that go.
+    """
+    for each in touched:
+        if each.commits_by_itself:
+            return [_accepted_as_committed(session, str(each.table.name), no_way_back)]
+    wanted = [(each.table, each.columns) for each in touched if each.action is not Action.ADD]
+    missing = list(dict.fromkeys(session.missing_privileges(wanted)))
+    if missing:
+        raise MissingPrivilege(
+            f"A privilege is missing: {', '.join(missing)}.",
+            "Ask for it, or use another user.",
+            missing=missing,
+        )
+    return check_way_back(session, touched, no_way_back)
+
+
+def check_way_back(
+    session: Session, touched: Sequence[Touched], no_way_back: Collection[str] | None
+) -> list[str]:
+    """Refuse what could not be rolled back, and rows that unseen tables may reference.
+
+    Args, Returns, Raises: as in `guard`.
+    """
+    _check_unseen(session, touched)
+    _check_lasting_effects(session, touched, no_way_back)
+    lasting = {str(each.table.name): each.table for each in touched if not each.table.transactional}
+    for name, table in lasting.items():
+        if no_way_back is None or name not in no_way_back:
+            shown = sql.written(session.connection, table.name)
+            remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
+            or_accept = f", or accept it with {Option('no_way_back', name).named}"
+            raise NoWayBack(
+                f"{name} has no transactions: what is done to it cannot be rolled back.",
+                remedy + ("." if no_way_back is None else f"{or_accept}."),
+                name=name,
+            )
+    return list(lasting)
+
+
+def triggers_fired(touched: Iterable[Touched]) -> list[str]:
+    """Return the triggers that such changes can fire."""
+    return list(
+        dict.fromkeys(
+            trigger.name
+            for each in touched
+            for trigger in each.table.triggers
+            if trigger.event == EVENTS.get(each.action, "update")
+        )
+    )
+
+
+def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
+    """Refuse the name of a trigger that none of the tables has.
+
+    Raises:
+        UsageError: none has it; the nearest names are told.
+    """
+    known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
+    for name in names:
+        if name not in known:
+            raise UnknownName(
+                f"‹allow_trigger› {name}: no table that this touches has a trigger of that name.",
+                name,
+                known,
+            )
+
+
+def _accepted_as_committed(session: Session, name: str, no_way_back: Collection[str] | None) -> str:
+    if name not in (no_way_back or ()):
+        raise NoWayBack(
+            f"Emptying a table commits by itself on {session.traits.name}: what goes from "
+            f"{name} cannot be rolled back.",
+            f"Accept it with {Option('no_way_back', name).named}, or remove the rows by DELETE.",
+            name=name,
+        )
+    return name
+
+
+def _check_lasting_effects(
+    session: Session, touched: Iterable[Touched], no_way_back: Collection[str] | None
+) -> None:
+    """Refuse triggers whose effects cannot be rolled back.
+
+    Raises:
+        Refused: there is such a trigger, and the user has not accepted it by name.
+    """
+    for each in touched:
+        if not each.table.triggers:
+            continue
+        event = EVENTS.get(each.action, "update")
+        for effect in session.lasting_effects(each.table, event):
+            if no_way_back is None or effect.name not in no_way_back:
+                accept = f", or accept it with {Option('no_way_back', effect.name).named}"
+                raise NoWayBack(
+                    f"The trigger {effect.trigger} of {each.table.name} {effect.said}.",
+                    f"{effect.remedy}{accept if no_way_back is not None else ''}.",
+                    name=effect.name,
+                    trigger=effect.trigger,
+                )
+
+
+def _check_unseen(session: Session, touched: Sequence[Touched]) -> None:
+    """Refuse to remove rows that tables could reference which this user does not see.
+
+    Raises:
+        Refused: there is such a table; or the system's own check, which sees it, cannot be used.
+    """
+    last = {each.table.name: place for place, each in enumerate(touched)}
+    for place, each in enumerate(touched):
+        if each.action is not Action.REMOVE:
+            continue
+        table: Table = each.table
+        unseen = session.unseen_references(table)
+        if unseen:
+            raise MissingPrivilege(
+                f"{', '.join(unseen)} references {table.name}, and this user does not see it.",
+                "Use a user with SELECT on that database too.",
+            )
+        referencing = session.catalogue.referencing(table.name)
+        in_turn = [key for key in referencing if last.get(key.child, -1) >= place]
+        if unseen is None and in_turn:
+            raise MissingPrivilege(
+                f"This user does not see whether tables of other databases reference "
+                f"{table.name}; the server's own check would find out, but not while rows that go "
+                f"reference one another ({in_turn[0]}).",
+                "Use a user with the privilege PROCESS, or with SELECT on all databases.",
+            )

@@ -1,4 +1,7 @@
-"""Behaviour that most systems share; each engine overrides what differs."""
+"""Behaviour that most systems share; each engine overrides what differs.
+
+What the guard asks before rows change has no default here: each engine answers itself.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +26,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from yeldro.core.database.compared import Compared
-    from yeldro.core.database.facts import LastingEffect, Mode, Traits
+    from yeldro.core.database.facts import Mode, Traits
     from yeldro.core.database.protocol import Catalogue
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table
@@ -70,10 +73,6 @@ class StandardSession:
         """Return False: no way is quicker than numbering all rows."""
         del keys, table, values, conditions, keep_highest
         return False
-
-    def looking(self) -> AbstractContextManager[None]:
-        """Do nothing: what a filter may call cannot write."""
-        return nullcontext()
 
     def volatile_among(
         self, functions: Collection[str], operators: Collection[str], types: Collection[str]
@@ -245,40 +244,22 @@ class StandardSession:
         source = self._name(table.name)
         return f"CREATE TABLE {self._name(name)} AS SELECT {listed} FROM {source} WHERE 1 = 0"
 
-    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
-        """Return nothing: everybody sees the whole catalogue."""
-        del table
-        return ()
+    def savepoint(self, name: str) -> None:
+        self.connection.exec_driver_sql(f"SAVEPOINT {name}")
+
+    def release(self, name: str) -> None:
+        self.connection.exec_driver_sql(f"RELEASE SAVEPOINT {name}")
+
+    def back_to(self, name: str) -> None:
+        self.connection.exec_driver_sql(f"ROLLBACK TO SAVEPOINT {name}")
 
     def letting_the_system_check(self) -> AbstractContextManager[None]:
         """Do nothing: no table is unseen."""
         return nullcontext()
 
-    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return nothing: everything that a trigger does is rolled back with the rest."""
-        del table, event
-        return ()
-
-    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """Return nothing: every value in a table may be written there again."""
-        del table
-        return ()
-
-    def missing_privileges(
-        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
-    ) -> list[str]:
-        """Return nothing: the system has no privileges."""
-        del wanted
-        return []
-
     def reason(self, error: sa.exc.DBAPIError) -> str:
         """Return the first line of the system's own words for an error."""
         return next(iter(str(error.orig).splitlines()), "no reason given")
-
-    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        """False: the system stops no statement by itself."""
-        del error
-        return False
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True: the system does not tell."""

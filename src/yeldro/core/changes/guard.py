@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from yeldro.core.database import sql
 from yeldro.core.model.errors import MissingPrivilege, NoWayBack, UnknownName
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
@@ -65,8 +64,7 @@ def check_way_back(
     lasting = {str(each.table.name): each.table for each in touched if not each.table.transactional}
     for name, table in lasting.items():
         if no_way_back is None or name not in no_way_back:
-            shown = sql.written(session.connection, table.name)
-            remedy = f"Convert it with ALTER TABLE {shown} ENGINE = InnoDB"
+            remedy = f"Convert it with {session.making_transactional(table)}"
             or_accept = f", or accept it with {Option('no_way_back', name).named}"
             raise NoWayBack(
                 f"{name} has no transactions: what is done to it cannot be rolled back.",

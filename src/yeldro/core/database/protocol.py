@@ -362,6 +362,9 @@ class Knowledge(Protocol):
             Each privilege and its table, such as `DELETE on reading`.
         """
 
+    def making_transactional(self, table: Table) -> str:
+        """Return the statement that gives transactions to a table that has none."""
+
     def is_free_of_side_effects(self, function: str) -> bool:
         """True if a function known to the database can neither write nor reach outside it."""
 
@@ -428,6 +431,15 @@ class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protoc
 
     def looking(self) -> AbstractContextManager[None]:
         """Make the system refuse statements that would change a user's table, while this lasts."""
+
+    def savepoint(self, name: str) -> None:
+        """Name this point of the transaction, to go back to."""
+
+    def release(self, name: str) -> None:
+        """Forget a savepoint; what was done since stays."""
+
+    def back_to(self, name: str) -> None:
+        """Undo what was done since a savepoint, which stays."""
 
     def commit(self) -> None:
         """Make the transaction's changes permanent."""

@@ -28,14 +28,14 @@ class Savepoint:
     name: str
 
     def set(self) -> None:
-        self.session.connection.exec_driver_sql(f"SAVEPOINT {self.name}")
+        self.session.savepoint(self.name)
 
     def release(self) -> None:
-        self.session.connection.exec_driver_sql(f"RELEASE SAVEPOINT {self.name}")
+        self.session.release(self.name)
 
     def go_back(self) -> None:
         """Undo what was done since; the savepoint stays."""
-        self.session.connection.exec_driver_sql(f"ROLLBACK TO SAVEPOINT {self.name}")
+        self.session.back_to(self.name)
 
 
 @dataclass

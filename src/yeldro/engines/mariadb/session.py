@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -11,12 +11,9 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.compared import composed
 from yeldro.core.database.facts import (
     ChangeCount,
-    LastingEffect,
     Mode,
-    Prevention,
     RowRefusal,
     TableLocks,
     Traits,
@@ -26,14 +23,12 @@ from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Fault, Refuse
 from yeldro.engines.mariadb import literals, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
-from yeldro.engines.mariadb.dialect import DIALECT, FREE_OF_SIDE_EFFECTS
+from yeldro.engines.mariadb.dialect import DIALECT
 from yeldro.engines.mariadb.emptying import MariadbEmptying
 from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
-from yeldro.engines.standard import StandardSession
+from yeldro.engines.mariadb.knowledge import MariadbKnowledge
 
 if TYPE_CHECKING:
-    from yeldro.core.database.compared import Compared
-    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, Table, TableName
 
 _COUNTS = """SHOW SESSION STATUS
@@ -49,10 +44,8 @@ TRAITS = Traits(
 )
 
 
-class MariadbSession(StandardSession):
+class MariadbSession(MariadbKnowledge):
     """One connection in one transaction."""
-
-    catalogue: MariadbCatalogue
 
     def __init__(self, connection: sa.Connection, database: str, mode: Mode) -> None:
         super().__init__(connection, TRAITS, mode)
@@ -275,9 +268,6 @@ class MariadbSession(StandardSession):
     def emptying(self) -> MariadbEmptying:
         return MariadbEmptying(self, self.catalogue)
 
-    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
-        return self.catalogue.unseen_references(table.name)
-
     @contextmanager
     def letting_the_system_check(self) -> Iterator[None]:
         """Turn InnoDB's own checks on, which see tables that this user does not."""
@@ -287,52 +277,6 @@ class MariadbSession(StandardSession):
         finally:
             if not self.connection.invalidated:
                 self.set("foreign_key_checks", 0)
-
-    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return writes to tables without transactions, and routines that this user cannot read."""
-        return tuple(
-            LastingEffect(
-                trigger,
-                written,
-                f"can write to {written}, and what it does there cannot be rolled back",
-                "Convert it to the engine InnoDB",
-            )
-            for trigger, written in self.catalogue.lasting_effects(table.name, event)
-        )
-
-    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """Return an enum's empty error value, which a strict mode refuses."""
-        rows = sql.rows_of(table)
-        return [
-            (f"no value of the enum {column.name}", rows.c[column.name] + 0 == 0)
-            for column in table.columns
-            if column.type.startswith("enum")
-        ]
-
-    def missing_privileges(
-        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
-    ) -> list[str]:
-        """Return what the server denies when it is asked to explain such a statement."""
-        missing = []
-        # A read-only transaction refuses even the question.
-        with self.connection.engine.connect() as another:
-            for table, changed in wanted:
-                try:
-                    another.exec_driver_sql(f"EXPLAIN {self._example(table, changed)}")
-                except sa.exc.DBAPIError as error:
-                    if told(error)[0] not in (1142, 1143):
-                        raise
-                    columns = f"UPDATE ({', '.join(changed)})" if changed is not None else "DELETE"
-                    missing.append(f"{columns} on {table.name}")
-        return missing
-
-    def _example(self, table: Table, changed: Collection[str] | None) -> str:
-        """Return a statement that would change or remove no row, but needs the privilege."""
-        name = self._name(table.name)
-        if changed is None:
-            return f"DELETE FROM {name} WHERE 1 = 0"
-        columns = ", ".join(f"{self._quote(each)} = NULL" for each in changed)
-        return f"UPDATE {name} SET {columns} WHERE 1 = 0"
 
     def reason(self, error: sa.exc.DBAPIError) -> str:
         return told(error)[1]
@@ -368,40 +312,6 @@ class MariadbSession(StandardSession):
                 f"{name} are longer.",
                 "Name another column, or a part of it, such as left(…, 200).",
             )
-
-    def prevention(
-        self, table: Table, by: Sequence[Compared], same: EqualityRules
-    ) -> Prevention | None:
-        """Return a unique key, on a hash if NULL is to equal NULL or text is compared loosely.
-
-        There is none for expressions, as MariaDB has no index on them.
-        """
-        columns = [table.by_name[each.column] for each in by if each.column]
-        if len(columns) < len(by):
-            return None
-        name, _, written = self._constraint(table, by).partition(" ON ")
-        loose = any(
-            (column.nullable and not same.null_distinct)
-            or (self.is_text(column) and (same.trim or same.ignore_case))
-            for column in columns
-        )
-        if not loose:
-            listed = ", ".join(self._plain(column.name) for column in columns)
-            return Prevention(f"ALTER TABLE {written} ADD UNIQUE KEY {name} ({listed})")
-
-        def contents(quoted: Callable[[str], str]) -> str:
-            compared = [self._compared(table, each, same, quoted) for each in by]
-            return values.hashed(columns, compared, null_is_equal=not same.null_distinct)
-
-        return Prevention(
-            f"ALTER TABLE {written} ADD COLUMN {name} binary(32) AS ({contents(self._plain)}) "
-            f"STORED INVISIBLE, ADD UNIQUE KEY {name} ({name})",
-            (composed(contents),),
-        )
-
-    def is_free_of_side_effects(self, function: str) -> bool:
-        """True for built-in functions that compute; stored functions may always write."""
-        return function.lower() in FREE_OF_SIDE_EFFECTS.split()
 
     def change_count(self) -> ChangeCount:
         """Return the rows changed in total, by triggers too, but not by InnoDB's own cascades."""
@@ -440,20 +350,6 @@ class MariadbSession(StandardSession):
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
         return row_refusal(error)
-
-    def dropping(self, table: Table, constraint: str) -> str:
-        """Return the statement for a key, or for the hidden column that Yeldro made for it."""
-        own = self.catalogue.table(table.name).by_name.get(constraint)
-        what = "COLUMN" if own and own.generated else "KEY"
-        return f"ALTER TABLE {self._written(table)} DROP {what} {self._plain(constraint)}"
-
-    def notes(self) -> tuple[str, ...]:
-        """Return notes on foreign keys without a parent, and on a user who sees too little."""
-        notes = [f"{key} references what does not exist, and is ignored"
-                 for key in self.catalogue.loose_foreign_keys()]  # fmt: skip
-        if not self.catalogue.sees_all():
-            notes.append("this user does not see every table, so nothing can be removed")
-        return tuple(notes)
 
     def _as_prefix(self, table: Any) -> str:
         """Return a table's name as text in which the library finds no parameters or formats."""

@@ -12,7 +12,8 @@ from psycopg.types.string import TextLoader
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.model.errors import Refused
 from yeldro.engines.postgresql.errors import explained
-from yeldro.engines.postgresql.session import LOOKING, TRAITS, PostgresqlSession
+from yeldro.engines.postgresql.knowledge import LOOKING
+from yeldro.engines.postgresql.session import TRAITS, PostgresqlSession
 
 # Settings under which the text of every value reads back as that value (manual, 20.11.2), and a
 # backslash in a literal is read as the parser reads it.

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -14,9 +13,7 @@ from sqlalchemy.types import UserDefinedType
 from yeldro.core.database import sql
 from yeldro.core.database.facts import (
     ChangeCount,
-    LastingEffect,
     Mode,
-    Prevention,
     RowRefusal,
     SqlDialect,
     TableLocks,
@@ -27,23 +24,16 @@ from yeldro.core.model.errors import MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.change_count import change_count
 from yeldro.engines.postgresql.emptying import PostgresqlEmptying
-from yeldro.engines.postgresql.errors import STOPPED
-from yeldro.engines.postgresql.trigger_effects import TriggerEffects
-from yeldro.engines.postgresql.volatile import VOLATILE
-from yeldro.engines.standard import StandardSession
+from yeldro.engines.postgresql.knowledge import PostgresqlKnowledge
 
 if TYPE_CHECKING:
-    from yeldro.core.database.compared import Compared
-    from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Column, ForeignKey, Table
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
-_NEVER_THE_SAME = {"setseed", "set_config"}
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # about so many rows at most, as all keys of a group are in one array
-LOOKING = "yeldro_looking"  # an option of statements that may only read
 # Classes of SQLSTATE: data, integrity, names in values, view checks, raised by a trigger.
 _ABOUT_ROWS = ("22", "23", "42704", "42P01", "42883", "44", "P0")
 _PRECISION = re.compile(r"\([0-9,]*\)")
@@ -51,7 +41,7 @@ _ALIKE = {
     **dict.fromkeys(("smallint", "integer", "bigint", "numeric", "real", "double precision"), "n"),
     **dict.fromkeys(("timestamp without time zone", "timestamp with time zone", "date"), "m"),
 }
-_OPERATOR, _CONNECTION, _RESOURCES = "57", "08", "53"  # classes of SQLSTATE
+_OPERATOR, _CONNECTION = "57", "08"  # classes of SQLSTATE
 _IN_AN_INDEX = 32  # columns at most
 _IN_A_CALL = 90  # arguments of a function, of which there may be 100
 _TOO_LONG = "54000"  # program_limit_exceeded: an index row
@@ -86,7 +76,7 @@ def _sha256(text: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     return sa.func.encode(sa.func.sha256(sa.func.convert_to(text, "UTF8")), "hex")
 
 
-class PostgresqlSession(StandardSession):
+class PostgresqlSession(PostgresqlKnowledge):
     """One connection in one transaction."""
 
     catalogue: PostgresqlCatalogue
@@ -94,16 +84,11 @@ class PostgresqlSession(StandardSession):
     def __init__(self, connection: sa.Connection, mode: Mode) -> None:
         super().__init__(connection, TRAITS, mode)
         self.catalogue = PostgresqlCatalogue(connection)
-        self._trigger_effects: TriggerEffects | None = None
         self.has_committed = False
 
     def commit(self) -> None:
         self.has_committed = True
         super().commit()
-
-    def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        state = getattr(error.orig, "sqlstate", None) or ""
-        return state == STOPPED or state.startswith(_RESOURCES)
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True unless the server gives a reason other than an operator's request to stop."""
@@ -274,105 +259,13 @@ class PostgresqlSession(StandardSession):
         ]
         return [int(rows) for rows in self.connection.execute(sa.select(*counts)).one()]
 
-    def missing_privileges(
-        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
-    ) -> list[str]:
-        """Return what the server's has_…_privilege functions deny."""
-        removed = [table.name for table, changed in wanted if changed is None]
-        missing = [f"DELETE on {name}" for name in self.catalogue.not_to_remove_from(removed)]
-        for table, changed in wanted:
-            denied = self.catalogue.not_to_change(table.name, changed) if changed else []
-            if denied:
-                missing.append(f"UPDATE ({', '.join(denied)}) on {table.name}")
-        return missing
-
     def is_comparable(self, column: Column) -> bool:
         """True if the type has an order; types without one cannot be grouped either."""
         return column.type.partition("(")[0] not in _WITHOUT_ORDER
 
-    def prevention(
-        self, table: Table, by: Sequence[Compared], same: EqualityRules
-    ) -> Prevention | None:
-        """Return a unique index; since PostgreSQL 15 NULL can equal NULL in it."""
-        parts = ", ".join(self._compared(table, each, same, self._plain) for each in by)
-        null = any(self._may_be_null(table, each) for each in by) and not same.null_distinct
-        ending = f"({parts}){' NULLS NOT DISTINCT' if null else ''}"
-        tried = not self.mode.plain and self._accepts(table, ending)  # no script holds a trial
-        if not tried and not self.mode.plain and "(" in parts:
-            return None
-        statement = f"CREATE UNIQUE INDEX {self._constraint(table, by)} {ending}"
-        return Prevention(statement, tried=tried and not self.catalogue.is_partitioned(table.name))
-
-    def _accepts(self, table: Table, ending: str) -> bool:
-        """True if the server makes such an index, on an empty temporary table that is dropped.
-
-        It takes only expressions that give one value for good (its manual, 38.7).
-        """
-        name = self._free_name("yeldro_trial")
-        self._ddl("SAVEPOINT yeldro_trial")
-        made = f"CREATE TEMP TABLE {name} (LIKE {self._written(table)}) ON COMMIT DROP"
-        try:
-            self._ddl(made.replace("%", "%%"))
-            self._ddl(f"CREATE UNIQUE INDEX ON pg_temp.{name} {ending}".replace("%", "%%"))
-        except sa.exc.DBAPIError as error:
-            if self.was_stopped(error) or error.connection_invalidated:
-                raise
-            return False
-        finally:
-            self._ddl("ROLLBACK TO SAVEPOINT yeldro_trial")
-        return True
-
-    def _compared(
-        self, table: Table, each: Compared, same: EqualityRules, quoted: Callable[[str], str]
-    ) -> str:
-        if each.column and not self.is_comparable(table.by_name[each.column]):
-            return f"({quoted(each.column)}::text)"
-        return super()._compared(table, each, same, quoted)
-
-    def _names_beside(self, table: Table) -> set[str]:
-        """Return the names of all relations of the schema, which must differ."""
-        rows = self.connection.exec_driver_sql(
-            "SELECT relname FROM pg_class WHERE relnamespace ="
-            " (SELECT relnamespace FROM pg_class WHERE oid = %s::oid)",
-            (self.catalogue.oid_of(table.name),),
-        )
-        return super()._names_beside(table) | {str(name) for (name,) in rows}
-
-    @contextmanager
-    def looking(self) -> Iterator[None]:
-        """Execute every statement in a read-only savepoint."""
-        before = self.connection.get_execution_options().get(LOOKING)
-        self.connection.execution_options(**{LOOKING: True})
-        try:
-            yield
-        finally:
-            self.connection.execution_options(**{LOOKING: before})
-
-    def volatile_among(
-        self, functions: Collection[str], operators: Collection[str], types: Collection[str]
-    ) -> str:
-        """Return one whose function, also that of an operator or cast, is declared volatile."""
-        values = {"functions": [*functions], "operators": [*operators], "types": [*types]}
-        found = self.connection.exec_driver_sql(VOLATILE, values).scalars().first()
-        return str(found or "")
-
-    def is_free_of_side_effects(self, function: str) -> bool:
-        """True if every function of that name is immutable or stable, so it cannot write."""
-        rows = self.connection.exec_driver_sql(
-            "SELECT bool_and(provolatile <> 'v') FROM pg_proc WHERE proname = %s",
-            (function.lower(),),
-        )
-        return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
-
     def parameter(self, value: Any) -> Any:
         """Return a literal without a type, which takes the type of what it is compared with."""
         return None if value is None else str(value)
-
-    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return what the functions of triggers name that a rollback may not undo."""
-        if self._trigger_effects is None:
-            self._trigger_effects = TriggerEffects(self.connection)
-        return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)
 
     def change_count(self) -> ChangeCount:
         return change_count(self.connection, self.catalogue)
@@ -453,15 +346,6 @@ class PostgresqlSession(StandardSession):
         constraint = (told and told.constraint_name) or ""
         return RowRefusal(f"{reason}{f' ({detail})' if detail else ''}", constraint)
 
-    def dropping(self, table: Table, constraint: str) -> str:
-        query = "SELECT count(*) FROM pg_constraint WHERE conrelid = %s::oid AND conname = %s::text"
-        values = (self.catalogue.oid_of(table.name), constraint)
-        if self.connection.exec_driver_sql(query, values).scalar_one():
-            name = self._plain(constraint)
-            return f"ALTER TABLE {self._written(table)} DROP CONSTRAINT {name}"
-        schema = f"{self._plain(table.name.schema)}." if table.name.schema else ""
-        return f"DROP INDEX {schema}{self._plain(constraint)}"
-
     def put_back(self, rows: sa.TableClause, names: Sequence[str], query: sa.Select[Any]) -> int:
         """Insert rows; identity columns get the values they had."""
         prepared = query.compile(dialect=self.connection.dialect)
@@ -469,15 +353,6 @@ class PostgresqlSession(StandardSession):
         head = f"INSERT INTO {table} ({', '.join(map(self._quote, names))})"
         statement = f"{head} OVERRIDING SYSTEM VALUE {prepared}"
         return self.connection.exec_driver_sql(statement, prepared.params).rowcount
-
-    def _ddl(self, statement: str) -> None:
-        """Execute a statement on temporary tables, which `looking` does not forbid."""
-        before = self.connection.get_execution_options().get(LOOKING)
-        self.connection.execution_options(**{LOOKING: False})
-        try:
-            self.connection.exec_driver_sql(statement)
-        finally:
-            self.connection.execution_options(**{LOOKING: before})
 
 
 def _key_column(column: Column) -> sa.ColumnClause[Any]:

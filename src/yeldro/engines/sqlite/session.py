@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 import sqlite3
 import zlib
-from collections.abc import Generator, Sequence
+from collections.abc import Collection, Generator, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from datetime import date, datetime
 from functools import cached_property
@@ -18,6 +19,7 @@ from yeldro.core.database import sql
 from yeldro.core.database.facts import (
     USUAL,
     ChangeCount,
+    LastingEffect,
     Mode,
     Prevention,
     RowRefusal,
@@ -165,6 +167,36 @@ class SqliteSession(StandardSession):
         if affinity(child.type) in ("INTEGER", "REAL", "NUMERIC"):
             value = sa.cast(value, sa.Text)
         return sa.collate(value, parent.collation or "BINARY")
+
+    def looking(self) -> AbstractContextManager[None]:
+        """Do nothing: what a filter may call cannot write."""
+        return nullcontext()
+
+    def unseen_references(self, table: Table) -> tuple[str, ...] | None:
+        """Return nothing: everybody sees the whole catalogue."""
+        del table
+        return ()
+
+    def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
+        """Return nothing: everything that a trigger does is rolled back with the rest."""
+        del table, event
+        return ()
+
+    def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
+        """Return nothing: every value in a table may be written there again."""
+        del table
+        return ()
+
+    def missing_privileges(
+        self, wanted: Sequence[tuple[Table, Collection[str] | None]]
+    ) -> list[str]:
+        """Return nothing: the system has no privileges."""
+        del wanted
+        return []
+
+    def making_transactional(self, table: Table) -> str:
+        """Fail: every table has transactions."""
+        raise Fault(f"{table.name} has transactions")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         return str(error.orig) == INTERRUPTED

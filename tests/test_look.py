@@ -91,8 +91,8 @@ def test_preview_shows_the_rows_their_number_and_one_line_for_each_foreign_key(
         f"SELECT count(*) FROM sensor WHERE buoy_id IN (SELECT id FROM buoy WHERE {GONE_SQL})"
     )
     assert ripple["sensor.buoy_id → buoy.id"]["rows"] == sensors
-    assert ripple["sensor.buoy_id → buoy.id"]["treatment"] == "removed"
-    assert ripple["visit.buoy_id → buoy.id"]["treatment"] == "blocks"
+    assert ripple["sensor.buoy_id → buoy.id"]["fate"] == "removed"
+    assert ripple["visit.buoy_id → buoy.id"]["fate"] == "blocks"
     assert "deployment.buoy_id → buoy.id" not in ripple
 
 

@@ -36,7 +36,7 @@ def harbour(made, request: pytest.FixtureRequest) -> AnyDatabase:
 def ripple(yeldro: Yeldro, harbour: AnyDatabase, *words: str) -> dict[str, str]:
     """What would happen through each foreign key."""
     found = yeldro("preview", "quay", *words, "--json", db=harbour.url).one()["ripple"]
-    return {line["foreign_key"].split(" ")[0]: line["treatment"] for line in found}
+    return {line["foreign_key"].split(" ")[0]: line["fate"] for line in found}
 
 
 def test_each_declared_action_is_kept_and_partly_null_keys_depend_on_nothing(
@@ -125,7 +125,7 @@ def test_set_null_on_a_column_that_accepts_none_blocks(yeldro, harbour) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "treatment", "reason"),
+    ("words", "fate", "reason"),
     [
         (("--follow", "boat"), "removed", "--follow boat"),
         (("--follow", "all", "--detach", "boat.home_id"), "detached", "--detach boat.home_id"),
@@ -140,7 +140,7 @@ def test_a_foreign_key_speaks_before_a_table_and_a_table_before_all(
     harbour.script("DROP TABLE rope; UPDATE berth SET quay_id = 1; UPDATE boat SET spare_id = 1")
     found = yeldro("preview", "quay", "--where", "id = 2", *words, "--json", db=harbour.url).one()
     by_key = {line["foreign_key"].split(" ")[0]: line for line in found["ripple"]}
-    assert (by_key["boat.home_id"]["treatment"], by_key["boat.home_id"]["reason"]) == (
+    assert (by_key["boat.home_id"]["fate"], by_key["boat.home_id"]["reason"]) == (
         treatment,
         reason,
     )

@@ -17,7 +17,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from yeldro import __version__
-from yeldro.core.execution.named_rows import NamedRows, NamedStep, Part, name_rows
+from yeldro.core.execution.named_rows import NamedRows, NamedStep, RowsOfStatement, name_rows
 from yeldro.core.execution.run import check_plans
 from yeldro.core.execution.script import (
     CountCheck,
@@ -262,7 +262,7 @@ def _tables(steps: Iterator[NamedStep] | Sequence[NamedStep]) -> list[Table]:
     return list({step.table.name: step.table for step in steps}.values())
 
 
-def _statement(names: Names, step: NamedStep, part: Part) -> str:
+def _statement(names: Names, step: NamedStep, part: RowsOfStatement) -> str:
     """Return the statement that removes or changes the rows of a part."""
     table = _table(names, step.table.name)
     where = _among(names, [each.name for each in step.keys], part.keys)

@@ -162,7 +162,7 @@ def _previewed_document(found: Preview) -> Document:
                 "foreign_key": line.foreign_key,
                 "table": line.table,
                 "rows": line.rows,
-                "treatment": str(line.fate),
+                "fate": str(line.fate),
                 "reason": str(line.reason),
             }
             for line in found.plan.ripple

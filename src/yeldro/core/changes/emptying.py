@@ -8,7 +8,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Emptying
-from yeldro.core.database.identity import in_keys
+from yeldro.core.database.identity import looked_up_in
 from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
 
 if TYPE_CHECKING:
@@ -84,5 +84,5 @@ def _stays(session: Session, change: Change) -> sql.Predicate:
     """True if a row is not one of the step; never NULL."""
     rows = change.rows
     if rows.keys is not None:
-        return ~in_keys(session, rows.table, rows.source, rows.keys)
+        return ~looked_up_in(session, rows.table, rows.source, rows.keys)
     return sa.case((rows.condition, 0), else_=1) == 1

@@ -181,7 +181,7 @@ class RowRefusal:
 
 
 @dataclass(frozen=True)
-class Part:
+class Partition:
     """What a partition is a part of.
 
     Args:

@@ -89,14 +89,14 @@ def copies_of_rows(
     return sa.select(*chosen).where(numbered.c.yeldro_nth <= numbered.c[COPIES.name])
 
 
-def stands_in(
+def scanned_in(
     session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
 ) -> sql.Predicate:
     """True if a row is in a key table, as a list that the database can scan."""
     return sql.among(key_values(session, table, rows), sa.select(*keys_in(table, keys)))
 
 
-def in_keys(
+def looked_up_in(
     session: Session, table: Table, rows: sa.FromClause, keys: sa.FromClause
 ) -> sql.Predicate:
     """True if a row is in a key table, looked up for one row at a time."""

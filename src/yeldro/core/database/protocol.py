@@ -23,7 +23,7 @@ if TYPE_CHECKING:
         Consequences,
         Emptying,
         LastingEffect,
-        Part,
+        Partition,
         Prevention,
         RowRefusal,
         Traits,
@@ -54,7 +54,7 @@ class Catalogue(Protocol):
     def part_names(self) -> tuple[TableName, ...]:
         """Return the partitions, which count as part of their table and are not among its names."""
 
-    def part_of(self, name: TableName) -> Part | None:
+    def part_of(self, name: TableName) -> Partition | None:
         """Return the table of which this one is a partition, None where it is none."""
 
     def view_query(self, name: TableName) -> str:

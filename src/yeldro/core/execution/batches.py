@@ -29,7 +29,7 @@ from yeldro.core.execution.divisible import (
 )
 from yeldro.core.execution.locks import tables_to_lock
 from yeldro.core.execution.removal import Removal
-from yeldro.core.execution.run import Outcome, Part, RunResult
+from yeldro.core.execution.run import CleanupDone, Outcome, RunResult
 from yeldro.core.model.counts import Ledger, Tally
 from yeldro.core.model.errors import (
     CountMismatch,
@@ -379,7 +379,7 @@ class _Batched:
         some = [(replace(step, rows=rows), rows) for step, rows in done if rows]
         steps = tuple(step for step, _ in some)
         whole = replace(self.whole, steps=steps, total=self.rows)
-        part = Part(whole, Tally(steps, tuple(rows for _, rows in some)))
+        part = CleanupDone(whole, Tally(steps, tuple(rows for _, rows in some)))
         return RunResult(title, (part,), Outcome.COMMITTED, self.ledger, self.receipt.path)
 
 

@@ -48,7 +48,7 @@ class References:
 
 
 @dataclass(frozen=True)
-class Part:
+class RowsOfStatement:
     """Some rows of a step, which one statement removes or changes.
 
     Args:
@@ -75,7 +75,7 @@ class NamedStep:
     table: Table
     keys: tuple[Column, ...]
     changed: tuple[Column, ...]
-    parts: tuple[Part, ...]
+    parts: tuple[RowsOfStatement, ...]
 
 
 @dataclass(frozen=True)
@@ -211,7 +211,7 @@ class _Reader:
             parts = list(self._changes(read, key_places, len(own)))
         else:
             parts = [
-                Part(tuple(_picked(row, key_places) for row in some), (),
+                RowsOfStatement(tuple(_picked(row, key_places) for row in some), (),
                      tuple(self._references(some, place)))
                 for level in _levels(read, links, place, self.table)
                 for some in _in_parts(level, self.most)
@@ -220,12 +220,12 @@ class _Reader:
 
     def _changes(
         self, read: Sequence[Row], key_places: Sequence[int], first: int
-    ) -> Iterator[Part]:
+    ) -> Iterator[RowsOfStatement]:
         """Yield parts of rows that get the same values."""
         ordered = sorted(read, key=lambda row: [_sorted_by(value) for value in row[first:]])
         for values, same in groupby(ordered, lambda row: row[first:]):
             for some in _in_parts(list(same), self.most):
-                yield Part(tuple(_picked(row, key_places) for row in some), values, ())
+                yield RowsOfStatement(tuple(_picked(row, key_places) for row in some), values, ())
 
     def _references(self, some: Sequence[Row], place: dict[str, int]) -> Iterator[References]:
         """Yield what must reference some rows that go, by foreign key."""

@@ -50,7 +50,7 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True)
-class Part:
+class CleanupDone:
     """What was done for one cleanup.
 
     Args:
@@ -72,7 +72,7 @@ class RunResult:
     """
 
     title: str
-    parts: tuple[Part, ...]
+    parts: tuple[CleanupDone, ...]
     outcome: Outcome
     ledger: Ledger
     receipt: Path | None = None
@@ -217,7 +217,7 @@ class _Running:
         self.job = job
         self.receipt_options = receipt_options
         self.agreed = agreed
-        self.parts: list[Part] = []
+        self.parts: list[CleanupDone] = []
 
     def carry_out(self) -> None:
         """Plan and execute the cleanups one after another."""
@@ -248,7 +248,7 @@ class _Running:
                 Removal(self.session, prepared, accepted, found.matched, self.receipt_options)
             )
         made = cleanup.add_constraint and self.receipt_options is not None
-        self.parts.append(Part(found, tally, made))
+        self.parts.append(CleanupDone(found, tally, made))
         return prepared
 
     def make_constraints(self, *, at_once: bool) -> None:
@@ -331,5 +331,5 @@ def _make_constraint(session: Session, statement: str) -> None:
 
 def nothing_to_do(found: JobPlan) -> RunResult:
     """Return the result of a run whose plans held no rows."""
-    parts = tuple(Part(plan, Tally((), ())) for plan in found.plans)
+    parts = tuple(CleanupDone(plan, Tally((), ())) for plan in found.plans)
     return RunResult(found.title, parts, Outcome.NOTHING_TO_DO, Ledger({}))

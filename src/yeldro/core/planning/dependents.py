@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
-from yeldro.core.database.identity import in_keys, stands_in
+from yeldro.core.database.identity import looked_up_in, scanned_in
 from yeldro.core.model.errors import Fault
 from yeldro.core.planning.key_tables import KeyTables, once
 from yeldro.core.planning.row_sets import depends_on, that_go, that_stay
@@ -150,11 +150,11 @@ class DependentActions:
         condition = depends_on(self.session, link, child, rows, parents)
         condition = self._that_stay(child, condition)
         if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
-            keys = self.keys.create_detached(link)
+            keys = self.keys.table_of_detached(link)
             values = self.keys.values(child, rows, keys)
             query = sa.select(*values.values()).where(condition)
             self.keys.insert(keys, list(values), once(child, query))
-            condition = stands_in(self.session, child, rows, keys)
+            condition = scanned_in(self.session, child, rows, keys)
         return RowSet(child, rows, condition, sql.count(self.session.connection, rows, condition))
 
     def _that_stay(self, child: Table, condition: sql.Predicate) -> sql.Predicate:
@@ -195,7 +195,7 @@ class DependentActions:
             parents.c[theirs] == then[ours]
             for ours, theirs in zip(key.columns, key.referenced_columns, strict=True)
         )
-        stays = ~in_keys(self.session, parent, parents, removed)
+        stays = ~looked_up_in(self.session, parent, parents, removed)
         has_parent = sa.exists(
             sa.select(sa.literal(1)).select_from(parents).where(*same, stays)
         ).correlate(found.source)

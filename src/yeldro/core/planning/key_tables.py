@@ -15,7 +15,7 @@ from yeldro.core.database.identity import (
     kept_columns,
     key_columns,
     key_values,
-    stands_in,
+    scanned_in,
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
 
@@ -44,8 +44,8 @@ class KeyTables:
     tells_kept: bool = False
     made: dict[tuple[TableName, str], sa.TableClause] = field(default_factory=dict)
 
-    def create(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
-        """Make an empty key table for a table, with its row key and all referenced columns.
+    def table_for(self, table: Table, use: str = "", wave: bool = False) -> sa.TableClause:
+        """Return the key table of a table, empty if it is new: its row key and referenced columns.
 
         Args:
             use: tells several key tables of one table apart.
@@ -75,8 +75,8 @@ class KeyTables:
         self.made[table.name, use] = keys
         return keys
 
-    def create_detached(self, link: Link) -> sa.TableClause:
-        """Make an empty key table for the rows that a link detaches."""
+    def table_of_detached(self, link: Link) -> sa.TableClause:
+        """Return the key table of the rows that a link detaches, empty if it is new."""
         use = f"detached by {link.key.name}"
         if (link.key.child, use) not in self.made:
             identity = key_columns(self.session.catalogue.table(link.key.child))
@@ -107,7 +107,7 @@ class KeyTables:
         if table.identity.kind is not IdentityKind.ALL_COLUMNS:
             return held
         rows = sql.rows_of(table)
-        return sql.count(self.session.connection, rows, stands_in(self.session, table, rows, keys))
+        return sql.count(self.session.connection, rows, scanned_in(self.session, table, rows, keys))
 
 
 def once(table: Table, query: sa.Select[Any]) -> sa.Select[Any]:

@@ -17,7 +17,7 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
-from yeldro.core.database.identity import column_list, in_keys, stands_in
+from yeldro.core.database.identity import column_list, looked_up_in, scanned_in
 from yeldro.core.model.errors import BlockedByForeignKey, Fault, Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
@@ -126,7 +126,7 @@ def _waves(
                     )
                 )
                 remaining[name] -= rows
-                condition = stands_in(session, found.table, found.source, free)
+                condition = scanned_in(session, found.table, found.source, free)
                 rowset = RowSet(found.table, found.source, condition, rows)
                 steps.append(RemovalStep(rowset, note=f"wave {wave}"))
         if not any(remaining.values()):
@@ -156,7 +156,7 @@ def _fill_wave(
     found = ripple.removed[name]
     identity = found.table.identity.columns
     conditions: list[sql.Predicate] = [found.condition]
-    conditions.append(~in_keys(session, found.table, found.source, done[name]))
+    conditions.append(~looked_up_in(session, found.table, found.source, done[name]))
     for key in inside:
         if key.parent != name:
             continue
@@ -171,8 +171,8 @@ def _fill_wave(
             holds.append(sa.or_(*others))
         if child.keys is None:
             raise Fault(f"the rows of {key.child} have no key table")
-        going = stands_in(session, child.table, referencing, child.keys)
-        gone = stands_in(session, child.table, referencing, done[key.child])
+        going = scanned_in(session, child.table, referencing, child.keys)
+        gone = scanned_in(session, child.table, referencing, done[key.child])
         query = sa.select(sa.literal(1)).select_from(referencing).where(*holds, going, ~gone)
         conditions.append(~sa.exists(query.correlate(found.source)))
     selected = sa.select(*sql.columns_of(found.source, identity)).where(*conditions)

@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
-from yeldro.core.database.identity import COPIES, ROW_HASH, in_keys, stands_in
+from yeldro.core.database.identity import COPIES, ROW_HASH, looked_up_in, scanned_in
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
@@ -194,18 +194,18 @@ class _Tracing:
         """Make every key table that can be needed, before the first row is looked at."""
         for name in plain:
             if self._needs_keys(self.tables[name]) or not self._is_direct(self.tables[name]):
-                self.keys.create(self.tables[name])
+                self.keys.table_for(self.tables[name])
         for names in cyclic:
             for name in names:
                 table = self.tables[name]
                 if self._only_link(names):
-                    self.keys.create(table, "seeds")
-                    self.keys.create(table)
+                    self.keys.table_for(table, "seeds")
+                    self.keys.table_for(table)
                 else:
-                    self.keys.create(table, wave=True)
+                    self.keys.table_for(table, wave=True)
         for link in self.reach.links:
             if link.treatment is Treatment.DETACH and self.reach.shares_columns(link):
-                self.keys.create_detached(link)
+                self.keys.table_of_detached(link)
             if link.propagated:
                 self.moved_keys.table(link.key)
 
@@ -281,7 +281,7 @@ class _Tracing:
             counted = sql.count(self.connection, rows, condition)
             self._know(RowSet(table, rows, condition, counted))
             return
-        keys = self.keys.create(table)
+        keys = self.keys.table_for(table)
         values = self.keys.values(table, rows, keys)
         if table.name == self.start.table.name and self.keys.tells_kept:
             if self.start.grouping is None:
@@ -294,7 +294,7 @@ class _Tracing:
 
     def _pass_copies(self, table: Table, copies: sa.Subquery) -> None:
         """Find the rows that go where several are identical: the first N rows of each set."""
-        keys = self.keys.create(table)
+        keys = self.keys.table_for(table)
         names = [name for name in keys.c.keys() if name != COPIES.name]  # noqa: SIM118
         rows = sql.rows_of(table)
         values = self.keys.values(table, rows, keys)
@@ -307,7 +307,7 @@ class _Tracing:
         self.keys.insert(keys, [*names, COPIES.name], query)
         total = sa.select(sa.func.coalesce(sa.func.sum(keys.c[COPIES.name]), 0))
         counted = int(self.connection.execute(total).scalar_one())
-        condition = stands_in(self.session, table, rows, keys)
+        condition = scanned_in(self.session, table, rows, keys)
         self._know(RowSet(table, rows, condition, counted, keys, copies=True))
 
     def _close_over(self, names: Sequence[TableName]) -> None:
@@ -355,11 +355,11 @@ class _Tracing:
 
     def _recurse(self, table: Table, link: Link) -> None:
         """Find the rows of a table that references itself once, by one recursive query."""
-        seeds = self.keys.create(table, "seeds")
+        seeds = self.keys.table_for(table, "seeds")
         keys = seeds
         held = self._seed(table, seeds)
         if held:
-            keys = self.keys.create(table)
+            keys = self.keys.table_for(table)
             names = list(keys.c.keys())
             rows = sql.rows_of(table)
             found = sa.select(*sql.columns_of(seeds, names)).cte("yeldro_found", recursive=True)
@@ -390,7 +390,7 @@ class _Tracing:
         keys = {}
         held: dict[TableName, int] = {}
         for table in tables:
-            keys[table.name] = self.keys.create(table, wave=True)
+            keys[table.name] = self.keys.table_for(table, wave=True)
             held[table.name] = self._seed(table, keys[table.name], sa.literal(0))
         wave, fresh = 0, sum(held.values())
         while fresh:
@@ -421,7 +421,7 @@ class _Tracing:
             latest = known.c[WAVE] == wave
             dependent.append(references(self.session, link, table, rows, parent, known, latest))
         query = sa.select(*values.values(), sa.literal(wave + 1)).where(
-            sa.or_(*dependent), ~in_keys(self.session, table, rows, mine)
+            sa.or_(*dependent), ~looked_up_in(self.session, table, rows, mine)
         )
         return self.keys.insert(mine, [*values, WAVE], once(table, query))
 
@@ -456,7 +456,7 @@ class _Tracing:
         rows = sql.rows_of(table)
         counted = self.keys.count(table, keys, held)
         self._know(
-            RowSet(table, rows, stands_in(self.session, table, rows, keys), counted, keys),
+            RowSet(table, rows, scanned_in(self.session, table, rows, keys), counted, keys),
             counted_matched,
         )
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.database.identity import in_keys
+from yeldro.core.database.identity import looked_up_in
 from yeldro.core.model.errors import Fault
 
 if TYPE_CHECKING:
@@ -71,4 +71,4 @@ def that_go(
         return []
     if found.keys is None:
         raise Fault(f"the rows of {table.name} have no key table")
-    return [in_keys(session, table, sql.rows_of(table), found.keys)]
+    return [looked_up_in(session, table, sql.rows_of(table), found.keys)]

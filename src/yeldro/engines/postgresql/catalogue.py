@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.database.facts import Part
+from yeldro.core.database.facts import Partition
 from yeldro.core.model.schema import (
     CandidateKey,
     Column,
@@ -160,11 +160,11 @@ class PostgresqlCatalogue:
         names = (name for name, row in self._list().items() if row.relispartition)
         return tuple(sorted(names, key=str))
 
-    def part_of(self, name: TableName) -> Part | None:
+    def part_of(self, name: TableName) -> Partition | None:
         row = self._list().get(name)
         if row is None or not row.relispartition:
             return None
-        return Part(self._by_oid[self._root(row.oid)], self._ids_of(row.oid))
+        return Partition(self._by_oid[self._root(row.oid)], self._ids_of(row.oid))
 
     def _root(self, oid: int) -> int:
         """Return the outermost table that a partition belongs to, or the table itself."""

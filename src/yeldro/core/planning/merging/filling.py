@@ -16,7 +16,7 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns
-from yeldro.core.database.identity import in_keys, kept_columns, key_columns
+from yeldro.core.database.identity import kept_columns, key_columns, looked_up_in
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import counted
@@ -89,7 +89,7 @@ class FilledRows:
         ]
         self._filled = session.create_key_table([*identity, *values], len(identity))
         rows = sql.rows_of(self.table)
-        condition = in_keys(session, self.table, rows, self._filled)
+        condition = looked_up_in(session, self.table, rows, self._filled)
         self.rows = RowSet(self.table, rows, condition, 0, self._filled)
         self.changes: dict[str, sa.ColumnElement[Any]] = {}
         self.taken: dict[str, int] = {}

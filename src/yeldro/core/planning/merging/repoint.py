@@ -124,7 +124,9 @@ class MovedKeys:
 
     def table(self, key: ForeignKey) -> sa.TableClause:
         """Return the key table of the rows that move and that a propagated key references."""
-        return self.keys.create(self.session.catalogue.table(key.parent), f"moved for {key.name}")
+        return self.keys.table_for(
+            self.session.catalogue.table(key.parent), f"moved for {key.name}"
+        )
 
     def depends(self, link: Link) -> sql.Predicate:
         """True if a row moves by a link, provided that it stays."""

@@ -6,6 +6,7 @@ import os
 import re
 import sqlite3
 import subprocess
+import time
 from pathlib import Path
 from typing import Any, Protocol
 from urllib.parse import urlsplit
@@ -237,3 +238,21 @@ def unchecked(database: AnyDatabase) -> str:
         "mariadb": "SET foreign_key_checks = 0;",
     }
     return settings.get(system, "")
+
+
+def wait_until_alone(database: AnyDatabase) -> None:
+    """Wait until the server has let go of every other session of a database."""
+    name = database.url.rpartition("/")[2]
+    for _ in range(200):
+        if database.url.startswith("postgresql"):
+            others = database.value("SELECT count(*) FROM pg_stat_activity WHERE datname ="
+                                    " current_database() AND pid <> pg_backend_pid()")  # fmt: skip
+        elif database.url.startswith("mariadb"):
+            others = database.value("SELECT count(*) FROM information_schema.processlist"
+                                    f" WHERE db = '{name}' AND id <> connection_id()")  # fmt: skip
+        else:
+            return
+        if not others:
+            return
+        time.sleep(0.02)
+    raise AssertionError("a session of a program that has ended is still there")

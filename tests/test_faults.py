@@ -19,7 +19,7 @@ import pytest
 from conftest import PROGRAM, Yeldro
 from cutting import mariadb_through, postgresql_through
 from moments import moments_of, spread, stopped
-from systems import AnyDatabase, SqliteFile, administer, mariadb_connection
+from systems import AnyDatabase, SqliteFile, administer, mariadb_connection, wait_until_alone
 from trials import Trials
 
 from yeldro.cli.commands import batching, receipts, remove  # noqa: F401 - so that a fork starts at once
@@ -70,24 +70,6 @@ def kill(child: int) -> None:
     os.kill(child, signal.SIGKILL)
 
 
-def alone(database: AnyDatabase) -> None:
-    """Wait until the server has let go of every other session of a database."""
-    name = database.url.rpartition("/")[2]
-    for _ in range(200):
-        if database.url.startswith("postgresql"):
-            others = database.value("SELECT count(*) FROM pg_stat_activity WHERE datname ="
-                                    " current_database() AND pid <> pg_backend_pid()")  # fmt: skip
-        elif database.url.startswith("mariadb"):
-            others = database.value("SELECT count(*) FROM information_schema.processlist"
-                                    f" WHERE db = '{name}' AND id <> connection_id()")  # fmt: skip
-        else:
-            return
-        if not others:
-            return
-        time.sleep(0.02)
-    pytest.fail("a session of a killed program is still there")
-
-
 RUN = ["run", "mast", "--where", "id <= 250", "--expect", "250", "--yes", "--quiet"]
 
 
@@ -114,7 +96,7 @@ def test_a_kill_at_any_moment_leaves_nothing_half_done(
             assert moments_of(removing)
         code, told = stopped(work, spread(number, moments), kill, holding=number % 2 == 0)
         assert code in (0, -signal.SIGKILL), told
-        alone(database)
+        wait_until_alone(database)
         left = database.value("SELECT count(*) FROM mast")
         assert left in ((50, 300) if how != "batches" else (*range(60, 301, 40), 50))
         hanging = "SELECT count(*) FROM lamp WHERE mast_id NOT IN (SELECT id FROM mast)"
@@ -173,7 +155,7 @@ def test_a_connection_that_is_cut_changes_nothing(yeldro: Yeldro, made, trials: 
             work, spread(number, moments),
             lambda _: cut(name, postgresql=database.url.startswith("postgresql")),
         )  # fmt: skip
-        alone(database)
+        wait_until_alone(database)
         assert code in (0, 5), said
         if code == 5:
             assert "committed" in said or "rolled back" in said or "Nothing" in said

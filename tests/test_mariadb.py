@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from conftest import Yeldro, need, there_and_forth
 from servers import mariadb_started
 from sqlalchemy.exc import DBAPIError
-from systems import MariadbServerDatabase, mariadb_connection, mariadb_url
+from systems import MariadbServerDatabase, mariadb_connection, mariadb_url, wait_until_alone
 from test_run import interrupt, typing
 
 from yeldro.core.model.schema import Column
@@ -621,12 +621,7 @@ def test_ctrl_c_ends_the_statement_and_the_session(yeldro, server) -> None:
     child = typing(yeldro, server, "plan", "mast", "--where", f"id < ({crossed})")
     sessions = "SELECT count(*) FROM information_schema.PROCESSLIST WHERE id <> connection_id()"
     interrupt(child, lambda: server.value(f"{sessions} AND info LIKE '%mast%'"))
-    time.sleep(0.5)
-    sessions += f" AND db = '{server.name}'"
-    connection = mariadb_connection("")
-    with connection, connection.cursor() as cursor:
-        cursor.execute(sessions)
-        assert cursor.fetchone() == (0,)
+    wait_until_alone(server)
 
 
 def test_a_server_that_is_not_there_is_told(yeldro, server) -> None:

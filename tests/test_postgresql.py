@@ -11,7 +11,7 @@ from collections.abc import Iterator
 import psycopg
 import pytest
 from conftest import need, there_and_forth
-from systems import PostgresqlServerDatabase, administer, has_icu
+from systems import PostgresqlServerDatabase, administer, has_icu, wait_until_alone
 from test_run import interrupt, typing
 from test_sql import carry_out
 
@@ -653,8 +653,7 @@ def test_ctrl_c_cancels_the_statement_and_leaves_no_session(yeldro, server) -> N
     child = typing(yeldro, server, "plan", "mast", "--where", f"id IN ({numbers})")
     others = "SELECT count(*) FROM pg_stat_activity WHERE pid <> pg_backend_pid()"
     interrupt(child, lambda: server.value(f"{others} AND query LIKE '%RECURSIVE%'"))
-    time.sleep(0.5)
-    assert server.value(f"{others} AND datname = '{server.name}'") == 0
+    wait_until_alone(server)
 
 
 @pytest.mark.parametrize("apart", [1, 10_000_000])

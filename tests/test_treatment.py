@@ -125,7 +125,7 @@ def test_set_null_on_a_column_that_accepts_none_blocks(yeldro, harbour) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "fate", "reason"),
+    ("words", "treatment", "reason"),
     [
         (("--follow", "boat"), "removed", "--follow boat"),
         (("--follow", "all", "--detach", "boat.home_id"), "detached", "--detach boat.home_id"),

@@ -112,6 +112,11 @@ class Touched:
     columns: tuple[str, ...] | None = None
     commits_by_itself: bool = False
 
+    @property
+    def event(self) -> str:
+        """The event that fires triggers: insert, update or delete."""
+        return {Action.REMOVE: "delete", Action.ADD: "insert"}.get(self.action, "update")
+
 
 @dataclass(frozen=True)
 class Affected:

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table
 
-EVENTS = {Action.REMOVE: "delete", Action.ADD: "insert"}
-
 
 def guard(
     session: Session, touched: Sequence[Touched], no_way_back: Collection[str] | None
@@ -41,8 +39,7 @@ def guard(
     for each in touched:
         if each.commits_by_itself:
             return [_accepted_as_committed(session, str(each.table.name), no_way_back)]
-    wanted = [(each.table, each.columns) for each in touched if each.action is not Action.ADD]
-    missing = list(dict.fromkeys(session.missing_privileges(wanted)))
+    missing = missing_privileges(session, touched)
     if missing:
         raise MissingPrivilege(
             f"A privilege is missing: {', '.join(missing)}.",
@@ -50,6 +47,12 @@ def guard(
             missing=missing,
         )
     return check_way_back(session, touched, no_way_back)
+
+
+def missing_privileges(session: Session, touched: Iterable[Touched]) -> list[str]:
+    """Return the privileges that this user lacks, such as `DELETE on reading`."""
+    wanted = [(each.table, each.columns) for each in touched if each.action is not Action.ADD]
+    return list(dict.fromkeys(session.missing_privileges(list(dict.fromkeys(wanted)))))
 
 
 def check_way_back(
@@ -81,7 +84,7 @@ def triggers_fired(touched: Iterable[Touched]) -> list[str]:
             trigger.name
             for each in touched
             for trigger in each.table.triggers
-            if trigger.event == EVENTS.get(each.action, "update")
+            if trigger.event == each.event
         )
     )
 
@@ -124,8 +127,7 @@ def _check_lasting_effects(
     for each in touched:
         if not each.table.triggers:
             continue
-        event = EVENTS.get(each.action, "update")
-        for effect in session.lasting_effects(each.table, event):
+        for effect in session.lasting_effects(each.table, each.event):
             if no_way_back is None or effect.name not in no_way_back:
                 accept = f", or accept it with {Option('no_way_back', effect.name).named}"
                 raise NoWayBack(

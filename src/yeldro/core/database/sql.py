@@ -131,11 +131,6 @@ def left_alone(
     return {rows.c[name]: rows.c[name] for name in kept}
 
 
-def same_row(left: sa.FromClause, right: sa.FromClause, names: Sequence[str]) -> Predicate:
-    """True if two rows agree in the named columns, NULL equal to NULL."""
-    return sa.and_(*(left.c[name].is_not_distinct_from(right.c[name]) for name in names))
-
-
 def contents(
     values: Iterable[sa.ColumnElement[Any]],
 ) -> list[sa.ColumnElement[Any]]:

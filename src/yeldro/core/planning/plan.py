@@ -209,6 +209,8 @@ def prepare(
     )
     table_rows = sql.count(session.connection, matched.rows) if explain else 0
     steps = tuple(each.step for each in changes)
+    touched = [each.touched for each in changes]
+    warned = warnings_of(session, cleanup, matched, ripple, touched, explain=explain)
     notes = (*emptied.notes, *matched.notes)
     if explain and not cleanup.emptying and not ripple.blocked:
         notes += quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
@@ -220,7 +222,7 @@ def prepare(
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
         ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
-        warnings=(*notes, *warnings_of(session, cleanup, matched, ripple, explain=explain)),
+        warnings=(*notes, *warned),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
         prevention=_prevention(session, cleanup, matched),

@@ -8,7 +8,7 @@ a set that is used only once its condition is used directly.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -105,17 +105,6 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
         condition = depends_on(session, link, child, rows, parents)
         counted[link] = sql.count(session.connection, rows, condition)
     return {link: rows for link, rows in counted.items() if rows}
-
-
-def missing_privileges(session: Session, ripple: Ripple) -> list[str]:
-    """Return the privileges that this user lacks for the cleanup, such as `DELETE on reading`."""
-    wanted: list[tuple[Table, Collection[str] | None]] = []
-    wanted += [(found.table, None) for found in ripple.removed.values()]
-    wanted += [(found.table, link.key.changed_columns) for link, found in ripple.detached.items()]
-    wanted += [(found.rows.table, list(found.changes)) for found in ripple.repointed]
-    if ripple.filled and ripple.filled.changes:
-        wanted.append((ripple.filled.table, list(ripple.filled.changes)))
-    return list(dict.fromkeys(session.missing_privileges(wanted)))
 
 
 def _is_only_way(ripple: Ripple, link: Link) -> bool:

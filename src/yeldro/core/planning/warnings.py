@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Protocol
 
+from yeldro.core.changes.guard import missing_privileges
 from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
 from yeldro.core.model.options import Option
-from yeldro.core.planning.ripple import Ripple, missing_privileges
 from yeldro.core.selection.duplicates.values import inexact
 
 if TYPE_CHECKING:
-    from yeldro.core.changes.change_set import RowSet
+    from yeldro.core.changes.change_set import RowSet, Touched
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, Trigger
+    from yeldro.core.planning.ripple import Ripple
     from yeldro.core.planning.treatment import Link
     from yeldro.core.selection.asked import Selection
     from yeldro.core.selection.selection import MatchedRows
@@ -34,11 +36,18 @@ class Asked(Protocol):
 
 
 def warnings_of(
-    session: Session, asked: Asked, matched: MatchedRows, ripple: Ripple, *, explain: bool
+    session: Session,
+    asked: Asked,
+    matched: MatchedRows,
+    ripple: Ripple,
+    touched: Sequence[Touched],
+    *,
+    explain: bool,
 ) -> list[str]:
     """Return what people should know before the rows go, as sentences.
 
     Args:
+        touched: what is done to which tables.
         explain: also what takes a look at further rows.
     """
     warnings = [_without_effect(name) for name in ripple.reach.unused]
@@ -61,19 +70,19 @@ def warnings_of(
             warnings.append(_no_index(session, link, child, sizes[child.name]))
     for found in ripple.removed.values():
         warnings += _unsure(session, found)
-    for found, event in _touched(ripple):
-        warnings += [f"{found.table.name}: {note}." for note in found.table.notes]
-        for trigger in found.table.triggers:
+    for table, event in dict.fromkeys((each.table, each.event) for each in touched):
+        warnings += [f"{table.name}: {note}." for note in table.notes]
+        for trigger in table.triggers:
             if trigger.event == event and trigger.name not in asked.allowed_triggers:
                 warnings.append(
-                    f"The trigger {trigger.name} runs on every {event} in {found.table.name}; if "
+                    f"The trigger {trigger.name} runs on every {event} in {table.name}; if "
                     f"it changes rows here, everything is rolled back, unless "
                     f"{Option('allow_trigger', trigger.name)} is given."
                 )
             if trigger.event == ("update" if event == "update" else "insert"):
-                warnings.append(_fired_again(found.table, trigger, event))
+                warnings.append(_fired_again(table, trigger, event))
     if not asked.emptying:  # that needs other ones, and locks the table
-        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, ripple))
+        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, touched))
     return warnings
 
 
@@ -120,16 +129,6 @@ def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
         f"{link.key.parent} wherever the database looks for its dependents. "
         f"CREATE INDEX {name} ON {table} ({columns}) helps."
     )
-
-
-def _touched(ripple: Ripple) -> list[tuple[RowSet, str]]:
-    touched = {(found.table.name, "delete"): found for found in ripple.removed.values()}
-    touched |= {(found.table.name, "update"): found for found in ripple.detached.values()}
-    moved = (found.rows for found in ripple.repointed)
-    touched |= {(found.table.name, "update"): found for found in moved}
-    if ripple.filled and ripple.filled.rows.rows:
-        touched[ripple.filled.table.name, "update"] = ripple.filled.rows
-    return [(found, event) for (_, event), found in touched.items()]
 
 
 def _without_effect(choice: Option) -> str:

@@ -8,7 +8,6 @@ FORMAT = 1
 SUFFIX = ".receipt.sqlite"
 
 OPEN, READY, COMMITTED = "open", "ready", "committed"
-OUTCOMES = (OPEN, READY, COMMITTED)
 
 ROW_ID = "yeldro_row_id"
 FORMS = "yeldro_forms"

@@ -24,6 +24,7 @@ from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase
 from trials import THOROUGH, Trials, choose_seed
 from undoing import back_and_forth
 
+from yeldro.core.changes.change_set import Acceptances
 from yeldro.engines import open_database
 
 _LONGEST = 120  # seconds
@@ -102,7 +103,8 @@ def there_and_forth(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:
     """The same, but the restore is undone by its own receipt, and that undone too."""
 
     def restore(receipt: str) -> None:
-        back_and_forth(open_database(database.url), Path(receipt), database.contents)
+        accepted = Acceptances(no_way_back=words[-1:] if "--no-way-back" in words else ())
+        back_and_forth(open_database(database.url), Path(receipt), database.contents, accepted)
 
     return _there_and_back(yeldro, database, words, restore)
 

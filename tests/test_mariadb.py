@@ -198,7 +198,29 @@ def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, serve
     found = yeldro(*words, db=server.url, code=4)
     assert "could not be rolled back" in found.err
     assert server.value("SELECT count(*) FROM old") == 1
-    yeldro("restore", "last", "--yes")
+    assert "no transactions" in yeldro("restore", "last", "--yes", code=3).err
+    yeldro("restore", "last", "--yes", "--no-way-back", "old")
+    assert server.contents() == before
+
+
+def test_a_restore_that_could_not_be_rolled_back_says_so(yeldro, server) -> None:
+    """A trigger adds rows elsewhere, so the ledger differs when the rows are back already."""
+    server.script("""
+        CREATE TABLE old (id int PRIMARY KEY) ENGINE = MyISAM; CREATE TABLE log (id int);
+        INSERT INTO old VALUES (1), (2), (3);
+    """)
+    before = server.contents()
+    accepted = ("--no-way-back", "old")
+    yeldro("run", "old", "--where", "id > 1", "--expect", "2", "--yes", *accepted, db=server.url)
+    server.script("CREATE TRIGGER noting AFTER INSERT ON old FOR EACH ROW"
+                  " INSERT INTO log VALUES (new.id)")  # fmt: skip
+    gone = server.contents()
+    refused = yeldro("restore", "last", "--yes", code=3).err
+    assert refused.startswith("Nothing was changed. old has no transactions")
+    assert server.contents() == gone
+    found = yeldro("restore", "last", "--yes", *accepted, code=4).err
+    assert "Rows of old may have changed, and could not be rolled back" in found
+    assert "Everything was rolled back" not in found
     assert server.contents() == before
 
 
@@ -412,7 +434,7 @@ def test_a_missing_privilege_is_told_before_anything_runs(yeldro, server, user) 
     url = url_of(server, user)
     words = ("mast", "--all-rows", "--expect", "1")
     found = yeldro("run", *words, "--yes", db=url, code=3)
-    assert "DELETE on mast, UPDATE (mast_id) on lamp" in found.err
+    assert "UPDATE (mast_id) on lamp, DELETE on mast" in found.err
     assert "A privilege is missing: DELETE on mast" in yeldro("plan", *words, db=url).out
     server.script(f"GRANT DELETE ON {server.name}.mast TO {user};"
                   f"GRANT UPDATE (mast_id) ON {server.name}.lamp TO {user}")  # fmt: skip

@@ -308,6 +308,8 @@ class Connection:
         receipts: str | Path | None = None,
         lock_wait: float = _LOCK_WAIT,
         accept_differences: Names = (),
+        no_way_back: Names = (),
+        allow_triggers: Names = (),
     ) -> RestoreResult:
         """Put the rows of a receipt back, parents first, and undo the links it cut.
 
@@ -316,6 +318,9 @@ class Connection:
                 default beside the restored one.
             accept_differences: tables whose rows may come back different; the result's
                 `differences` tell how.
+            no_way_back: tables without transactions, from which a restore that fails cannot take
+                back what it has put there.
+            allow_triggers: triggers whose changes to other rows are accepted.
 
         Raises:
             Refused: a key is taken by another row, or a parent is gone.
@@ -324,7 +329,9 @@ class Connection:
         """
         found = _receipt(receipt)
         receipt_options = ReceiptOptions(Path(receipts)) if receipts else None
-        allowed = Acceptances(differences=_names(accept_differences))
+        allowed = Acceptances(
+            _names(allow_triggers), _names(no_way_back), _names(accept_differences)
+        )
         return restoring.restore(
             self._database, found, lock_wait, allowed=allowed, receipt_options=receipt_options
         )

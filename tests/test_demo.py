@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Yeldro
+from systems import SqliteFile
 
 README = Path(__file__).parents[1] / "README.md"
 
@@ -39,6 +40,15 @@ def test_a_demo_made_after_one_on_a_server_has_every_foreign_key(yeldro: Yeldro,
     keys = connection.execute("SELECT \"from\" FROM pragma_foreign_key_list('buoy')").fetchall()
     connection.close()
     assert ("main_sensor_id",) in keys
+
+
+def test_the_demo_is_the_same_every_time(yeldro: Yeldro) -> None:
+    """Its tables too: their foreign keys have an order in what people see."""
+    made = []
+    for n in range(8):
+        yeldro("demo", f"made{n}", "--only-data", "--readings", "100")
+        made.append(sorted(SqliteFile(yeldro.folder / f"made{n}" / "buoys.db").contents()))
+    assert made == made[:1] * 8
 
 
 def test_the_demo_has_the_same_counts_on_every_system(yeldro: Yeldro, made) -> None:

@@ -152,7 +152,7 @@ def test_a_large_database_is_drawn_around_what_is_affected(
     assert boxes(text).keys() == {"t65", "t66", "t67", "t68"}
     assert "66 tables of this database are not drawn." in text
     told = yeldro("survey", "--map", "all.svg", db=database.url, code=3)
-    assert "survey TABLE --map" in told.err
+    assert "'yeldro survey TABLE' with --map FILE" in told.err
     assert not (yeldro.folder / "all.svg").exists()
 
 

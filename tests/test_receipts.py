@@ -18,20 +18,18 @@ from yeldro.core.model.counts import Changes, Ledger, Tally
 from yeldro.core.model.errors import CountMismatch, DatabaseFailure, UsageError
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Plan
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import find_receipt, read_receipt, receipts_in, stored_rows
 from yeldro.core.receipts.writer import ReceiptWriter, stored_columns
 
 STEP = Step(1, Action.REMOVE, "mast", 2, "matched", ("mast",))
-PLAN = Plan("mast", 2, 5, 2, (STEP,), (), (), ())
 TALLY = Tally((STEP,), (2,))
 
 
 def write(folder: Path) -> ReceiptWriter:
     """Return a receipt of one step that removed two rows, on disk and ready."""
     writer = ReceiptWriter(folder, "mast --where 'id < 3'", "SQLite", "sqlite:///x.db", "mast")
-    writer.add_plan(PLAN)
+    writer.add_plan("mast", 2, 2)
     writer.add_step(STEP, TableName("mast"))
     columns = [("value", "id", "INTEGER"), ("value", "Name", "TEXT"), ("value", "name", "BLOB")]
     rows = [(1, "a", b"\0", None), (2, b"\xff", None, '{"1": "text"}')]

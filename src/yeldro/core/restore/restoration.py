@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import Acceptances, Affected, Change, ChangeSet, Touched
 from yeldro.core.changes.statements import execute
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.restore.comparing.dangling import prove_step_leaves_none_dangling
@@ -143,6 +144,7 @@ class Restoration(ChangeSet):
 
     def corrections(self) -> Iterator[Change]:
         """Yield what sets rows anew that are not as before; what differs then must be accepted."""
+        announce("proving")
         self.different = differences(self._staged_steps, self._meanwhile)
         if self.different:
             yield from settings_anew(self._staged_steps, self._meanwhile)

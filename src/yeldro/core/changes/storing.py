@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -45,8 +45,12 @@ def store(
     changes: Sequence[Change],
     receipt: ReceiptWriter,
     receipt_options: ReceiptOptions,
+    changed_by_others: Mapping[TableName, Collection[str]],
 ) -> list[Watched | Counted]:
     """Note every step in the receipt, and keep the rows it is about to remove or change.
+
+    Args:
+        changed_by_others: columns that other batches change, by table: all store the same columns.
 
     Returns:
         Whole rows that are stored after the steps, when it is known what triggers made of them.
@@ -74,7 +78,8 @@ def store(
             )
         new_values = _new_values(of_table[table.name])
         if is_watched(change, receipt_options):
-            watched.append(watch(session, change, new_values))
+            others = changed_by_others.get(table.name, ())
+            watched.append(watch(session, change, new_values, others))
             continue
         earlier = [each for each in of_table[table.name] if each.step.n < change.step.n]
         columns, values = _columns_to_store(session, change, earlier, new_values)

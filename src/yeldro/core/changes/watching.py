@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -88,12 +88,16 @@ def is_watched(change: Change, receipt_options: ReceiptOptions) -> bool:
 
 
 def watch(
-    session: Session, change: Change, new_values: Mapping[str, sa.ColumnElement[Any]]
+    session: Session,
+    change: Change,
+    new_values: Mapping[str, sa.ColumnElement[Any]],
+    changed_by_others: Collection[str],
 ) -> Watched:
     """Stage the rows that a step is about to change.
 
     Args:
         new_values: new values by column, by all steps on the table.
+        changed_by_others: columns of the table that other batches change.
     """
     table, rows = change.rows.table, change.rows.source
     parts: list[tuple[str, Column, sa.ColumnElement[Any]]] = []
@@ -102,7 +106,9 @@ def watch(
     for column in table.stored_columns:
         if column.name in change.values:
             parts.append(("old", column, rows.c[column.name]))
-        elif column.name not in (*new_values, *table.identity.columns):
+        elif column.name in table.identity.columns:
+            continue
+        elif column.name in changed_by_others or column.name not in new_values:
             parts.append(("was", column, rows.c[column.name]))
     forms = [session.readable(value, column) for _, column, value in parts]
     found = sa.select(sa.func.row_number().over(), *forms).where(change.rows.condition)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -21,6 +21,7 @@ from yeldro.core.changes.transaction import changing
 from yeldro.core.database import sql
 from yeldro.core.execution import run as running
 from yeldro.core.execution.divisible import (
+    changed_by_batches,
     check_divisible,
     check_restorable,
     only_cleanup,
@@ -135,6 +136,7 @@ def run_in_batches(
     work = _Batched(
         database, cleanup, job.limits, receipt_options, lock_wait, locks, whole, steps, receipt,
         before, {same_in_all(each.step): tuple(each.values) for each in prepared.changes},
+        changed_by_batches(prepared),
     )  # fmt: skip
     try:
         work.carry_out(batches, watch, should_stop)
@@ -205,6 +207,7 @@ class _Batched:
         receipt: BatchReceipt,
         before: int,
         changed_columns: Mapping[tuple[str, ...], Sequence[str]],
+        changed_by_all: Mapping[TableName, Collection[str]],
     ) -> None:
         self.database = database
         self.cleanup = cleanup
@@ -220,6 +223,7 @@ class _Batched:
         self.receipt = receipt
         self.before = before
         self.changed_columns = changed_columns
+        self.changed_by_all = changed_by_all
         self.wanted = whole.matched
         self.matched = self.rows = 0
         self.ledger = Ledger({})
@@ -269,7 +273,9 @@ class _Batched:
                 )
             last = self._last_key(session, prepared)
             taken = self._taken(session, prepared)
-            removal = Removal(session, prepared, accepted, taken, self.receipt_options)
+            removal = Removal(
+                session, prepared, accepted, taken, self.receipt_options, self.changed_by_all
+            )
             tally = transaction.carry_out(removal)
             transaction.prove()
             transaction.commit("The batch is committed.")

@@ -71,6 +71,16 @@ def touched_by_batches(session: Session, prepared: Prepared) -> list[Touched]:
     return [*some, *(change.touched for change in prepared.changes)]
 
 
+def changed_by_batches(prepared: Prepared) -> dict[TableName, set[str]]:
+    """Return the columns that any of the batches can change, by table."""
+    changed: dict[TableName, set[str]] = defaultdict(set)
+    for link in _detached_by_some(prepared):
+        changed[link.key.child].update(link.key.changed_columns)
+    for change in prepared.changes:
+        changed[change.rows.table.name].update(change.values)
+    return changed
+
+
 def _detached_by_some(prepared: Prepared) -> list[Link]:
     """Return the foreign keys by which only batches detach rows.
 

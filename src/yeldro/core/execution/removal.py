@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby
 from typing import TYPE_CHECKING
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from yeldro.core.changes.watching import Counted, Watched
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.model.schema import TableName
     from yeldro.core.planning.plan import Prepared
     from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 
@@ -29,6 +30,7 @@ class Removal(ChangeSet):
     Args:
         matched: rows of the named table that count as matched in the receipt.
         receipt_options: how the rows are stored; None in a rehearsal.
+        changed_by_others: columns that other batches change, by table.
     """
 
     session: Session
@@ -36,6 +38,7 @@ class Removal(ChangeSet):
     accepted: Acceptances
     matched: int
     receipt_options: ReceiptOptions | None = None
+    changed_by_others: Mapping[TableName, Collection[str]] = field(default_factory=dict)
     _watched: list[Watched | Counted] = field(default_factory=list)
 
     @property
@@ -60,7 +63,9 @@ class Removal(ChangeSet):
         changes = self.prepared.changes
         if receipt is not None and self.receipt_options is not None:
             receipt.add_plan(self.named_table, self.matched, self.prepared.plan.total)
-            self._watched = store(self.session, changes, receipt, self.receipt_options)
+            self._watched = store(
+                self.session, changes, receipt, self.receipt_options, self.changed_by_others
+            )
         if self.prepared.deferred:
             self.session.defer_checks(self.prepared.deferred)
         for at_once, some in groupby(changes, lambda change: change.at_once):

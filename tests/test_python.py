@@ -50,6 +50,14 @@ def test_a_plan_agreed_to_is_held_against_the_database(
     before = network.contents()
     with pytest.raises(public.Refused, match="has changed since"):
         database.run(notices, receipts=tmp_path, agreed=plan)
+    noted = database.plan(notices, with_rows=True)
+    ids = [network.value(f"SELECT max(id) FROM alert WHERE level {how} 'notice'")
+           for how in ("=", "<>")]  # fmt: skip
+    network.script(f"UPDATE alert SET level = 'storm' WHERE id = {ids[0]};"
+                   f"UPDATE alert SET level = 'notice' WHERE id = {ids[1]}")  # fmt: skip
+    with pytest.raises(public.Refused, match=r"1 new .*, 1 gone"):
+        database.run(notices, receipts=tmp_path, agreed=noted)
+    before = network.contents()
     wrong = public.cleanup("alert", where="level = 'notice'", expect=plan.total)
     with pytest.raises(public.CountMismatch) as mismatch:
         database.run(wrong, receipts=tmp_path)

@@ -14,7 +14,7 @@ from yeldro.core.changes.change_set import Acceptances
 from yeldro.core.changes.limits import Limits
 from yeldro.core.execution import expectation_results
 from yeldro.core.execution import run as running
-from yeldro.core.execution.approval import ConfirmedPlans
+from yeldro.core.execution.approval import ConfirmedPlans, NotedPlan, PlanRecord
 from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
 from yeldro.core.model.errors import UsageError
@@ -237,13 +237,22 @@ class Connection:
         with self._database.reading() as session:
             return write_review(review(session, wanted), file)
 
-    def plan(self, what: Cleanup | Job) -> JobPlan:
+    def plan(self, what: Cleanup | Job, *, with_rows: bool = False) -> JobPlan:
         """Return every step in order with its exact number of rows; blocking rows are named in it.
+
+        Args:
+            with_rows: note the rows and their new values too, so that a run for which this plan was
+                agreed to refuses other rows of the same number. It reads each of them once.
 
         Raises:
             UsageError, Refused: it contradicts itself, or uses an unknown name.
         """
-        return running.plan(self._database, self._job(what))
+        wanted = self._job(what)
+        if not with_rows:
+            return running.plan(self._database, wanted)
+        record = PlanRecord()
+        found = running.plan(self._database, wanted, record)
+        return NotedPlan(found.title, found.plans, found.follows, record)
 
     def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
         """Compare the expectations and checks with the database as it is now."""
@@ -275,8 +284,8 @@ class Connection:
 
         Args:
             receipts: the folder for the receipt.
-            agreed: a plan whose counts must be found again; without it, the cleanups need
-                expectations.
+            agreed: a plan whose counts must be found again, and its rows if it was made
+                `with_rows`; without it, the cleanups need expectations.
             with_rows: store the rows, so that they can be put back.
             copy_to: "schema." or "prefix_" of tables that keep the rows instead of the receipt.
             lock_wait: seconds to wait for other sessions' locks.
@@ -293,7 +302,8 @@ class Connection:
                 "The number of rows that must go is not given.",
                 "Give every cleanup expect=…, or pass the plan as agreed=…",
             )
-        seen = ConfirmedPlans(agreed.plans) if agreed else None
+        record = agreed.record if isinstance(agreed, NotedPlan) else None
+        seen = ConfirmedPlans(agreed.plans, record) if agreed else None
         place = CopyPlace.parse(copy_to) if copy_to else None
         receipt_options = ReceiptOptions(Path(receipts), with_rows, place)
         return running.run(self._database, wanted, receipt_options, lock_wait, seen)

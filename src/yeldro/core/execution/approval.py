@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 from yeldro.core.model.errors import PlanChanged
 from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action
+from yeldro.core.planning.job import JobPlan
 from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
 
 if TYPE_CHECKING:
@@ -65,6 +66,13 @@ class PlanRecord:
         del place
         self.plans.append(prepared.plan)
         self.steps.append(steps_of(session, prepared))
+
+
+@dataclass(frozen=True)
+class NotedPlan(JobPlan):
+    """The plans of a job, with what was noted of their rows."""
+
+    record: PlanRecord = field(default_factory=PlanRecord)
 
 
 @dataclass(frozen=True)

@@ -89,13 +89,16 @@ def triggers_fired(touched: Iterable[Touched]) -> list[str]:
     )
 
 
-def check_trigger_names(names: Sequence[str], tables: Iterable[Table]) -> None:
+def check_trigger_names(
+    names: Sequence[str], tables: Iterable[Table], event_triggers: Iterable[str]
+) -> None:
     """Refuse the name of a trigger that none of the tables has.
 
     Raises:
         UsageError: none has it; the nearest names are told.
     """
     known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
+    known |= dict.fromkeys(event_triggers)
     for name in names:
         if name not in known:
             raise UnknownName(

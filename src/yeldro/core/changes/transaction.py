@@ -100,6 +100,7 @@ class Transaction:
         self._carried_out: list[ChangeSet] = []
         self._lasting: list[str] = []
         self._in_doubt = False
+        self._counted: ChangeCount | None = None
 
     @property
     def total(self) -> int:
@@ -184,6 +185,7 @@ class Transaction:
             self.receipt.discard()
         self.receipt, self.ledger = None, Ledger({})
         self._tallies, self._carried_out = [], []
+        self._counted = self.session.change_count()  # which counts what was undone, too
 
     def give_up(self, error: BaseException) -> None:
         """Roll everything back; keep the receipt only if rows may have changed for good.
@@ -222,7 +224,7 @@ class Transaction:
         moved = 0
         progress = _Progress(change_set.steps)
         for part in change_set.changes(self.receipt):
-            before = before or session.change_count()  # not until the first rows are stored
+            before = before or self._counted_before()  # not until the first rows are stored
             if keep and self.receipt is not None:
                 self.receipt.keep()
             progress.begins(part[0])
@@ -242,12 +244,17 @@ class Transaction:
         if any(change.emptying for change, _ in done) and before.total is None:
             ledger = Ledger(tally.by_table({}))  # the system counts no such rows
         else:
-            after = session.change_count()
-            ledger = read_ledger(before, after, _tally(done))
-            ledger = ledger.with_more(self._corrected(change_set, after))
+            self._counted = session.change_count()
+            ledger = read_ledger(before, self._counted, _tally(done))
+            ledger = ledger.with_more(self._corrected(change_set, self._counted))
         fired = triggers_fired(change.touched for change, rows in done if change.step.n or rows)
+        fired += session.event_triggers()
         check_ledger(ledger, fired, change_set.accepted.triggers)
         return tally, ledger
+
+    def _counted_before(self) -> ChangeCount:
+        """Return the count that the next one is compared with."""
+        return self.session.change_count().since(self._counted)
 
     def _affected(self, change_set: ChangeSet, part: Sequence[Change]) -> list[Affected]:
         if part[0].at_once:
@@ -265,7 +272,8 @@ class Transaction:
                 changed.append((change, rows))
         if not changed:
             return Ledger({})
-        ledger = read_ledger(before, self.session.change_count(), _tally(changed))
+        self._counted = self.session.change_count()
+        ledger = read_ledger(before, self._counted, _tally(changed))
         # A row in which a trigger sets its own values again may count as not changed at all.
         more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
         return Ledger(ledger.tables, more)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
@@ -116,12 +116,25 @@ class ChangeCount:
         tables: (removed, changed, added) by table, where the system counts by table.
         counted_under: for a table whose rows are counted under another one, that one.
         times: how often the system counts each row of a table, if more than once.
+        by_new_tables: names in `tables` that count up when Yeldro makes tables and fills them.
     """
 
     total: int | None = None
     tables: Mapping[str, tuple[int, ...]] | None = None
     counted_under: Mapping[str, str] = field(default_factory=dict)
     times: Mapping[str, int] = field(default_factory=dict)
+    by_new_tables: frozenset[str] = frozenset()
+
+    def since(self, earlier: ChangeCount | None) -> ChangeCount:
+        """Return what a later count is compared with, so that nothing in between is left out.
+
+        Where the system counts by table, that is the earlier count, and before it no row changed.
+        """
+        if self.tables is None:
+            return self
+        tables = dict(earlier.tables or {}) if earlier else {}
+        tables |= {name: self.tables[name] for name in self.by_new_tables & self.tables.keys()}
+        return replace(self, tables=tables)
 
 
 @dataclass(frozen=True)

@@ -346,6 +346,9 @@ class Knowledge(Protocol):
             event: insert, update or delete of rows of `table`.
         """
 
+    def event_triggers(self) -> tuple[str, ...]:
+        """Return the triggers that are fired when a temporary table is made."""
+
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
         """Return which rows the system may not take back: in words, and as a condition."""
 

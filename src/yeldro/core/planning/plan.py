@@ -157,6 +157,7 @@ class Prepared:
     Args:
         deferred: foreign keys that the system must check at the commit.
         in_waves: rows on a cycle of foreign keys go in waves.
+        event_triggers: triggers that temporary tables fire.
     """
 
     plan: Plan
@@ -165,6 +166,7 @@ class Prepared:
     matched: MatchedRows
     deferred: tuple[ForeignKey, ...] = ()
     in_waves: bool = False
+    event_triggers: tuple[str, ...] = ()
 
 
 def prepare(
@@ -231,7 +233,10 @@ def prepare(
     )
     if cleanup.emptying and not plan.blocked:
         check_only_step(cleanup.emptying, emptied, plan.steps)
-    return Prepared(plan, tuple(changes), ripple, matched, order.deferred, order.in_waves)
+    return Prepared(
+        plan, tuple(changes), ripple, matched, order.deferred, order.in_waves,
+        session.event_triggers(),
+    )  # fmt: skip
 
 
 def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
@@ -246,7 +251,8 @@ def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
         tables += [*ripple.reach.tables, *ripple.reach.children]
         tables += [found.rows.table for found in ripple.repointed]
     names = dict.fromkeys(name for cleanup, _ in done for name in cleanup.allowed_triggers)
-    check_trigger_names(list(names), tables)
+    event_triggers = [name for _, prepared in done for name in prepared.event_triggers]
+    check_trigger_names(list(names), tables, event_triggers)
 
 
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> Prevention | None:

@@ -68,6 +68,13 @@ def warnings_of(
     for link, child in unindexed:
         if sizes[child.name] > _FEW_ROWS:
             warnings.append(_no_index(session, link, child, sizes[child.name]))
+    for name in session.event_triggers():
+        if name not in asked.allowed_triggers:
+            warnings.append(
+                f"The event trigger {name} runs when Yeldro makes its temporary tables; if it "
+                f"changes rows, everything is rolled back, unless "
+                f"{Option('allow_trigger', name)} is given."
+            )
     for found in ripple.removed.values():
         warnings += _unsure(session, found)
     for table, event in dict.fromkeys((each.table, each.event) for each in touched):

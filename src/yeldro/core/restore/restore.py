@@ -191,7 +191,8 @@ class _Attempt:
 
     def check(self, agreed: int | None, allowed: Acceptances) -> None:
         """Refuse conflicts, and another number of rows than was agreed to."""
-        check_trigger_names(allowed.triggers, (each.table for each in self.staged_steps.steps))
+        tables = (each.table for each in self.staged_steps.steps)
+        check_trigger_names(allowed.triggers, tables, self.session.event_triggers())
         if self.planned.conflicts:
             raise _conflict_error(
                 self.planned.conflicts,

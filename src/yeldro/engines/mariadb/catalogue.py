@@ -24,7 +24,6 @@ from yeldro.core.model.schema import (
     Trigger,
 )
 from yeldro.engines.catalogue_rows import RowsByTable, by_table
-from yeldro.engines.code_names import names_in, unquoted
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -64,22 +63,6 @@ SELECT CONSTRAINT_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME A
        DELETE_RULE AS action
 FROM information_schema.REFERENTIAL_CONSTRAINTS
 """
-_TRIGGER_BODIES = """
-SELECT TRIGGER_NAME AS name, LOWER(EVENT_MANIPULATION) AS event, ACTION_STATEMENT AS body,
-       EVENT_OBJECT_SCHEMA AS parts_schema, EVENT_OBJECT_TABLE AS name_of_table
-FROM information_schema.TRIGGERS
-"""
-_ROUTINES = """
-SELECT ROUTINE_SCHEMA AS parts_schema, ROUTINE_NAME AS name, ROUTINE_DEFINITION AS body
-FROM information_schema.ROUTINES
-WHERE ROUTINE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
-"""
-_ENGINES = """
-SELECT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name, ENGINE AS engine
-FROM information_schema.TABLES
-WHERE TABLE_TYPE = 'BASE TABLE'
-  AND TABLE_SCHEMA NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema')
-"""
 _PARTITIONED = """
 SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
 WHERE PARTITION_NAME IS NOT NULL AND TABLE_SCHEMA <> 'mysql'
@@ -100,6 +83,8 @@ WHERE {ref_schema} = %s AND {ref_name} = %s
 # Converts a name from its form in the file system.
 _DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING filename)"
             " USING utf8mb4)")  # fmt: skip
+# Engines that keep rows on another server, which commits by itself or may.
+_ELSEWHERE = {"CONNECT", "FEDERATED", "S3", "SPIDER"}
 _QUOTED = re.compile(r"`((?:[^`]|``)+)`")
 _ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
 _GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
@@ -150,7 +135,7 @@ class MariadbCatalogue:
     def view_query(self, name: TableName) -> str:
         query = """SELECT VIEW_DEFINITION FROM information_schema.VIEWS
             WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s"""
-        return str(self._rows(query, *self.place_of(name))[0][0])
+        return str(self.rows(query, *self.place_of(name))[0][0])
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
         """Return foreign keys that were declared while checks were off, without a parent."""
@@ -161,7 +146,7 @@ class MariadbCatalogue:
             if child.schema is None and self._link(parts) is None
         )
 
-    def _rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
+    def rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()
 
     def _of_table(self, statement: str, name: TableName) -> Sequence[Any]:
@@ -172,8 +157,8 @@ class MariadbCatalogue:
             one = statement.replace("{which}", f" AND {column} = %s")
             every = statement.replace("{which}", "")
             self._kinds_of_rows[statement, schema] = RowsByTable(
-                lambda table: self._rows(one, schema, table),
-                lambda: by_table(self._rows(every, schema), lambda row: row.of_table),
+                lambda table: self.rows(one, schema, table),
+                lambda: by_table(self.rows(every, schema), lambda row: row.of_table),
                 len(self._list(schema)),
             )
         return self._kinds_of_rows[statement, schema].of(bare)
@@ -181,12 +166,12 @@ class MariadbCatalogue:
     def place_of(self, name: TableName) -> tuple[str, str]:
         return name.schema or self._database, name.name
 
-    def _named(self, schema: str, name: str) -> TableName:
+    def named(self, schema: str, name: str) -> TableName:
         return TableName(name, None if schema == self._database else schema)
 
     def _list(self, schema: str) -> dict[str, Any]:
         if schema not in self._schemas:
-            self._schemas[schema] = {row.name: row for row in self._rows(_LISTED, schema)}
+            self._schemas[schema] = {row.name: row for row in self.rows(_LISTED, schema)}
         return self._schemas[schema]
 
     def _read(self, name: TableName) -> Table:
@@ -204,7 +189,7 @@ class MariadbCatalogue:
                 holds = not nullable & set(listed)
                 keys.append(CandidateKey(listed, index == "PRIMARY", holds, index))
         links = (self._link(parts) for parts in self._links()[0][name])
-        transactional = self._is_transactional(row.engine)
+        transactional = self.is_transactional(row.engine)
         notes = () if transactional or row.type != "BASE TABLE" else (_no_way_back(row.engine),)
         return Table(
             name=name,
@@ -224,13 +209,13 @@ class MariadbCatalogue:
         """Return the parts of every foreign key, by child and by parent; read in two statements."""
         if self._keys is None:
             self._actions = {
-                (row.child_schema, row.child, row.name): row.action for row in self._rows(_ACTIONS)
+                (row.child_schema, row.child, row.name): row.action for row in self.rows(_ACTIONS)
             }
             self._keys = (defaultdict(list), defaultdict(list))
-            links = groupby(self._rows(_LINKS), lambda row: (row.child_schema, row.child, row.name))
+            links = groupby(self.rows(_LINKS), lambda row: (row.child_schema, row.child, row.name))
             for (schema, child, _), grouped in links:
                 parts = list(grouped)
-                self._keys[0][self._named(schema, child)].append(parts)
+                self._keys[0][self.named(schema, child)].append(parts)
                 parent = self._spelled(parts[0].parent_schema, parts[0].parent)
                 self._keys[1][parent].append(parts)
         return self._keys
@@ -241,14 +226,14 @@ class MariadbCatalogue:
         if name not in known:
             alike = [each for each in known if each.casefold() == name.casefold()]
             name = alike[0] if len(alike) == 1 else name
-        return self._named(schema, name)
+        return self.named(schema, name)
 
     def _link(self, parts: Sequence[Any]) -> ForeignKey | None:
         first = parts[0]
         parent = self._spelled(first.parent_schema, first.parent)
         if parent.name not in self._list(first.parent_schema):
             return None
-        child = self._named(first.child_schema, first.child)
+        child = self.named(first.child_schema, first.child)
         action = self._actions.get((first.child_schema, first.child, first.name))
         if action is None:
             action = self._action_as_written(child, first.name)
@@ -264,7 +249,7 @@ class MariadbCatalogue:
     def _action_as_written(self, child: TableName, constraint: str) -> str:
         """Return the action from the CREATE statement, which even users without rights can see."""
         quote = self._connection.dialect.identifier_preparer.quote_identifier
-        (row,) = self._rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
+        (row,) = self.rows(f"SHOW CREATE TABLE {'.'.join(map(quote, self.place_of(child)))}")
         for line in str(list(row)[1]).splitlines():
             if line.strip().startswith(f"CONSTRAINT {quote(constraint)} FOREIGN KEY"):
                 found = _ON_DELETE.search(line)
@@ -291,18 +276,18 @@ class MariadbCatalogue:
             ref_schema=_DECODED.format("REF_NAME", 1), ref_name=_DECODED.format("REF_NAME", -1),
         )  # fmt: skip
         seen = {self.place_of(key.child) for key in self.referencing(name)}
-        rows = {(row.child_schema, row.child) for row in self._rows(query, *self.place_of(name))}
+        rows = {(row.child_schema, row.child) for row in self.rows(query, *self.place_of(name))}
         return tuple(sorted(f"{schema}.{child}" for schema, child in rows - seen))
 
     @cached_property
     def counted_twice(self) -> dict[str, int]:
         """Partitioned tables, whose rows the server counts for the table and for its partition."""
-        return {str(self._named(row.parts_schema, row.name)): 2 for row in self._rows(_PARTITIONED)}
+        return {str(self.named(row.parts_schema, row.name)): 2 for row in self.rows(_PARTITIONED)}
 
     @cached_property
     def _grants(self) -> list[re.Match[str]]:
         """The privileges of this user, by database."""
-        return [found for (grant,) in self._rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
+        return [found for (grant,) in self.rows("SHOW GRANTS") if (found := _GRANT.match(grant))]
 
     def _grants_everywhere(self, privilege: str) -> bool:
         """True if this user has a privilege on all databases."""
@@ -313,87 +298,14 @@ class MariadbCatalogue:
                     return True
         return False
 
-    def lasting_effects(self, name: TableName, event: str) -> tuple[tuple[str, str], ...]:
-        """Follow what triggers name, through routines and the triggers of other tables.
-
-        A table named in a body counts as written to, as reading cannot be told from writing for
-        sure. A name without a database belongs to the database of the body.
-        """
-        found: dict[tuple[str, str], None] = {}
-        for trigger in self._bodies(name, event):
-            waiting = [(trigger.parts_schema, trigger.body)]
-            seen: set[tuple[str, str]] = set()
-            while waiting:
-                own, body = waiting.pop()
-                for place in _places_in(body, own) - seen:
-                    seen.add(place)
-                    for table in self._without_transactions.get(place, ()):
-                        found[trigger.name, table] = None
-                    for routine in self._routines.get(place, ()):
-                        if routine is None:
-                            found[trigger.name, ".".join(place)] = None
-                        else:
-                            waiting.append((place[0], routine))
-                    waiting += [(place[0], each) for each in self._trigger_bodies.get(place, ())]
-        return tuple(found)
-
-    def _bodies(self, name: TableName, event: str) -> list[Any]:
-        return [row for row in self._trigger_rows
-                if (row.parts_schema, row.name_of_table) == self.place_of(name)
-                and row.event == event]  # fmt: skip
-
-    @cached_property
-    def _trigger_rows(self) -> Sequence[Any]:
-        """Every trigger that this user sees, with its body; read in one statement."""
-        return self._rows(_TRIGGER_BODIES)
-
-    @cached_property
-    def _trigger_bodies(self) -> dict[tuple[str, str], list[str]]:
-        """The bodies of all triggers, by the table they are on."""
-        found: dict[tuple[str, str], list[str]] = defaultdict(list)
-        for row in self._trigger_rows:
-            found[_folded(row.parts_schema, row.name_of_table)].append(row.body)
-        return found
-
-    @cached_property
-    def _routines(self) -> dict[tuple[str, str], list[str | None]]:
-        """The bodies of stored routines by name; None where this user may not read one."""
-        found: dict[tuple[str, str], list[str | None]] = defaultdict(list)
-        for row in self._rows(_ROUTINES):
-            found[_folded(row.parts_schema, row.name)].append(row.body)
-        return found
-
-    @cached_property
-    def _without_transactions(self) -> dict[tuple[str, str], list[str]]:
-        """The tables whose engine has no transactions, by database and name."""
-        found: dict[tuple[str, str], list[str]] = defaultdict(list)
-        for row in self._rows(_ENGINES):
-            if not self._is_transactional(row.engine):
-                found[_folded(row.parts_schema, row.name)].append(
-                    str(self._named(row.parts_schema, row.name))
-                )
-        return found
-
-    def _is_transactional(self, engine: str | None) -> bool:
+    def is_transactional(self, engine: str | None) -> bool:
         if self._engines is None:
-            rows = self._rows("SELECT ENGINE, TRANSACTIONS FROM information_schema.ENGINES")
-            self._engines = {row.ENGINE: row.TRANSACTIONS == "YES" for row in rows}
+            rows = self.rows("SELECT ENGINE, TRANSACTIONS FROM information_schema.ENGINES")
+            self._engines = {
+                row.ENGINE: row.TRANSACTIONS == "YES" and row.ENGINE not in _ELSEWHERE
+                for row in rows
+            }
         return self._engines.get(engine or "", False)
-
-
-def _folded(schema: str, name: str) -> tuple[str, str]:
-    return schema.casefold(), name.casefold()
-
-
-def _places_in(body: str, own: str) -> set[tuple[str, str]]:
-    """Return everything that a body may name, by database and name.
-
-    Args:
-        own: the database that names without one are looked for in.
-    """
-    return {
-        _folded(unquoted(schema) or own, unquoted(name)) for schema, name in names_in(body, '`"')
-    }
 
 
 def _column(row: Any) -> Column:

@@ -15,6 +15,7 @@ from yeldro.engines.mariadb import values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
 from yeldro.engines.mariadb.errors import told
+from yeldro.engines.mariadb.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
@@ -27,6 +28,7 @@ class MariadbKnowledge(StandardSession):
     """What is asked of the server before rows change."""
 
     catalogue: MariadbCatalogue
+    _trigger_effects: TriggerEffects | None = None
 
     def looking(self) -> AbstractContextManager[None]:
         """Do nothing: what a filter may call cannot write."""
@@ -36,16 +38,22 @@ class MariadbKnowledge(StandardSession):
         return self.catalogue.unseen_references(table.name)
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return writes to tables without transactions, and routines that this user cannot read."""
+        """Return what triggers reach that is not rolled back, or that this user cannot read."""
+        if self._trigger_effects is None:
+            self._trigger_effects = TriggerEffects(self.catalogue)
         return tuple(
             LastingEffect(
                 trigger,
-                written,
-                f"can write to {written}, and what it does there cannot be rolled back",
+                reached,
+                f"can write to {reached}, and what it does there cannot be rolled back",
                 "Convert it to the engine InnoDB",
             )
-            for trigger, written in self.catalogue.lasting_effects(table.name, event)
+            for trigger, reached in self._trigger_effects.of(table.name, event)
         )
+
+    def event_triggers(self) -> tuple[str, ...]:
+        """Return nothing: no trigger is fired by a new table."""
+        return ()
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """Return an enum's empty error value, which a strict mode refuses."""

@@ -32,9 +32,17 @@ GROUP BY s.name
 def change_count(connection: sa.Connection, catalogue: PostgresqlCatalogue) -> ChangeCount:
     """Return the rows changed in this transaction by table, cascades and triggers included."""
     counted: dict[str, tuple[int, ...]] = {}
+    new = {"pg_catalog"}
     for row in connection.exec_driver_sql(_COUNTS).all():
-        name = row.name or str(catalogue.name_of(row.oid) or row.oid)
+        known = row.name or catalogue.name_of(row.oid)
+        name = str(known or row.oid)
+        if not known:
+            new.add(name)
         so_far = counted.get(name, (0, 0, 0))
         more = (row.removed, row.changed, row.added)
         counted[name] = tuple(a + b for a, b in zip(so_far, more, strict=True))
-    return ChangeCount(tables=counted, counted_under=catalogue.counted_under())
+    return ChangeCount(
+        tables=counted,
+        counted_under=catalogue.counted_under(),
+        by_new_tables=frozenset(new),
+    )

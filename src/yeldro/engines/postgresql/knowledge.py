@@ -13,7 +13,7 @@ from yeldro.core.database.facts import LastingEffect, Mode, Prevention, Traits
 from yeldro.core.model.errors import Fault
 from yeldro.engines.postgresql.catalogue import PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
-from yeldro.engines.postgresql.trigger_effects import TriggerEffects
+from yeldro.engines.postgresql.trigger_effects import TriggerEffects, event_triggers
 from yeldro.engines.postgresql.volatile import VOLATILE
 from yeldro.engines.standard import StandardSession
 
@@ -140,8 +140,11 @@ class PostgresqlKnowledge(StandardSession):
         )
         return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
 
+    def event_triggers(self) -> tuple[str, ...]:
+        return event_triggers(self.connection)
+
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return what the functions of triggers name that a rollback may not undo."""
+        """Return what triggers reach that a rollback may not undo."""
         if self._trigger_effects is None:
             self._trigger_effects = TriggerEffects(self.connection)
         return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)

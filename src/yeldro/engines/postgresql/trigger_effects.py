@@ -1,20 +1,20 @@
-"""Triggers whose functions can act outside the transaction, or without being counted.
+"""What triggers and rules of a PostgreSQL database can do outside the transaction, or uncounted.
 
-What a function does is not known before it runs. Its text is searched for names: foreign tables,
-functions of dblink, languages that may do anything, COPY to a file or program. SQL that it builds
-while it runs is not seen.
+Their texts are searched for names, and what these name in turn: functions, views, the parts of a
+table and the tables that depend on it, with their own triggers. At the end may be a foreign table,
+a function of dblink, a language that may do anything, or COPY to a file or program. SQL that a
+function builds while it runs is not seen; it is named where something of that kind is in reach.
 """
 
 from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import LastingEffect
 from yeldro.engines.code_names import is_quoted, names_in, unquoted
+from yeldro.engines.reach import Code, CodeInDatabase
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -30,6 +30,12 @@ SELECT r.rulename, r.ev_class, c.relname, NULL, pg_get_ruledef(r.oid), r.ev_type
        r.ev_type = '4', r.ev_type = '2'
 FROM pg_rewrite AS r JOIN pg_class AS c ON c.oid = r.ev_class WHERE r.rulename <> '_RETURN'
 """
+_EVENT_TRIGGERS = """
+SELECT evtname AS name, evtfoid AS function_oid FROM pg_event_trigger
+WHERE evtenabled NOT IN ('D', 'R') AND evtevent IN ('ddl_command_start', 'ddl_command_end')
+  AND (evttags IS NULL OR evttags && ARRAY['CREATE TABLE', 'CREATE INDEX'])
+ORDER BY evtname
+"""
 _FUNCTIONS = """
 SELECT p.oid, p.proname AS name, coalesce(nullif(p.prosrc, ''), pg_get_function_sqlbody(p.oid), '')
        AS text, l.lanname AS language, l.lanpltrusted AS trusted, e.extname AS extension
@@ -40,94 +46,117 @@ FROM pg_proc AS p JOIN pg_language AS l ON l.oid = p.prolang
 WHERE p.pronamespace <> 'pg_catalog'::regnamespace
 """
 _FOREIGN_TABLES = "SELECT relname AS name FROM pg_class WHERE relkind = 'f'"
+# What else runs, or is changed, where a table or view is used: a view's query; heirs and
+# partitions; tables whose rows go or change with a row's; expressions of columns and constraints.
+_BENEATH = """
+SELECT c.relname AS name, pg_get_viewdef(c.oid) AS text FROM pg_class AS c
+WHERE relkind IN ('v', 'm') AND relnamespace NOT IN (
+    'pg_catalog'::regnamespace, 'information_schema'::regnamespace)
+UNION ALL
+SELECT p.relname, quote_ident(c.relname) FROM pg_inherits
+JOIN pg_class AS p ON p.oid = inhparent JOIN pg_class AS c ON c.oid = inhrelid
+UNION ALL
+SELECT p.relname, quote_ident(c.relname) FROM pg_constraint AS k
+JOIN pg_class AS p ON p.oid = k.confrelid JOIN pg_class AS c ON c.oid = k.conrelid
+WHERE contype = 'f' AND (confdeltype IN ('c', 'n', 'd') OR confupdtype IN ('c', 'n', 'd'))
+UNION ALL
+SELECT c.relname, pg_get_expr(adbin, adrelid) FROM pg_attrdef
+JOIN pg_class AS c ON c.oid = adrelid
+UNION ALL
+SELECT c.relname, pg_get_constraintdef(k.oid) FROM pg_constraint AS k
+JOIN pg_class AS c ON c.oid = k.conrelid
+WHERE contype = 'c' AND connamespace <> 'information_schema'::regnamespace
+"""
 _COPY_OUT = re.compile(r"\bCOPY\b[^;]*\b(?:PROGRAM\b|TO\s+(?:E?'|\$))", re.IGNORECASE)
+_DYNAMIC = re.compile(r"\bEXECUTE\b(?!\s+(?:FUNCTION|PROCEDURE)\b)", re.IGNORECASE)
 _COMPILED = ("c", "internal")  # there is no text to search; most only compute
-
-
-@dataclass(frozen=True)
-class _Code:
-    """A function, or the statement of a rule.
-
-    Args:
-        trusted: its language can do no more than SQL.
-        extension: the extension it belongs to.
-    """
-
-    name: str
-    text: str
-    language: str = ""
-    trusted: bool = True
-    extension: str | None = None
+_BUILT_IN = {  # functions of the server whose effects a rollback does not undo
+    "lo_export", "pg_cancel_backend", "pg_create_logical_replication_slot",
+    "pg_create_physical_replication_slot", "pg_create_restore_point", "pg_drop_replication_slot",
+    "pg_logical_emit_message", "pg_promote", "pg_reload_conf", "pg_rotate_logfile", "pg_switch_wal",
+    "pg_terminate_backend",
+}  # fmt: skip
 
 
 class TriggerEffects:
-    """The triggers and functions of a database, by what they name."""
+    """The triggers, functions and tables of a database, by what they name."""
 
     def __init__(self, connection: sa.Connection) -> None:
         def rows(statement: str) -> list[Any]:
             return list(connection.exec_driver_sql(statement).all())
 
         self._triggers = rows(_TRIGGERS)
-        functions = {
-            row.oid: _Code(row.name, row.text, row.language, row.trusted, row.extension)
-            for row in rows(_FUNCTIONS)
-        }
-        self._foreign = {row.name for row in rows(_FOREIGN_TABLES)}
-        self._code: dict[Any, _Code] = {
-            trigger: functions.get(trigger.function_oid, _Code(trigger.name, trigger.text or ""))
-            for trigger in self._triggers
-        }
-        self._runs: dict[str, list[_Code]] = defaultdict(list)
-        for function in functions.values():
-            self._runs[function.name].append(function)
-        for trigger, code in self._code.items():
-            self._runs[trigger.table_name].append(code)
+        self._event_triggers = rows(_EVENT_TRIGGERS)
+        functions = rows(_FUNCTIONS)
+        lasting = {name: [name] for name in _BUILT_IN}
+        lasting |= {row.name: [row.name] for row in rows(_FOREIGN_TABLES)}
+        free = any(map(_is_free, functions))
+        can_last = free or len(lasting) > len(_BUILT_IN)
+        self._of_function = {row.oid: _function(row, can_last=can_last) for row in functions}
+        code: dict[str, list[Code]] = defaultdict(list)
+        for row in functions:
+            code[row.name].append(self._of_function[row.oid])
+        for row in self._triggers:
+            code[row.table_name].append(self._of_trigger(row))
+        for row in rows(_BENEATH):
+            code[row.name].append(Code(row.text or ""))
+        self._code: CodeInDatabase[str] = CodeInDatabase(code, lasting, _names_in)
 
     def of(self, oids: set[int], event: str) -> tuple[LastingEffect, ...]:
-        """Return what the triggers on some tables name, also through other functions and tables.
+        """Return what the triggers on some tables reach, and those that temporary tables fire.
 
         Args:
             oids: the object ids of a table and its partitions.
             event: insert, update or delete.
         """
-        found: dict[LastingEffect, None] = {}
-        for trigger in self._triggers:
-            if trigger.table_oid not in oids or not getattr(trigger, f"on_{event}"):
-                continue
-            for named in self._named(self._code[trigger]):
-                found[
-                    LastingEffect(
-                        trigger.name,
-                        named,
-                        f"uses {named}, whose changes may be neither counted nor rolled back",
-                        "Look at what it does there",
-                    )
-                ] = None
+        fired = [
+            row for row in self._triggers if row.table_oid in oids and getattr(row, f"on_{event}")
+        ]
+        found = {
+            LastingEffect(
+                row.name,
+                reached,
+                f"uses {reached}, whose changes may be neither counted nor rolled back",
+                "Look at what it does there",
+            ): None
+            for row in (*fired, *self._event_triggers)
+            for reached in self._code.lasting_effects(self._of_trigger(row))
+        }
         return tuple(found)
 
-    def _named(self, code: _Code) -> Iterator[str]:
-        """Return what is named in a function, in those it calls and in triggers of its tables."""
-        waiting = [code]
-        seen: set[_Code] = set()
-        while waiting:
-            each = waiting.pop()
-            if each in seen:
-                continue
-            seen.add(each)
-            is_compiled = each.language in _COMPILED
-            if each.extension == "dblink" or not (each.trusted or is_compiled):
-                yield each.name
-            if is_compiled:
-                continue
-            if _COPY_OUT.search(each.text):
-                yield "COPY"
-            for name in _names_in(each.text):
-                if name in self._foreign:
-                    yield name
-                waiting += self._runs.get(name, ())
+    def _of_trigger(self, row: Any) -> Code:
+        if row.function_oid is None:  # a rule
+            return Code(row.text or "")
+        return self._of_function.get(row.function_oid, Code(""))
 
 
-def _names_in(text: str) -> set[str]:
+def event_triggers(connection: sa.Connection) -> tuple[str, ...]:
+    """Return the event triggers that a temporary table fires when it is made."""
+    return tuple(row.name for row in connection.exec_driver_sql(_EVENT_TRIGGERS).all())
+
+
+def _is_free(row: Any) -> bool:
+    """True if a function may do anything: it is dblink's, or its language can do more than SQL."""
+    return row.extension == "dblink" or not (row.trusted or row.language in _COMPILED)
+
+
+def _function(row: Any, *, can_last: bool) -> Code:
+    """Return the code of a function.
+
+    Args:
+        can_last: something in the database can act outside the transaction.
+    """
+    effects = [row.name] if _is_free(row) else []
+    if row.language in _COMPILED:
+        return Code("", effects=tuple(effects))
+    if _COPY_OUT.search(row.text):
+        effects.append("COPY")
+    if can_last and _DYNAMIC.search(row.text):
+        effects.append(f"SQL that {row.name} builds")
+    return Code(row.text, effects=tuple(effects))
+
+
+def _names_in(code: Code) -> set[str]:
     """Return all names in a text, with or without a schema."""
-    written = {each for pair in names_in(text, '"') for each in pair}
+    written = {each for pair in names_in(code.text, '"') for each in pair}
     return {unquoted(each) if is_quoted(each) else each.lower() for each in written}

@@ -182,6 +182,10 @@ class SqliteSession(StandardSession):
         del table, event
         return ()
 
+    def event_triggers(self) -> tuple[str, ...]:
+        """Return nothing: no trigger is fired by a new table."""
+        return ()
+
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """Return nothing: every value in a table may be written there again."""
         del table

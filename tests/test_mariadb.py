@@ -203,6 +203,40 @@ def test_what_could_not_be_rolled_back_is_said_and_can_be_restored(yeldro, serve
     assert server.contents() == before
 
 
+@pytest.mark.parametrize("action", ["CASCADE", "SET NULL"])
+def test_rows_that_keep_old_versions_are_refused_as_dependents_too(
+    yeldro, server, action: str
+) -> None:
+    server.script(f"""
+        CREATE TABLE port (id int PRIMARY KEY); INSERT INTO port VALUES (1), (2);
+        CREATE TABLE ship (id int PRIMARY KEY, port_id int,
+            FOREIGN KEY (port_id) REFERENCES port (id) ON DELETE {action}) WITH SYSTEM VERSIONING;
+        INSERT INTO ship VALUES (1, 1);
+    """)
+    before = server.contents()
+    words = ("port", "--where", "id = 1")
+    assert "ship is a system-versioned table" in yeldro("plan", *words, db=server.url).out
+    for command in (("rehearse", *words), ("run", *words, "--expect", "1", "--yes")):
+        told = yeldro(*command, db=server.url, code=3).err
+        assert "Nothing was changed. ship is a system-versioned table" in told
+    assert server.contents() == before
+    yeldro("run", "port", "--where", "id = 2", "--expect", "1", "--yes", db=server.url)
+
+
+def test_what_an_accepted_trigger_did_for_good_is_said_when_the_run_fails(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+        CREATE TABLE log (id int) ENGINE = MyISAM;
+        CREATE TRIGGER gone AFTER DELETE ON mast FOR EACH ROW INSERT INTO log VALUES (OLD.id);
+    """)
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    found = yeldro(*words, "--no-way-back", "log", db=server.url, code=4).err
+    assert found.startswith("The rows were rolled back. What was done by the trigger gone with log")
+    assert server.value("SELECT count(*) FROM mast") == 2
+    assert server.value("SELECT count(*) FROM log") == 1
+    assert not list(yeldro.receipts.glob("*"))
+
+
 def test_a_restore_that_could_not_be_rolled_back_says_so(yeldro, server) -> None:
     """A trigger adds rows elsewhere, so the ledger differs when the rows are back already."""
     server.script("""

@@ -647,6 +647,42 @@ def test_what_cannot_be_counted_is_refused_and_no_trigger_blamed(yeldro, server,
     assert server.value("SELECT count(*) FROM mast") == 2
 
 
+def test_what_an_event_trigger_does_of_temporary_tables_is_counted(yeldro, server) -> None:
+    server.script("""
+        CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2), (3);
+        CREATE TABLE ddl (what text);
+        CREATE FUNCTION noted() RETURNS event_trigger LANGUAGE plpgsql AS
+            $$ BEGIN INSERT INTO ddl VALUES (tg_tag); END $$;
+        CREATE EVENT TRIGGER noting ON ddl_command_end EXECUTE FUNCTION noted();
+    """)
+    server.script("CREATE TABLE lamp (mast_id int REFERENCES mast ON DELETE CASCADE);"
+                  "INSERT INTO lamp VALUES (1); TRUNCATE ddl")  # fmt: skip
+    words = ("mast", "--where", "id = 1", "--expect", "1")
+    assert "The event trigger noting runs" in yeldro("plan", *words, db=server.url).out
+    before = server.contents()
+    told = yeldro("run", *words, "--yes", db=server.url, code=4).err
+    assert "in ddl. Triggers that can do this: noting" in told
+    assert server.contents() == before
+    allowed = ("--allow-trigger", "noting")
+    done = yeldro("run", *words, "--yes", *allowed, db=server.url).out
+    rows = server.value("SELECT count(*) FROM ddl")
+    assert rows
+    assert f"Allowed triggers also changed {rows} row" in done
+    assert "noting" in yeldro("restore", "last", "--yes", code=4).err
+    back = yeldro("restore", "last", "--yes", *allowed).out
+    assert server.value("SELECT count(*) FROM lamp") == 1
+    more = server.value("SELECT count(*) FROM ddl") - rows
+    assert f"Allowed triggers also changed {more} row" in back
+    server.script("""
+        CREATE FUNCTION away() RETURNS event_trigger LANGUAGE plpgsql AS
+            $$ BEGIN PERFORM pg_logical_emit_message(false, 'a', 'b'); END $$;
+        CREATE EVENT TRIGGER far ON ddl_command_start EXECUTE FUNCTION away();
+    """)
+    told = yeldro("run", *words, "--yes", *allowed, "--allow-trigger", "far", db=server.url,
+                  code=3).err  # fmt: skip
+    assert "The event trigger far uses pg_logical_emit_message" in told
+
+
 def test_ctrl_c_cancels_the_statement_and_leaves_no_session(yeldro, server) -> None:
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
     numbers = "WITH RECURSIVE r (n) AS (SELECT 1 UNION ALL SELECT n FROM r) SELECT n FROM r"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -316,12 +316,14 @@ def restore_document(
     outcome: str,
     own: Path | None = None,
     differences: Sequence[Difference] = (),
+    unplanned: Mapping[str, int] | None = None,
 ) -> Document:
     """Return a comparison, or a restore.
 
     Args:
         own: the restore's own receipt.
         differences: rows that are not as they were.
+        unplanned: rows that allowed triggers changed besides, by table.
     """
     return {
         "id": planned.receipt.id,
@@ -343,6 +345,7 @@ def restore_document(
         "skipped": list(planned.skipped),
         "notes": list(planned.notes),
         "differences": [each.document() for each in differences],
+        "unplanned": dict(unplanned or {}),
         "own_receipt": str(own) if own else None,
         "outcome": outcome,
     }

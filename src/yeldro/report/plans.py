@@ -23,7 +23,7 @@ from yeldro.report.parts import (
     rows_grid,
     spaced,
 )
-from yeldro.report.text import visible
+from yeldro.report.text import besides, visible
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
@@ -122,10 +122,7 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
             parts.append(_Steps(part.plan, part.tally.affected))
     total = counted(result.tally.total, "row")
     often = f" {_COUNTED_OFTEN}" if _by_step(result.tally.steps, in_batches=in_batches) else ""
-    agree = "The ledger agrees with the tally."
-    if result.ledger.unplanned:
-        changed = sum(result.ledger.unplanned.values())
-        agree = f"Allowed triggers also changed {counted(changed, 'row')}, which no restore undoes."
+    agree = besides(result.ledger) or "The ledger agrees with the tally."
     if committed:
         done = f"Committed: {total} gone or changed. {agree}{often}"
         parts.append(Text(done, style="bold green"))

@@ -7,7 +7,12 @@ import math
 import sys
 import unicodedata
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+from yeldro.core.model.names import counted
+
+if TYPE_CHECKING:
+    from yeldro.core.model.counts import Ledger
 
 _MOST = 60
 _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
@@ -119,3 +124,11 @@ def plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {str(name): plain(each) for name, each in value.items()}
     return str(value)
+
+
+def besides(ledger: Ledger) -> str:
+    """Return what allowed triggers changed besides the steps, as a sentence; empty if nothing."""
+    changed = sum(map(abs, ledger.unplanned.values()))
+    if not changed:
+        return ""
+    return f"Allowed triggers also changed {counted(changed, 'row')}, which no restore undoes."

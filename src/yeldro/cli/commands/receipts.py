@@ -24,7 +24,7 @@ from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents
-from yeldro.report.text import visible
+from yeldro.report.text import besides, visible
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -167,7 +167,11 @@ def restore(
         note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:
         outcome = "committed" if done.total else "nothing_to_do"
-        show_json(documents.restore_document(done.plan, outcome, done.receipt, done.differences))
+        show_json(
+            documents.restore_document(
+                done.plan, outcome, done.receipt, done.differences, done.ledger.unplanned
+            )
+        )
     elif not quiet:
         if yes:
             show_text(views().restore_view(done.plan, "restore", done=bool(done.total)))
@@ -178,6 +182,8 @@ def restore(
             committed += " A row counts in each step that changed it."
         ended = committed if done.total else _why_nothing(done.plan, scope)
         click.secho(f"\n{ended}", fg="green", bold=True)
+        if also := besides(done.ledger):
+            click.secho(f"  {also}", fg="yellow")
         for each in done.differences:
             click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:

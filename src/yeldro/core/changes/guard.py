@@ -6,9 +6,10 @@ Asked of everything that a transaction, or a run in batches as a whole, can touc
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import MissingPrivilege, NoWayBack, UnknownName
+from yeldro.core.model.errors import MissingPrivilege, NoWayBack, Refused, UnknownName
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action
 
@@ -20,9 +21,22 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Table
 
 
+@dataclass(frozen=True)
+class Lasting:
+    """What the user accepts although it cannot be rolled back.
+
+    Args:
+        tables: tables of ours in which nothing can be.
+        effects: what triggers can do elsewhere, in words.
+    """
+
+    tables: tuple[str, ...] = ()
+    effects: tuple[str, ...] = ()
+
+
 def guard(
     session: Session, touched: Sequence[Touched], no_way_back: Collection[str] | None
-) -> list[str]:
+) -> Lasting:
     """Refuse what this user may not do, and what could not be undone.
 
     Args:
@@ -30,15 +44,17 @@ def guard(
             if everything must be rolled back, as in a rehearsal.
 
     Returns:
-        The tables in which nothing can be rolled back.
+        What is accepted.
 
     Raises:
-        Refused: a privilege is missing; a table has no transactions and is not named; a table that
-            this user does not see may reference rows that go.
+        Refused: a privilege is missing; a table has no transactions and is not named; rows of it
+            cannot change one by one; a table that this user does not see may reference rows that
+            go.
     """
     for each in touched:
         if each.commits_by_itself:
-            return [_accepted_as_committed(session, str(each.table.name), no_way_back)]
+            name = _accepted_as_committed(session, str(each.table.name), no_way_back)
+            return Lasting((name,))
     missing = missing_privileges(session, touched)
     if missing:
         raise MissingPrivilege(
@@ -57,13 +73,15 @@ def missing_privileges(session: Session, touched: Iterable[Touched]) -> list[str
 
 def check_way_back(
     session: Session, touched: Sequence[Touched], no_way_back: Collection[str] | None
-) -> list[str]:
+) -> Lasting:
     """Refuse what could not be rolled back, and rows that unseen tables may reference.
 
     Args, Returns, Raises: as in `guard`.
     """
+    for each in touched:
+        check_kind(each.table)
     _check_unseen(session, touched)
-    _check_lasting_effects(session, touched, no_way_back)
+    effects = _accepted_effects(session, touched, no_way_back)
     lasting = {str(each.table.name): each.table for each in touched if not each.table.transactional}
     for name, table in lasting.items():
         if no_way_back is None or name not in no_way_back:
@@ -74,7 +92,22 @@ def check_way_back(
                 remedy + ("." if no_way_back is None else f"{or_accept}."),
                 name=name,
             )
-    return list(lasting)
+    return Lasting(tuple(lasting), effects)
+
+
+def check_kind(table: Table) -> None:
+    """Refuse a relation whose rows do not change one by one, and for good, as in a plain table.
+
+    Raises:
+        Refused: it is a view, a foreign table, one that keeps old versions of rows, or the like.
+    """
+    if table.kind != "table":
+        raise Refused(
+            f"{table.name} is a {table.kind}, and rows change in plain tables only.",
+            "Name a table whose rows should go, and on which no other kind depends.",
+            table=str(table.name),
+            kind=table.kind,
+        )
 
 
 def triggers_fired(touched: Iterable[Touched]) -> list[str]:
@@ -119,26 +152,30 @@ def _accepted_as_committed(session: Session, name: str, no_way_back: Collection[
     return name
 
 
-def _check_lasting_effects(
+def _accepted_effects(
     session: Session, touched: Iterable[Touched], no_way_back: Collection[str] | None
-) -> None:
-    """Refuse triggers whose effects cannot be rolled back.
+) -> tuple[str, ...]:
+    """Return what triggers can do that cannot be rolled back, as far as the user accepts it.
 
     Raises:
         Refused: there is such a trigger, and the user has not accepted it by name.
     """
-    for each in touched:
-        if not each.table.triggers:
-            continue
-        for effect in session.lasting_effects(each.table, each.event):
+    accepted: dict[str, None] = {}
+    for table, event in dict.fromkeys((each.table, each.event) for each in touched):
+        for effect in session.lasting_effects(table, event):
             if no_way_back is None or effect.name not in no_way_back:
+                own = f"event trigger {effect.trigger}"
+                if not effect.of_event:
+                    own = f"trigger {effect.trigger} of {table.name}"
                 accept = f", or accept it with {Option('no_way_back', effect.name).named}"
                 raise NoWayBack(
-                    f"The trigger {effect.trigger} of {each.table.name} {effect.said}.",
+                    f"The {own} {effect.said}.",
                     f"{effect.remedy}{accept if no_way_back is not None else ''}.",
                     name=effect.name,
                     trigger=effect.trigger,
                 )
+            accepted[f"the trigger {effect.trigger} with {effect.name}"] = None
+    return tuple(accepted)
 
 
 def _check_unseen(session: Session, touched: Sequence[Touched]) -> None:

@@ -18,6 +18,7 @@ from yeldro.core.database.facts import NOTHING, USUAL
 from yeldro.core.model.activity import announce
 from yeldro.core.model.counts import Ledger, Tally, joined
 from yeldro.core.model.errors import (
+    ROWS_ROLLED_BACK,
     UNCHANGED,
     CountMismatch,
     DatabaseFailure,
@@ -99,6 +100,7 @@ class Transaction:
         self._tallies: list[Tally] = []
         self._carried_out: list[ChangeSet] = []
         self._lasting: list[str] = []
+        self._effects: list[str] = []
         self._in_doubt = False
         self._counted: ChangeCount | None = None
 
@@ -119,9 +121,10 @@ class Transaction:
         lasting = guard(self.session, change_set.touched, change_set.accepted.no_way_back)
         if self._open_receipt is not None:
             self.receipt = self.receipt or self._open_receipt(change_set.named_table)
-            self._lasting += lasting
+            self._lasting += lasting.tables
+            self._effects += lasting.effects
         change_set.lock()
-        tally, ledger = self._execute(change_set, keep=bool(lasting))
+        tally, ledger = self._execute(change_set, keep=bool(lasting.tables))
         self.limits.check_besides(ledger.unplanned, self.session.catalogue)
         change_set.prove(ledger)
         if self.receipt is not None:
@@ -201,6 +204,9 @@ class Transaction:
         if self._lasting and getattr(error, "data", "") != UNCHANGED:
             raise _not_rolled_back(error, self._lasting, self.receipt) from error
         self.receipt.discard()
+        if self._effects and getattr(error, "data", "") != UNCHANGED:
+            data = f"{ROWS_ROLLED_BACK} What was done by {', '.join(self._effects)} may stay."
+            raise _with(error, data, "Look there.") from error
 
     def _keep_limits(self, steps: Sequence[Step]) -> None:
         rows: dict[str, int] = {}
@@ -313,11 +319,17 @@ def _not_rolled_back(
         f"{receipt.path} holds what was to be done."
     )
     next_step = f"See ⟨receipt check {receipt.id}⟩, then ⟨restore {receipt.id}⟩."
+    return _with(error, data, next_step)
+
+
+def _with(error: BaseException, data: str, next_step: str) -> YeldroError:
+    """Return an error of the same kind that says what has happened to the data."""
     if isinstance(error, CountMismatch):
         return CountMismatch(error.why, next_step, data=data)
     if isinstance(error, KeyboardInterrupt):
         return Interrupted("The statement was stopped.", next_step, data=data)
-    return DatabaseFailure(str(error).splitlines()[0], next_step, data=data)
+    why = error.why if isinstance(error, YeldroError) else str(error).splitlines()[0]
+    return DatabaseFailure(why, next_step, data=data)
 
 
 def _outcome_unknown(error: BaseException, receipt: ReceiptWriter) -> YeldroError:

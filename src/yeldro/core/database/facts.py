@@ -229,9 +229,11 @@ class LastingEffect:
         name: the table or function by which it does that; the user accepts it by this name.
         said: what it does, as the end of a sentence.
         remedy: what helps, as the beginning of a sentence.
+        of_event: it belongs to no table, but to an event.
     """
 
     trigger: str
     name: str
     said: str
     remedy: str
+    of_event: bool = False

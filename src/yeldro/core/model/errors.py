@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 
 UNCHANGED = "Nothing was changed."
 ROLLED_BACK = "Everything was rolled back; the database is as it was."
+ROWS_ROLLED_BACK = "The rows were rolled back."
 NOT_COMMITTED = "Nothing was committed, and the server rolls back what was begun."
 
 

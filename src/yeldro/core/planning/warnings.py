@@ -68,6 +68,17 @@ def warnings_of(
     for link, child in unindexed:
         if sizes[child.name] > _FEW_ROWS:
             warnings.append(_no_index(session, link, child, sizes[child.name]))
+    for found in ripple.removed.values():
+        warnings += _unsure(session, found)
+    warnings += _of_triggers(session, asked, touched)
+    if not asked.emptying:  # that needs other ones, and locks the table
+        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, touched))
+    return warnings
+
+
+def _of_triggers(session: Session, asked: Asked, touched: Sequence[Touched]) -> list[str]:
+    """Return what the kinds of tables, and their triggers, make unsure."""
+    warnings: list[str] = []
     for name in session.event_triggers():
         if name not in asked.allowed_triggers:
             warnings.append(
@@ -75,9 +86,9 @@ def warnings_of(
                 f"changes rows, everything is rolled back, unless "
                 f"{Option('allow_trigger', name)} is given."
             )
-    for found in ripple.removed.values():
-        warnings += _unsure(session, found)
     for table, event in dict.fromkeys((each.table, each.event) for each in touched):
+        if table.kind != "table":
+            warnings.append(f"{table.name} is a {table.kind}; a run is refused.")
         warnings += [f"{table.name}: {note}." for note in table.notes]
         for trigger in table.triggers:
             if trigger.event == event and trigger.name not in asked.allowed_triggers:
@@ -88,8 +99,6 @@ def warnings_of(
                 )
             if trigger.event == ("update" if event == "update" else "insert"):
                 warnings.append(_fired_again(table, trigger, event))
-    if not asked.emptying:  # that needs other ones, and locks the table
-        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, touched))
     return warnings
 
 

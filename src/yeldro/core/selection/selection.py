@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.changes.guard import check_kind
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
 from yeldro.core.database.identity import ROW_HASH, copies_of_rows
@@ -107,7 +108,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
     check_parts(selection)
     table, parts = _whole_of(selection, table, session)
     view = _view_of(session, table)
-    _check_table(view.base if view else table)
+    check_kind(view.base if view else table)
     _check_heirs(selection, table, view)
     if view and selection.duplicates_by:
         raise UsageError(
@@ -272,14 +273,6 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
     names = [key.name for key in known]
     problem = f"means several foreign keys of {table.name}" if found else "is no foreign key here"
     raise UsageError(f"‹orphans› {name} {problem}.", suggestion(name, names))
-
-
-def _check_table(table: Table) -> None:
-    if table.kind != "table":
-        raise Refused(
-            f"{table.name} is a {table.kind}, and rows are removed from plain tables only.",
-            "Name the table whose rows should go.",
-        )
 
 
 def _whole_of(

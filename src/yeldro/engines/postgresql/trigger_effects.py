@@ -118,6 +118,7 @@ class TriggerEffects:
                 reached,
                 f"uses {reached}, whose changes may be neither counted nor rolled back",
                 "Look at what it does there",
+                of_event=row in self._event_triggers,
             ): None
             for row in (*fired, *self._event_triggers)
             for reached in self._code.lasting_effects(self._of_trigger(row))

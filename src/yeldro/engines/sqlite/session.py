@@ -43,6 +43,7 @@ from yeldro.engines.sqlite.texts import (
     decoded,
     forms_of,
 )
+from yeldro.engines.sqlite.trigger_effects import TriggerEffects
 from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
@@ -74,6 +75,8 @@ class SqliteSession(StandardSession):
     """
 
     catalogue: SqliteCatalogue
+
+    _trigger_effects: TriggerEffects | None = None
 
     def __init__(self, connection: sa.Connection, mode: Mode = USUAL, *, in_utf_16: bool) -> None:
         super().__init__(connection, TRAITS, mode)
@@ -178,9 +181,12 @@ class SqliteSession(StandardSession):
         return ()
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
-        """Return nothing: everything that a trigger does is rolled back with the rest."""
-        del table, event
-        return ()
+        """Return triggers that replace rows; a rollback undoes all, and nothing counts them."""
+        if not table.triggers:
+            return ()
+        if self._trigger_effects is None:
+            self._trigger_effects = TriggerEffects(self.connection)
+        return tuple(self._trigger_effects.of(table, event))
 
     def event_triggers(self) -> tuple[str, ...]:
         """Return nothing: no trigger is fired by a new table."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 FORMAT = 1
@@ -94,3 +95,19 @@ class StoredColumn:
 def quoted(name: str) -> str:
     """Return a name as SQLite reads it back, whatever it is made of."""
     return '"' + name.replace('"', '""') + '"'
+
+
+# A type as the systems' catalogues write it: words, with numbers, words or texts in one pair of
+# brackets. Whatever has this form calls nothing, wherever it stands in a statement.
+_WORD = r'(?:[^\W\d][\w$]*|"(?:[^"]|"")+")'
+_PART = r"(?:-?\d+|\w+|'(?:[^'\\]|''|\\.)*')"
+_TYPE = re.compile(
+    rf"{_WORD}(?:\.{_WORD})*(?: {_WORD})*(?:\( ?{_PART}(?: ?, ?{_PART})* ?\))?(?: {_WORD})*"
+    r"(?:\[\d*\])*",
+    re.DOTALL,
+)
+
+
+def is_type(text: str) -> bool:
+    """True if a text has the form of a type, and can stand in a statement as one."""
+    return _TYPE.fullmatch(text) is not None

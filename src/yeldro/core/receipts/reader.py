@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import sqlite3
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from yeldro.core.database.parts import PartSize
 from yeldro.core.model.counts import Changes
@@ -112,7 +114,7 @@ def read_receipt(path: Path) -> Receipt:
     """
     with _opened(path) as file:
         head = file.execute("SELECT * FROM receipt").fetchone()
-        if head["format"] != form.FORMAT:
+        if _number(head["format"]) != form.FORMAT:
             raise UsageError(
                 f"The receipt {path} has format {head['format']}, and this version reads "
                 f"{form.FORMAT}.",
@@ -131,36 +133,96 @@ def read_receipt(path: Path) -> Receipt:
             )
             steps.append(
                 ReceiptStep(
-                    n=row["n"],
+                    n=_number(row["n"]),
                     action=Action(row["action"]),
-                    table=TableName(row["table_name"], row["table_schema"]),
-                    planned=row["planned"],
-                    affected=row["affected"],
-                    because=row["because"],
-                    auxiliary=bool(row["in_passing"]),
-                    equal_rows_left=row["equal_rows_left"],
-                    rows_table=f"rows_{int(row['n'])}" if row["rows_table"] else None,
-                    columns=tuple(StoredColumn(*column) for column in columns),
-                    orphans=dict(orphans.fetchall()),
+                    table=_table(row["table_name"], row["table_schema"]),
+                    planned=_number(row["planned"]),
+                    affected=_or_none(_number, row["affected"]),
+                    because=_text(row["because"]),
+                    auxiliary=bool(_number(row["in_passing"])),
+                    equal_rows_left=_or_none(_number, row["equal_rows_left"]),
+                    rows_table=f"rows_{_number(row['n'])}" if row["rows_table"] else None,
+                    columns=tuple(StoredColumn(*map(_text, column)) for column in columns),
+                    orphans={_text(key): _number(rows) for key, rows in orphans.fetchall()},
                     copy=copies.get(row["n"]),
                 )
             )
         ledger = file.execute("SELECT * FROM ledger").fetchall()
         return Receipt(
             path=path,
-            **{name: head[name] for name in (
-                "id", "title", "system", "database", "named_table", "matched", "user", "started",
-                "ended", "outcome")},
+            id=_short(head["id"]),
+            title=_text(head["title"]),
+            system=_text(head["system"]),
+            database=_text(head["database"]),
+            named_table=_text(head["named_table"]),
+            matched=_number(head["matched"]),
+            user=_text(head["user"]),
+            started=_moment(head["started"]),
+            ended=_or_none(_moment, head["ended"]),
+            outcome=_one_of(form.OPEN, form.READY, form.COMMITTED)(head["outcome"]),
             steps=tuple(steps),
-            ledger={name: Changes(*changes) for name, *changes in ledger},
-        )  # fmt: skip
+            ledger={_text(name): Changes(*map(_number, rows)) for name, *rows in ledger},
+        )
+
+
+Value = TypeVar("Value")
+
+
+def _number(value: Any) -> int:
+    """Return a whole number of rows, or of a step.
+
+    Raises:
+        ValueError: it is something else, as a file from anywhere can hold.
+    """
+    if type(value) is not int or value < 0:
+        raise ValueError(f"{_shown(value)} is no number of rows")
+    return value
+
+
+def _text(value: Any) -> str:
+    if not isinstance(value, str):
+        raise ValueError(f"{_shown(value)} is no text")
+    return value
+
+
+def _short(value: Any) -> str:
+    """Return an id, which people type."""
+    if not re.fullmatch(r"[0-9A-Za-z_-]{1,40}", _text(value)):
+        raise ValueError(f"{_shown(value)} is no id")
+    return str(value)
+
+
+def _moment(value: Any) -> str:
+    datetime.fromisoformat(_text(value))
+    return str(value)
+
+
+def _one_of(*known: str) -> Callable[[Any], str]:
+    def checked(value: Any) -> str:
+        if value not in known:
+            raise ValueError(f"{_shown(value)} is none of {', '.join(known)}")
+        return str(value)
+
+    return checked
+
+
+def _or_none(checked: Callable[[Any], Value], value: Any) -> Value | None:
+    return None if value is None else checked(value)
+
+
+def _table(name: Any, schema: Any) -> TableName:
+    return TableName(_text(name), _or_none(_text, schema))
+
+
+def _shown(value: Any) -> str:
+    return repr(value)[:60]
 
 
 def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
     """Yield the tables with copies, by step; older receipts have no list of them."""
     if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
         for step, schema, name in file.execute("SELECT * FROM copy"):
-            yield step, TableName(name, schema)
+            yield _number(step), _table(name, schema)
 
 
 def stored_rows(
@@ -313,12 +375,27 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
         file.execute("PRAGMA query_only = ON")
         file.row_factory = sqlite3.Row
         try:
+            _check_objects(file)
             yield file
         finally:
             file.close()
-    except (sqlite3.Error, TypeError, KeyError, ValueError, IndexError) as error:
+    except (sqlite3.Error, TypeError, KeyError, ValueError, IndexError, AttributeError) as error:
         raise UsageError(
             f"The file {path} is not a receipt that can be read ({error}).",
             "See ⟨receipt list⟩.",
             data=UNCHANGED,
         ) from error
+
+
+def _check_objects(file: sqlite3.Connection) -> None:
+    """Refuse a file in which a name of the format is not a plain table: a view may never end.
+
+    Raises:
+        ValueError: there is something else.
+    """
+    other = file.execute(
+        "SELECT type, name FROM sqlite_master WHERE type NOT IN ('table', 'index')"
+        " OR sql LIKE 'CREATE VIRTUAL%' LIMIT 1"
+    ).fetchone()
+    if other:
+        raise ValueError(f"it has a {other[0]} {_shown(other[1])}")

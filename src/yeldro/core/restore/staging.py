@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from yeldro.core.receipts.reader import ReceiptStep
 
 _AT_ONCE = 1000
+_OF_WHOLE_ROWS = {"value", "computed", "row id"}
+_OF_CHANGED_ROWS = {"key", "old", "new", "then", "was", "left", "row id"}
 
 
 @dataclass(frozen=True)
@@ -78,6 +81,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
             "Rows are stored unless a run has ‹without_rows›.",
         )
     kept = [step for step in receipt.steps if step.is_kept]
+    _check_columns(kept)
     stored = _wanted(kept, scope)
     changing: dict[TableName, set[str]] = defaultdict(set)
     for step in kept:
@@ -108,6 +112,34 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         session.key_table_filled(each.staged)
     gone = [each for each in parents if each.step.action is Action.REMOVE]
     return StagedSteps(in_order(staged_steps), gone)
+
+
+def _check_columns(steps: Sequence[ReceiptStep]) -> None:
+    """Refuse a receipt whose columns do not fit together, as nobody but its writer knows more.
+
+    Raises:
+        Refused: a step holds other columns than its kind of step does.
+    """
+    for step in steps:
+        names: dict[str, list[str]] = defaultdict(list)
+        for column in step.columns:
+            names[column.role].append(column.name)
+        whole = step.action in (Action.REMOVE, Action.ADD)
+        known = _OF_WHOLE_ROWS if whole else _OF_CHANGED_ROWS
+        fits = names.keys() <= known and (names["value"] if whole else names["old"])
+        pairs = ("old", "new"), ("was", "left")
+        same = all(sorted(names[one]) == sorted(names[other]) for one, other in pairs)
+        beside = [other for other in steps if other.table == step.table]
+        held = {each.name for each in step.columns if each.role == "value"}
+        covers = not whole or all(
+            each.name in held for other in beside for each in other.columns if each.role == "old"
+        )
+        if not (fits and same and covers):
+            raise Refused(
+                f"The columns of step {step.n} ({step.action} {step.table}) in this receipt do not "
+                f"fit together.",
+                "Use a receipt that nobody has changed.",
+            )
 
 
 def _wanted(kept: list[ReceiptStep], scope: Scope) -> list[ReceiptStep]:

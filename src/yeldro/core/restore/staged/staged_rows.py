@@ -316,4 +316,11 @@ def table_of(session: Session, step: ReceiptStep) -> Table:
                 f"The column {step.table}.{column.name} is not there any more.",
                 "Add it again first.",
             )
+        own = table.by_name.get(same_name(column.name, table.by_name) or "")
+        if column.type and not (own and own.type == column.type) and not form.is_type(column.type):
+            raise Refused(
+                f"The receipt holds {column.type!r} as the type of {step.table}.{column.name}, "
+                f"which is none.",
+                "Use a receipt that nobody has changed.",
+            )
     return table

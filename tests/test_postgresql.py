@@ -647,6 +647,44 @@ def test_what_cannot_be_counted_is_refused_and_no_trigger_blamed(yeldro, server,
     assert server.value("SELECT count(*) FROM mast") == 2
 
 
+EVIL = """
+    CREATE SCHEMA evil;
+    CREATE VIEW evil.pg_stat_xact_user_tables AS
+        SELECT * FROM pg_catalog.pg_stat_xact_user_tables WHERE relname <> 'other';
+    CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+    CREATE TABLE other (id int); INSERT INTO other VALUES (1), (2);
+    CREATE FUNCTION gone() RETURNS trigger LANGUAGE plpgsql AS
+        $$ BEGIN {} DELETE FROM public.other; RETURN NULL; END $$;
+    CREATE TRIGGER gone AFTER DELETE ON mast FOR EACH ROW EXECUTE FUNCTION gone();
+"""
+
+
+def test_a_search_path_that_hides_the_system_s_names_is_refused(yeldro, server) -> None:
+    server.script(EVIL.format(""))
+    before = server.contents()
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    joined = "&" if "?" in server.url else "?"
+    url = f"{server.url}{joined}options=-c%20search_path%3Devil,public,pg_catalog"
+    told = yeldro(*words, db=url, code=3).err
+    assert "Leave pg_catalog out of it" in told
+    assert "the database changed rows" in yeldro(*words, db=server.url, code=4).err.lower()
+    assert server.contents() == before
+
+
+@pytest.mark.parametrize(("setting", "value"), [
+    ("search_path", "evil, pg_catalog"), ("session_replication_role", "replica"),
+])  # fmt: skip
+def test_a_trigger_that_changes_what_names_mean_is_found_out(
+    yeldro, server, setting: str, value: str
+) -> None:
+    server.script(EVIL.format(f"PERFORM set_config('{setting}', '{value}', false);"))
+    before = server.contents()
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    told = yeldro(*words, db=server.url, code=4).err
+    assert f"A trigger has set {setting} to {value}" in told.replace('"', "")
+    assert server.contents() == before
+
+
 def test_what_an_event_trigger_does_of_temporary_tables_is_counted(yeldro, server) -> None:
     server.script("""
         CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2), (3);

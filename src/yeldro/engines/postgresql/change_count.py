@@ -17,13 +17,13 @@ _COUNTS = """
 SELECT coalesce(pg_partition_root(s.relid)::oid, s.relid) AS oid, NULL AS name,
        sum(s.n_tup_del)::bigint AS removed, sum(s.n_tup_upd)::bigint AS changed,
        sum(s.n_tup_ins)::bigint AS added
-FROM pg_stat_xact_user_tables AS s
+FROM pg_catalog.pg_stat_xact_user_tables AS s
 WHERE s.schemaname NOT LIKE 'pg\\_t%%' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
 GROUP BY 1
 UNION ALL
 SELECT NULL, s.name, sum(s.n_tup_del)::bigint, sum(s.n_tup_upd)::bigint, sum(s.n_tup_ins)::bigint
 FROM (SELECT *, CASE WHEN relname LIKE 'pg\\_largeobject%%' THEN 'pg_largeobject'
-                     ELSE 'pg_catalog' END AS name FROM pg_stat_xact_sys_tables) AS s
+                     ELSE 'pg_catalog' END AS name FROM pg_catalog.pg_stat_xact_sys_tables) AS s
 WHERE s.schemaname = 'pg_catalog' AND s.n_tup_del + s.n_tup_upd + s.n_tup_ins > 0
 GROUP BY s.name
 """

@@ -128,6 +128,7 @@ class PostgresqlDatabase:
                 connection.execution_options(**{LOOKING: False})
                 sa.event.listen(connection, "before_cursor_execute", _look_only)
                 sa.event.listen(connection, "after_cursor_execute", _looked)
+                _check_search_path(connection)
                 session = PostgresqlSession(connection, mode)
                 try:
                     yield session
@@ -137,6 +138,26 @@ class PostgresqlDatabase:
                         connection.detach()  # its temporary tables outlive the transaction
         except sa.exc.DBAPIError as error:
             raise explained(error, self.shown, self._statement_limit) from error
+
+
+def _check_search_path(connection: sa.Connection) -> None:
+    """Refuse a search path by which another schema's names hide those of the system.
+
+    Temporary tables may come first: no function or operator is looked for among them.
+
+    Raises:
+        Refused: names of the catalogue, and `=` itself, could mean something else.
+    """
+    shown = str(connection.exec_driver_sql("SHOW search_path").scalar_one())
+    path = [each.strip().strip('"') for each in shown.split(",")]
+    before = path[: path.index("pg_catalog")] if "pg_catalog" in path else []
+    if any(each != "pg_temp" for each in before):
+        raise Refused(
+            f"The search_path of this session is {shown}: what the system's own names and "
+            f"operators mean depends on {before[0]}.",
+            "Leave pg_catalog out of it, so that it comes first, or put it there: "
+            "add ?options=-c search_path=… to the URL.",
+        )
 
 
 def _is_standby(connection: sa.Connection) -> bool:

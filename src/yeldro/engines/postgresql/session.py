@@ -20,7 +20,7 @@ from yeldro.core.database.facts import (
     Traits,
 )
 from yeldro.core.database.identity import column_list
-from yeldro.core.model.errors import MissingPrivilege, Refused
+from yeldro.core.model.errors import CountMismatch, MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.change_count import change_count
 from yeldro.engines.postgresql.emptying import PostgresqlEmptying
@@ -32,6 +32,8 @@ if TYPE_CHECKING:
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
+# Settings that decide what names mean, and if triggers fire and keys are checked.
+_DECISIVE = ("search_path", "session_replication_role", "row_security")
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # about so many rows at most, as all keys of a group are in one array
 # Classes of SQLSTATE: data, integrity, names in values, view checks, raised by a trigger.
@@ -85,6 +87,7 @@ class PostgresqlSession(PostgresqlKnowledge):
         super().__init__(connection, TRAITS, mode)
         self.catalogue = PostgresqlCatalogue(connection)
         self.has_committed = False
+        self._settings: dict[str, Any] = {}
 
     def commit(self) -> None:
         self.has_committed = True
@@ -211,11 +214,12 @@ class PostgresqlSession(PostgresqlKnowledge):
         self.locked_tables = frozenset(locks.unchanging)
 
     def count_rows(self) -> None:
-        """Make the server count the rows that this transaction changes.
+        """Make the server count the rows that this transaction changes; note its settings.
 
         Raises:
             Refused: it does not, and this role may not change that.
         """
+        self._settings = self._decisive()
         if self.connection.exec_driver_sql("SHOW track_counts").scalar_one() == "on":
             return
         try:
@@ -267,7 +271,22 @@ class PostgresqlSession(PostgresqlKnowledge):
         """Return a literal without a type, which takes the type of what it is compared with."""
         return None if value is None else str(value)
 
+    def _decisive(self) -> dict[str, Any]:
+        return {name: self.connection.exec_driver_sql(f"SHOW {name}").scalar_one()
+                for name in _DECISIVE}  # fmt: skip
+
     def change_count(self) -> ChangeCount:
+        """Return the server's own count, as long as its settings are those of the beginning.
+
+        Raises:
+            CountMismatch: a trigger has changed what names mean, or if triggers fire.
+        """
+        for name, value in self._decisive().items():
+            if value != self._settings[name]:
+                raise CountMismatch(
+                    f"A trigger has set {name} to {value}, and what is counted then is not sure.",
+                    f"Let it set {name} back, or put SET {name} into its function's declaration.",
+                )
         return change_count(self.connection, self.catalogue)
 
     def contents_hash(

@@ -11,7 +11,7 @@ from typing import Any
 import openpyxl
 import pytest
 from conftest import Yeldro, there_and_back
-from systems import AnyDatabase
+from systems import AnyDatabase, SqliteFile
 
 DECISION, GROUP, MARK = "yeldro:decision", "yeldro:group", "yeldro:row"
 Lines = list[dict[str, str]]
@@ -348,3 +348,28 @@ def test_random_decisions_are_carried_out_as_a_model_says(
         assert left == {n for n, _, _ in rows} - (going if fine else set())
         assert (done.code == 0) == fine, done.err
     assert {True, False} == {fine for fine, _ in outcomes}
+
+
+def test_nothing_in_a_review_is_a_formula_and_it_is_its_owner_s_alone(
+    yeldro: Yeldro, file_made: Callable[[str], SqliteFile]
+) -> None:
+    """Neither in a cell nor in the header, with the signs of any width."""
+    signs = ["=", "+", "-", "@", "\uff1d", "\uff0b", "\uff0d", "\uff20"]
+    columns = ", ".join(f'"{sign}cmd" TEXT' for sign in signs)
+    values = ", ".join(f"'{sign}1+1'" for sign in signs)
+    database = file_made(f"""CREATE TABLE place (id INTEGER PRIMARY KEY, name TEXT, {columns});
+        INSERT INTO place VALUES (1, 'a', {values}), (2, 'a', {values.replace("1+1", "2+2")});""")
+    yeldro("duplicates", "place", "--by", "name", "--review", "r.csv", db=database.url)
+    path = yeldro.folder / "r.csv"
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        header, *lines = csv.reader(file)
+    assert len(lines) == 2
+    assert not [cell for line in (header, *lines) for cell in line if cell.startswith((*signs,))]
+    assert path.stat().st_mode & 0o777 == 0o600
+    for line, decision in zip(lines, ("keep", "remove"), strict=True):
+        line[header.index(DECISION)] = decision
+    with path.open("w", encoding="utf-8-sig", newline="") as file:
+        csv.writer(file).writerows([header, *lines])
+    yeldro("run", "place", "--duplicates-by", "name", "--decisions", "r.csv", "--expect", "1",
+           "--yes", db=database.url)  # fmt: skip
+    assert database.value("SELECT id FROM place") == 1

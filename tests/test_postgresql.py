@@ -744,15 +744,34 @@ def test_duplicates_are_the_same_where_keys_are_close_and_far_apart(
     assert left == ({0, 1, 2, 3, 4} if keep == "lowest" else {0, 10, 11, 12, 13})
 
 
-def test_a_password_appears_nowhere(yeldro, server) -> None:
+@pytest.mark.parametrize("name", ["password", "sslpassword"])
+def test_a_password_appears_nowhere(yeldro, server, name: str) -> None:
+    """In no output, and in no file that a command writes, whatever parameter holds it."""
+    yeldro.environment["XDG_STATE_HOME"] = str(yeldro.folder / "state")
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
-    url = f"{server.url}?password=hunter22"
-    done = yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=url)
-    shown = yeldro("receipt", "show")
-    survey = yeldro("survey", db=url)
-    assert "hunter22" not in done.out + done.err + shown.out + survey.out
-    (receipt,) = yeldro.receipts.glob("*.sqlite")
-    assert b"hunter22" not in receipt.read_bytes()
+    url = f"{server.url}?{name}=hunter22"
+    said = []
+    for words in (
+        ("survey", "--config"), ("survey", "--map", "map.svg"), ("preview", "mast", "--all-rows"),
+        ("new", "mast.toml", "--from-last"), ("plan", "mast", "--all-rows", "-o", "plan.json"),
+        ("plan", "mast", "--all-rows", "--report", "plan.html", "--json"), ("check", "mast.toml"),
+        ("script", "mast", "--all-rows", "--expect", "1"), ("rehearse", "plan.json"),
+        ("run", "mast", "--all-rows", "--expect", "2", "--yes"),
+        ("run", "mast", "--all-rows", "--expect", "1", "--yes", "--report", "run.html"),
+        ("receipt", "list"), ("receipt", "show"), ("receipt", "check"),
+        ("restore", "last", "--yes"), ("preview", "mast", "--where", "idd = 1"),
+    ):  # fmt: skip
+        done = yeldro(*words, db=url, code=None)
+        said.append(done.out + done.err)
+    bad = url.replace("mast", "none").replace(server.name, "none")
+    said.append(yeldro("survey", db=bad, code=5).err)
+    written = [path for path in yeldro.folder.rglob("*") if path.is_file()]
+    assert {"map.svg", "mast.toml", "plan.json", "plan.html", "run.html", "last_preview.json"} <= {
+        path.name for path in written
+    }
+    assert not [path for path in written if b"hunter22" in path.read_bytes()]
+    assert not [path for path in written if path.stat().st_mode & 0o077]
+    assert "hunter22" not in "".join(said)
 
 
 FAR = {

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.files import for_its_owner
 from yeldro.core.selection.asked import Decision
 from yeldro.core.selection.duplicates.review import Review, ReviewedRow, WrittenReview
 
@@ -29,7 +30,8 @@ OWN_COLUMNS = (
 _WORDS = {"keep": True, "remove": False, "": None}
 _MARKED = re.compile(r"row-([0-9a-f]{64})-([0-9a-f]{64})")
 _LONGEST_CELL = 2**31 - 1  # characters; what a C long holds on every system
-_STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+# Also the full-width forms of the signs, which some spreadsheets take for the signs.
+_STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 
 
 @dataclass(frozen=True)
@@ -95,7 +97,7 @@ def write_review(review: Review, path: str) -> WrittenReview:
 
     def lines() -> Iterator[Sequence[Any]]:
         nonlocal written
-        yield [*OWN_COLUMNS, *review.columns]
+        yield [*OWN_COLUMNS, *map(_shown, review.columns)]
         for row in review.rows:
             tied = written.tied + (row.first and row.tied)
             written = replace(written, groups=row.group, rows=written.rows + 1, tied=tied)
@@ -115,7 +117,8 @@ def _line(row: ReviewedRow) -> list[str]:
     referenced = ", ".join(f"{name} {count}" for name, count in row.referencing.items())
     mark = mark_of(row)
     tie, differs = "tie" if row.tied else "", ", ".join(row.differing)
-    return [decision, str(row.group), tie, differs, referenced, mark, *map(_shown, row.values)]
+    cells = map(_shown, (differs, referenced, mark, *row.values))
+    return [decision, str(row.group), tie, *cells]
 
 
 def _shown(value: Any) -> str:
@@ -131,7 +134,7 @@ def _shown(value: Any) -> str:
 def _write(path: str, lines: Iterable[Sequence[Any]]) -> None:
     """Write lines into a new file, or none."""
     try:
-        file = Path(path).open("xb")  # noqa: SIM115
+        file = open(path, "xb", opener=for_its_owner)  # noqa: SIM115
     except FileExistsError as error:
         raise UsageError(
             f"{path} exists already, and is not written over.", "Name another file."

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import IO, Self
 
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.files import for_its_owner
 from yeldro.formats.review_file import (
     DECISION,
     GROUP,
@@ -198,7 +199,10 @@ def _lay_out(path: str) -> None:
     """Write a review anew, with the decision first in each line, and room for each decision."""
     beside = Path(f"{path}.new")
     try:
-        with lines_of(path) as lines, beside.open("x", encoding="utf-8-sig", newline="") as file:
+        with (
+            lines_of(path) as lines,
+            open(beside, "x", encoding="utf-8-sig", newline="", opener=for_its_owner) as file,
+        ):
             writer = csv.writer(file)
             names = next(lines)
             first = names.index(DECISION)

@@ -45,12 +45,9 @@ def without_password(db: str | None) -> str | None:
     """Return a URL without its password; a path or a name is returned unchanged."""
     if db is None or "://" not in db:
         return db
-    import sqlalchemy as sa
+    from yeldro.engines.address import shown  # which loads more than a usage error needs
 
-    try:
-        return sa.make_url(db)._replace(password=None).render_as_string(hide_password=False)
-    except (sa.exc.ArgumentError, ValueError):
-        return None
+    return shown(db)
 
 
 def _path() -> Path:

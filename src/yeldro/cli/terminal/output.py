@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from yeldro.cli.terminal.ending import ending
 from yeldro.core.model.errors import DatabaseFailure, Refused
+from yeldro.core.model.files import for_its_owner
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -125,14 +126,14 @@ def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
 
 
 def write_new(path: Path, contents: bytes) -> None:
-    """Write a new file.
+    """Write a new file, for its owner alone, as it may hold rows.
 
     Raises:
         Refused: a file of this name exists.
         DatabaseFailure: the file cannot be written.
     """
     try:
-        with path.open("xb") as file:
+        with open(path, "xb", opener=for_its_owner) as file:
             file.write(contents)
     except FileExistsError as error:
         raise exists_already(path) from error

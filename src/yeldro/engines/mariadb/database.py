@@ -26,6 +26,7 @@ from yeldro.core.model.errors import (
     Refused,
     UsageError,
 )
+from yeldro.engines.address import without_secrets
 from yeldro.engines.mariadb.connection import connect, set_up
 from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
 from yeldro.engines.mariadb.session import TRAITS, MariadbSession
@@ -51,9 +52,7 @@ class MariadbDatabase:
     def __init__(self, url: sa.URL) -> None:
         if not url.database:
             raise UsageError("The URL names no database.", "Write it as mariadb://host/database.")
-        query = {name: value for name, value in url.query.items() if "passw" not in name}
-        bare = url.set(drivername="mariadb", password=None, query=query)
-        self.shown = bare.render_as_string(hide_password=True)
+        self.shown = without_secrets(url.set(drivername="mariadb")).render_as_string()
         self._name = url.database
         more = {} if "charset" in url.query else {"charset": "utf8mb4"}
         options = Path(os.path.expanduser(OPTION_FILE))

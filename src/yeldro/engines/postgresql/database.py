@@ -11,6 +11,7 @@ from psycopg.types.string import TextLoader
 
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.model.errors import Refused
+from yeldro.engines.address import without_secrets
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.knowledge import LOOKING
 from yeldro.engines.postgresql.session import TRAITS, PostgresqlSession
@@ -38,9 +39,7 @@ class PostgresqlDatabase:
 
     def __init__(self, url: sa.URL) -> None:
         self._url = url.set(drivername="postgresql+psycopg")
-        query = {name: value for name, value in url.query.items() if "password" not in name}
-        bare = url.set(drivername="postgresql", password=None, query=query)
-        self.shown = bare.render_as_string(hide_password=True)
+        self.shown = without_secrets(url.set(drivername="postgresql")).render_as_string()
         self._statement_limit: float | None = None
         self._pool: type[sa.Pool] = sa.pool.NullPool
         self._made: sa.Engine | None = None

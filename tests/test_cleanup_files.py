@@ -176,6 +176,10 @@ def test_a_file_written_from_the_last_preview_plans_the_same(yeldro, demo) -> No
     assert found["removes"][0]["matched"] == seen["matched"]
     assert found["total"] == yeldro("plan", "buoy", *words, "--json", db=demo.url).json()["total"]
     yeldro("check", "kept.toml", *CUTOFF, db=demo.url)
+    (yeldro.folder / "other.db").write_bytes(demo.path.read_bytes())
+    told = yeldro("new", "other.toml", "--from-last", db="other.db", code=2).err
+    assert "The last preview was of" in told
+    assert not (yeldro.folder / "other.toml").exists()
 
 
 def test_what_is_written_is_read_back_whatever_it_holds(yeldro, demo) -> None:

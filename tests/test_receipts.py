@@ -218,3 +218,27 @@ def test_every_guarantee_names_a_test_that_is_there() -> None:
     named = re.findall(r"`(test_\w+)`", described)
     assert len(named) > 25
     assert [name for name in named if f"def {name}(" not in there] == []
+
+
+def test_the_last_receipt_is_that_of_the_database_that_is_named(
+    yeldro: Yeldro, tmp_path: Path
+) -> None:
+    words = ("run", "mast", "--all-rows", "--expect", "1", "--yes")
+    names = ["first.db", "second.db"]
+    for name in names:
+        database = SqliteFile(tmp_path / name)
+        database.script("CREATE TABLE mast (id INTEGER PRIMARY KEY); INSERT INTO mast VALUES (1)")
+        yeldro(*words, db=str(tmp_path / name))
+    for name in names:  # however it is typed
+        for typed in (str(tmp_path / name), f"./{name}", f"sqlite:///{tmp_path / name}"):
+            assert name in yeldro("receipt", "show", "--json", db=typed).json()["database"]
+            assert yeldro("receipt", "check", "--json", db=typed).json()["verdict"] == "all gone"
+    told = yeldro("restore", "last", "--yes", code=2).err
+    assert "receipts of 2 databases" in told
+    assert "second.db" in told
+    yeldro("restore", "last", "--yes", db="first.db")
+    assert SqliteFile(tmp_path / "first.db").value("SELECT count(*) FROM mast") == 1
+    assert SqliteFile(tmp_path / "second.db").value("SELECT count(*) FROM mast") == 0
+    SqliteFile(tmp_path / "third.db").script("CREATE TABLE mast (id INTEGER PRIMARY KEY)")
+    told = yeldro("restore", "last", "--yes", db="third.db", code=2).err
+    assert "There is no receipt of a run on" in told

@@ -9,8 +9,9 @@ from typing import Any
 
 import click
 
+from yeldro.cli.given import settings
 from yeldro.cli.given.again import from_standard_input, typed_again
-from yeldro.cli.given.last import last_preview
+from yeldro.cli.given.last import DATABASE, last_preview
 from yeldro.cli.given.what import what_of
 from yeldro.cli.terminal.output import tell_next, write_new
 from yeldro.cli.terminal.progress import shown_progress
@@ -33,6 +34,13 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
             )
         kept = last_preview()
         shown = db or kept.pop("db", None)
+        looked_at = kept.pop(DATABASE, None)
+        meant = settings.database_of(shown).shown
+        if looked_at != meant:
+            raise UsageError(
+                f"The last preview was of {looked_at or 'another database'}, and not of {meant}.",
+                "Preview the rows there first, or name the table and its options.",
+            )
         options |= {name: kept[name] for name in options if kept.get(name)}
     if options["what"] is None and options["sql"] is None:
         raise UsageError(

@@ -101,7 +101,7 @@ def preview(
     if as_csv and len(cleanups) > 1:
         raise UsageError("Rows of several tables do not fit in one CSV.", "Use --json.")
     if not what.job.described:
-        remember(options, db)
+        remember(options, db, what.database.shown)
     shown = values.columns_of(show)
     with shown_progress():
         found = [look_at(what.database, cleanup, shown, rows) for cleanup in cleanups]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import sys
 from collections.abc import Callable, Iterator
@@ -83,7 +84,7 @@ def show(
 ) -> None:
     """What was asked, planned and done."""
     check_report(report)
-    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    found = _found(settings.receipts_folder(receipts), receipt)
     if report:
         write_page(report, page_of_receipt(found))
     if as_json:
@@ -97,7 +98,7 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
     """Tell if the rows of a receipt are still gone: all gone, partly back, or all back."""
     from yeldro.core.restore import restore as restoring
 
-    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    found = _found(settings.receipts_folder(receipts), receipt, db)
     with shown_progress():
         planned = restoring.compare(_database_of(found, db), found)
     if as_json:
@@ -109,7 +110,7 @@ def check(receipt: str, receipts: Path | None, db: str | None, as_json: bool) ->
 
 def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
     """Erase the stored rows of a receipt for good; its counts stay."""
-    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    found = _found(settings.receipts_folder(receipts), receipt)
     if found.holds_rows and not yes:
         if not sys.stdin.isatty():
             raise UsageError("There is no terminal to type the count at.", "Add --yes.")
@@ -120,7 +121,7 @@ def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
 
 def export(receipt: str, to: Path, lines: bool, receipts: Path | None) -> None:
     """Write the stored rows of a receipt as CSV or JSON Lines, a file for each step."""
-    found = find_receipt(settings.receipts_folder(receipts), receipt)
+    found = _found(settings.receipts_folder(receipts), receipt)
     for path, rows in exporting.export(found, to, "jsonl" if lines else "csv"):
         click.echo(f"{path}: {counted(rows, 'row')}")
     tell_next([_next("receipt show", found.id)])
@@ -151,7 +152,7 @@ def restore(
     from yeldro.core.restore.staging import Scope
 
     folder = settings.receipts_folder(receipts)
-    found = find_receipt(folder, receipt)
+    found = _found(folder, receipt, db, sure=yes)
     database = settings.database_of(into) if into else _database_of(found, db)
     scope = Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
@@ -190,6 +191,26 @@ def restore(
             click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
         if not done.total:
             tell_next([_next("receipt show", found.id)])
+
+
+def _found(folder: Path, typed: str, db: str | None = None, *, sure: bool = False) -> Receipt:
+    """Return the receipt that is meant: `last` is the last of the database that is named.
+
+    Args:
+        sure: nobody is asked, so without the name of a database all receipts must be of one.
+    """
+    name = db or os.environ.get("YELDRO_DB") or settings.project().db
+    own = settings.database_of(name).shown if name and typed == "last" else None
+    found = find_receipt(folder, typed, own)
+    if sure and typed == "last" and own is None:
+        others = {each.database for each in receipts_in(folder)} - {found.database}
+        if others:
+            raise UsageError(
+                f"{folder} holds receipts of {len(others) + 1} databases, and the last one is of "
+                f"{found.database}.",
+                f"Name it: yeldro restore {found.id}; or say which database is meant: --db.",
+            )
+    return found
 
 
 def _next(command: str, receipt: str) -> str:

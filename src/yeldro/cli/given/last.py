@@ -9,15 +9,22 @@ from typing import Any
 
 from yeldro.core.model.errors import UsageError
 
+DATABASE = "database"
 
-def remember(options: dict[str, Any], db: str | None) -> None:
-    """Keep the options of a preview, if that is possible."""
+
+def remember(options: dict[str, Any], db: str | None, database: str) -> None:
+    """Keep the options of a preview, if that is possible.
+
+    Args:
+        db: the database as it was typed.
+        database: its URL, without a password.
+    """
     path = _path()
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         handle = os.open(path, os.O_CREAT | os.O_TRUNC | os.O_WRONLY, 0o600)
         with os.fdopen(handle, "w") as file:
-            json.dump(options | {"db": without_password(db)}, file)
+            json.dump(options | {"db": without_password(db), DATABASE: database}, file)
     except OSError:
         return
 

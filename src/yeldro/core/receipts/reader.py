@@ -334,10 +334,13 @@ def forget_rows(receipt: Receipt) -> int:
     return rows
 
 
-def find_receipt(folder: Path, typed: str) -> Receipt:
+def find_receipt(folder: Path, typed: str, database: str | None = None) -> Receipt:
     """Return the receipt that `typed` means: a path, a short id, a file name, or `last`.
 
     `last` is the newest receipt of a run; the receipt of a restore is named by its id.
+
+    Args:
+        database: the URL of the database whose last receipt is meant; None for any.
 
     Raises:
         UsageError: no receipt, or more than one, has this id.
@@ -346,8 +349,15 @@ def find_receipt(folder: Path, typed: str) -> Receipt:
         return read_receipt(Path(typed))
     known = receipts_in(folder)
     runs = [receipt for receipt in known if not receipt.is_of_restore]
+    of_it = [receipt for receipt in runs if database in (None, receipt.database)]
+    if typed == "last" and of_it:
+        return of_it[0]
     if typed == "last" and runs:
-        return runs[0]
+        raise UsageError(
+            f"There is no receipt of a run on {database} in {folder}; the last one there is of "
+            f"{runs[0].database}.",
+            f"See ⟨receipt list⟩; that one is called {runs[0].id}.",
+        )
     found = [receipt for receipt in known if typed in (receipt.id, receipt.path.name)]
     found = found or [receipt for receipt in known if typed and receipt.id.startswith(typed)]
     if len(found) == 1:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import resource
 import shutil
 import signal
@@ -301,6 +302,39 @@ def test_a_full_disk_rolls_back_and_leaves_no_receipt(yeldro: Yeldro, made) -> N
             assert "rolled back" in done.stderr
             assert database.contents() == before
             assert not list(yeldro.receipts.glob("*.sqlite"))
+
+
+@pytest.mark.parametrize("made", ["postgresql", "mariadb"], indirect=True)
+def test_a_disk_that_fills_up_between_batches_leaves_what_is_committed_known(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase], trials: Trials
+) -> None:
+    """The message counts the committed batches; the same command finishes; all comes back."""
+    words = [*RUN, "--batch", "20"]
+    for number in trials(6, 40):
+        drop = "; ".join(f"DROP TABLE IF EXISTS {name}" for name in ("note", "lamp", "mast"))
+        database = made(f"{drop}; {filled()}")
+        before = database.contents()
+        shutil.rmtree(yeldro.receipts, ignore_errors=True)
+        most = 40_000 + number * 7_919 % 90_000
+        done = subprocess.run(
+            [PROGRAM, *words], cwd=yeldro.folder,
+            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, capture_output=True,
+            preexec_fn=lambda most=most: _limit_files(most), check=False,
+        )  # fmt: skip
+        assert "Traceback" not in done.stderr, done.stderr
+        gone = 300 - database.value("SELECT count(*) FROM mast")
+        assert gone % 20 == 0 or gone == 250
+        assert done.returncode in (0, 5), done
+        if done.returncode:
+            committed = re.search(r"([\d,]+) of 250 matched rows are gone", done.stderr)
+            assert (int(committed[1]) if committed else 0) == gone, done.stderr
+            if not gone:
+                assert "rolled back" in done.stderr, done.stderr
+                assert database.contents() == before
+            yeldro(*words, db=database.url)
+        assert database.value("SELECT count(*) FROM mast") == 50
+        yeldro("restore", "last", "--yes", db=database.url)
+        assert database.contents() == before
 
 
 def _limit_files(most: int) -> None:

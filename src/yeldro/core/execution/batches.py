@@ -278,13 +278,16 @@ class _Batched:
             )
             tally = transaction.carry_out(removal)
             transaction.prove()
-            transaction.commit("The batch is committed.")
-            self.after_key = last
-            self.matched += taken
-            self.rows += tally.total
-            for step, rows in zip(tally.steps, tally.affected, strict=True):
-                self.affected[same_in_all(step)] += rows
-            self.ledger = self.ledger.with_more(transaction.ledger)
+            try:
+                transaction.commit("The batch is committed.")
+            finally:
+                if transaction.committed:
+                    self.after_key = last
+                    self.matched += taken
+                    self.rows += tally.total
+                    for step, rows in zip(tally.steps, tally.affected, strict=True):
+                        self.affected[same_in_all(step)] += rows
+                    self.ledger = self.ledger.with_more(transaction.ledger)
 
     def _of_all_columns(self, prepared: Prepared) -> Prepared:
         """Return a batch that stores the same columns of each step as the others.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -183,35 +184,44 @@ class BatchReceipt(ReceiptWriter):
         self._on_disk = True
 
     def committed(self) -> None:
-        """Note that the last batch is committed in the database."""
-        self.in_doubt = True  # until the receipt says so too
+        """Note that the last batch is committed in the database.
+
+        If that cannot be written, the next run finds it out by the rows that are left.
+        """
+        self._begun = False
         with self._failures_told():
             self._file.execute("UPDATE batch SET committed = 1 WHERE n = ?", (self.batch,))
             self._file.execute("COMMIT")
             self._file.execute("BEGIN")
-        self.in_doubt = self._begun = False
 
     def leave(self) -> None:
         """Leave the last batch as it is, if it is not known whether it was committed."""
         self.in_doubt = True
 
     def discard(self) -> None:
-        """Take out the last batch, which was rolled back."""
+        """Take out the last batch, which was rolled back.
+
+        If that cannot be written, the next run finds it out by the rows that are left.
+        """
         if not self._begun:
             return
-        with self._failures_told():
+        with suppress(sqlite3.Error):
             if self._on_disk:
                 self._forget(self.batch)
                 self._file.execute("COMMIT")
-            else:
-                self._file.execute("ROLLBACK")
-            self._file.execute("BEGIN")
+        if self._file.in_transaction:  # SQLite itself may have rolled it back
+            self._file.execute("ROLLBACK")
+        self._file.execute("BEGIN")
         self.batch -= 1
         self._begun = False
 
     def close(self) -> None:
-        """Leave the receipt as it is: some batches are committed, and more may come."""
-        self._file.execute("COMMIT")
+        """Leave the receipt as it is: some batches are committed, and more may come.
+
+        What would be written last adds nothing to what is on disk.
+        """
+        with suppress(sqlite3.Error):
+            self._file.execute("COMMIT")
         self._file.close()
 
     def remove(self) -> None:

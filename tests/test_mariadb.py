@@ -426,6 +426,11 @@ def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
         cursor.execute("SELECT * FROM mast FOR UPDATE")
     words = ("run", "mast", "--all-rows", "--expect", "1", "--yes", "--lock-wait", "1")
     assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
+    other.rollback()
+    with other.cursor() as cursor:  # while its condition is tried
+        cursor.execute("LOCK TABLES mast WRITE")
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes", "--lock-wait", "1")
+    assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
     other.close()
     assert server.value("SELECT count(*) FROM mast") == 1
 

@@ -275,6 +275,9 @@ def test_a_lock_is_waited_for_only_so_long(yeldro, server) -> None:
         other.execute("SELECT * FROM mast FOR UPDATE")
         words = ("run", "mast", "--all-rows", "--expect", "1", "--yes", "--lock-wait", "0.3")
         assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
+        other.execute("LOCK TABLE mast")  # while its condition is tried
+        words = ("run", "mast", "--where", "id = 1", *words[3:])
+        assert "--lock-wait" in yeldro(*words, db=server.url, code=5).err
     assert server.value("SELECT count(*) FROM mast") == 1
 
 

@@ -24,6 +24,7 @@ from yeldro.core.model.errors import (
 )
 
 OPTION_FILE = "~/.my.cnf"
+LOCK_WAIT, DEADLOCK = 1205, 1213
 _STOPPED = (1317, 1969, 2006, 2013)  # by somebody, by the time limit, with the connection
 _STOPPING = (1053, 1927)  # the server shuts down, or ends the session
 _TRUNCATED = 1292
@@ -35,14 +36,14 @@ _KEY_NAMED = re.compile(r"^Duplicate entry .* for key '(?:.*\.)?(.*)'$", re.DOTA
 def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
     """Return what a failure of the server means for the data, and what to do."""
     code, reason = told(error)
-    if code in (1020, 1213):
+    if code in (1020, DEADLOCK):
         what = "Somebody changed these rows at the same time."
-        if code == 1213:
+        if code == DEADLOCK:
             what = "Another session and this one waited for each other's locks (a deadlock)."
         return ConcurrentChange(
             what, "Look at the rows again, then run it again.", data=ROLLED_BACK
         )
-    if code == 1205:
+    if code == LOCK_WAIT:
         return LockTimeout(
             "Another session held a lock on these rows for too long.",
             "Wait longer with ‹lock_wait› SECONDS; SHOW ENGINE INNODB STATUS shows who holds it.",

@@ -25,7 +25,14 @@ from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
 from yeldro.engines.mariadb.dialect import DIALECT
 from yeldro.engines.mariadb.emptying import MariadbEmptying
-from yeldro.engines.mariadb.errors import leaves_doubt, row_refusal, tells_of_a_stop, told
+from yeldro.engines.mariadb.errors import (
+    DEADLOCK,
+    LOCK_WAIT,
+    leaves_doubt,
+    row_refusal,
+    tells_of_a_stop,
+    told,
+)
 from yeldro.engines.mariadb.knowledge import MariadbKnowledge
 
 if TYPE_CHECKING:
@@ -282,7 +289,7 @@ class MariadbSession(MariadbKnowledge):
         return told(error)[1]
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return tells_of_a_stop(error)
+        return tells_of_a_stop(error) or told(error)[0] in (LOCK_WAIT, DEADLOCK)
 
     def may_be_committed(self, error: BaseException) -> bool:
         return leaves_doubt(error)

@@ -22,7 +22,10 @@ if TYPE_CHECKING:
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.model.schema import Table
 
-_RESOURCES = "53"  # a class of SQLSTATE
+_LOCKED = "55P03"  # lock_not_available
+# Classes of SQLSTATE: connection, state of the transaction, rolled back for others, resources,
+# stopped by an operator.
+_NOT_ITS_OWN = ("08", "25", "40", "53", "57")
 _NEVER_THE_SAME = {"setseed", "set_config"}
 LOOKING = "yeldro_looking"  # an option of statements that may only read
 
@@ -38,7 +41,7 @@ class PostgresqlKnowledge(StandardSession):
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         state = getattr(error.orig, "sqlstate", None) or ""
-        return state == STOPPED or state.startswith(_RESOURCES)
+        return state in (STOPPED, _LOCKED) or state.startswith(_NOT_ITS_OWN)
 
     @contextmanager
     def looking(self) -> Iterator[None]:

@@ -209,7 +209,7 @@ class SqliteSession(StandardSession):
         raise Fault(f"{table.name} has transactions")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
-        return str(error.orig) == INTERRUPTED
+        return str(error.orig) == INTERRUPTED or "locked" in str(error.orig)
 
     def may_be_committed(self, error: BaseException) -> bool:
         """True only if something other than SQLite failed, and the transaction is over.

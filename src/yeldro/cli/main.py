@@ -11,6 +11,7 @@ import click
 
 from yeldro import __version__
 from yeldro.cli.terminal.ending import ending
+from yeldro.cli.terminal.streams import code_at_the_end, guard_streams
 
 if TYPE_CHECKING:
     from yeldro.core.model.errors import YeldroError
@@ -101,7 +102,8 @@ def cli(context: click.Context) -> None:
 
 def main() -> NoReturn:
     """Run the command line and leave with its exit code."""
-    code = execute(sys.argv[1:])
+    guard_streams()
+    code = code_at_the_end(execute(sys.argv[1:]))
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is told: a late Ctrl-C must not change it
     sys.exit(code)
 
@@ -121,21 +123,13 @@ def execute(arguments: list[str]) -> int:
         code = result if isinstance(result, int) else 0
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
-    except BrokenPipeError:
-        sys.stderr.close()
-        return 0
     except (Exception, KeyboardInterrupt) as error:
         failure = _failure_of(error)
         code = failure.exit_code
     if "--json" in arguments:
         from yeldro.cli.terminal.output import finish_json
 
-        try:
-            finish_json(failure)
-            sys.stdout.flush()
-        except BrokenPipeError:
-            sys.stderr.close()
-            return code
+        finish_json(failure)
     if failure:
         from yeldro.cli.terminal.output import say, tell_next
         from yeldro.core.model.options import with_options

@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import os
+import re
+import subprocess
 import uuid
 from collections.abc import Callable, Iterator
 from itertools import product
 
 import psycopg
 import pytest
-from conftest import Yeldro, need, there_and_back
-from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase
+from conftest import PROGRAM, Yeldro, need, there_and_back
+from systems import (
+    AnyDatabase,
+    MariadbServerDatabase,
+    PostgresqlServerDatabase,
+    SqliteFile,
+)
 
 ALIKE = """
     CREATE SCHEMA old; CREATE SCHEMA "Old"; CREATE SCHEMA "old.x";
@@ -163,3 +171,35 @@ def test_rows_set_aside_hide_no_table_of_that_name(
     )
     words = (taken, "--where", where, "--keep-survivors", "--expect", "1..")
     there_and_back(yeldro, database, *words)
+
+
+@pytest.mark.parametrize("name", [
+    "a?b.db", "a#b.db", "a%20b.db", "a%b.db", "a b.db", "a'b.db", 'a"b.db', "a\nb.db", "-a.db",
+    "$HOME.db", "ä;x.db", "a&b=c.db", "[a].db",
+])  # fmt: skip
+def test_a_file_is_called_what_it_is_called_in_every_printed_command(
+    yeldro: Yeldro, demo: SqliteFile, name: str
+) -> None:
+    path = yeldro.folder / name
+    path.write_bytes(demo.path.read_bytes())
+    alerts = demo.value("SELECT count(*) FROM alert")
+    words = ("run", "alert", "--where", "id = 1", "--expect", "1", "--yes", "--db", f"./{name}")
+    done = yeldro(*words)
+    (line,) = re.findall("yeldro restore .*", done.out)
+    for command in (f"{line} --yes", "yeldro survey alert --json"):
+        ended = subprocess.run(
+            ["bash", "-c", command], cwd=yeldro.folder, capture_output=True, text=True, check=False,
+            env=yeldro.environment | {"YELDRO_DB": f"./{name}",
+                                      "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}"},
+        )  # fmt: skip
+        assert ended.returncode == 0, (command, ended)
+    assert SqliteFile(path).value("SELECT count(*) FROM alert") == alerts
+    if name.isprintable():
+        assert name in yeldro("survey", "--db", f"./{name}").out.splitlines()[0]
+
+
+def test_a_pipe_is_refused_and_not_waited_for(yeldro: Yeldro) -> None:
+    for name in ("f.db", "f.toml"):
+        os.mkfifo(yeldro.folder / name)
+    assert "a pipe or a device" in yeldro("survey", db="f.db", code=5).err
+    assert "a pipe or a device" in yeldro("plan", "f.toml", db="f.db", code=2).err

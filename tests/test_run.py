@@ -297,8 +297,10 @@ def test_restore_fills_in_what_is_missing_where_some_rows_are_back(yeldro, netwo
 def test_restore_refuses_another_database(yeldro, demo, file_made) -> None:
     yeldro("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes", db=demo.url)
     other = file_made("CREATE TABLE alert (id INTEGER PRIMARY KEY)")
-    found = yeldro("restore", "last", "--yes", "--db", other.url, code=3)
+    receipt = yeldro("receipt", "list", "--json").json()[0]["id"]
+    found = yeldro("restore", receipt, "--yes", "--db", other.url, code=3)
     assert str(demo.path) in found.err
+    assert str(demo.path) in yeldro("restore", "last", "--yes", "--db", other.url, code=2).err
     assert other.value("SELECT count(*) FROM alert") == 0
 
 

@@ -91,6 +91,8 @@ def read_toml(path: Path) -> TomlFile:
     Raises:
         UsageError: the file does not exist, is not TOML, or is far too large.
     """
+    if path.exists() and not path.is_file():
+        raise UsageError(f"{path} is no file, but a folder, a pipe or a device.", "Name a file.")
     try:
         with path.open("rb") as file:
             raw = file.read(_MOST_BYTES + 1)

@@ -8,6 +8,7 @@ import sys
 import unicodedata
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote
 
 from yeldro.core.model.names import counted
 
@@ -85,7 +86,8 @@ def short_name(shown: str) -> str:
     scheme, _, rest = shown.partition("://")
     place = rest.partition("?")[0]
     if scheme == "sqlite":
-        return place.rpartition("/")[2] or place
+        path = unquote(rest)
+        return path.rpartition("/")[2] or path
     host, _, name = place.rpartition("/")
     host = host.rpartition("@")[2]
     return f"{name} on {host}" if host else name

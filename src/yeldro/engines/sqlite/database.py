@@ -66,7 +66,7 @@ class SqliteDatabase:
 
     def __init__(self, path: Path) -> None:
         self.path = path.expanduser().resolve()
-        self.shown = f"sqlite:///{self.path}"
+        self.shown = f"sqlite:///{in_a_url(str(self.path))}"
         self._statement_limit = math.inf
         self._statement_ends = math.inf
         self._asked = threading.local()
@@ -182,6 +182,8 @@ class SqliteDatabase:
             )
         if self.path.is_dir():
             raise OutOfReach(f"{self.path} is a folder.", "Name the database file in it.")
+        if not self.path.is_file():
+            raise OutOfReach(f"{self.path} is no file, but a pipe or a device.", "Name a file.")
         try:
             with self.path.open("rb") as file:
                 start = file.read(_ENCODING_AT + 1)
@@ -194,6 +196,11 @@ class SqliteDatabase:
                 f"The file {self.path} is not an SQLite database.", "Name a database file."
             )
         return start[_ENCODING_AT] if len(start) > _ENCODING_AT else 0
+
+
+def in_a_url(path: str) -> str:
+    """Return a path with the characters in codes that mean something in a URL."""
+    return path.replace("%", "%25").replace("?", "%3F")
 
 
 def _abort(

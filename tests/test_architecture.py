@@ -235,6 +235,19 @@ def test_every_choice_and_every_command_named_in_a_message_is_known() -> None:
         assert named <= known
 
 
+def test_every_test_that_the_docs_name_exists() -> None:
+    root = SOURCE.parents[1]
+    defined = {
+        name
+        for path in (root / "tests").glob("test_*.py")
+        for name in re.findall(r"^def (test_\w+)", path.read_text(), re.MULTILINE)
+    }
+    for path in (root / "docs" / "guarantees.md", root / "SECURITY.md"):
+        named = set(re.findall(r"`(test_\w+)`", path.read_text()))
+        assert named
+        assert named <= defined, path.name
+
+
 def test_every_file_that_the_docs_name_exists() -> None:
     docs = SOURCE.parents[1] / "docs"
     named = {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import shutil
 import sqlite3
 from pathlib import Path
@@ -209,15 +208,6 @@ def test_restore_refuses_a_table_or_column_that_is_gone(
     assert "raw_upload.line is not there" in yeldro("restore", "last", "--yes", code=3).err
     network.script("DROP TABLE raw_upload")
     assert "raw_upload is not there" in yeldro("restore", "last", "--yes", code=3).err
-
-
-def test_every_guarantee_names_a_test_that_is_there() -> None:
-    here = Path(__file__).parent
-    described = (here.parent / "docs" / "guarantees.md").read_text()
-    there = "".join(path.read_text() for path in here.glob("test_*.py"))
-    named = re.findall(r"`(test_\w+)`", described)
-    assert len(named) > 25
-    assert [name for name in named if f"def {name}(" not in there] == []
 
 
 def test_the_last_receipt_is_that_of_the_database_that_is_named(

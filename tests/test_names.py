@@ -174,8 +174,7 @@ def test_rows_set_aside_hide_no_table_of_that_name(
 
 
 @pytest.mark.parametrize("name", [
-    "a?b.db", "a#b.db", "a%20b.db", "a%b.db", "a b.db", "a'b.db", 'a"b.db', "a\nb.db", "-a.db",
-    "$HOME.db", "ä;x.db", "a&b=c.db", "[a].db",
+    "a?b#c.db", "a%20b.db", "a%b.db", "a b'c.db", 'a"b.db', "a\nb.db", "-a.db", "$HOME;ä.db",
 ])  # fmt: skip
 def test_a_file_is_called_what_it_is_called_in_every_printed_command(
     yeldro: Yeldro, demo: SqliteFile, name: str

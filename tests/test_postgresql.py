@@ -700,6 +700,7 @@ def test_what_an_event_trigger_does_of_temporary_tables_is_counted(yeldro, serve
                   "INSERT INTO lamp VALUES (1); TRUNCATE ddl")  # fmt: skip
     words = ("mast", "--where", "id = 1", "--expect", "1")
     assert "The event trigger noting runs" in yeldro("plan", *words, db=server.url).out
+    assert "noting would fire" in yeldro("script", *words, db=server.url, code=3).err
     before = server.contents()
     told = yeldro("run", *words, "--yes", db=server.url, code=4).err
     assert "in ddl. Triggers that can do this: noting" in told

@@ -11,9 +11,8 @@ from conftest import PROGRAM, Yeldro
 from systems import SqliteFile
 
 READING = [
-    "plan alert --all-rows", "survey", "preview reading --all-rows --rows 500", "receipt list",
-    "script alert --where 'id = 2'", "plan alert --all-rows --json", "--help",
-    "duplicates reading --by sensor_id,taken_at", "plan --help",
+    "plan alert --all-rows", "preview reading --all-rows --rows 500", "--help",
+    "plan alert --all-rows --json", "script alert --where 'id = 2'",
 ]  # fmt: skip
 WAYS = {  # how standard output or standard error ends, and the exit code of what succeeds
     "> /dev/full": 5,
@@ -53,7 +52,7 @@ def test_what_only_looks_ends_quietly_or_says_that_its_output_is_lost(
 
 
 @pytest.mark.parametrize("way", WAYS)
-@pytest.mark.parametrize("more", ["", " --json", " --quiet"])
+@pytest.mark.parametrize("more", ["", " --json"])
 def test_a_commit_is_never_denied_by_what_becomes_of_the_output(
     yeldro: Yeldro, demo: SqliteFile, way: str, more: str
 ) -> None:

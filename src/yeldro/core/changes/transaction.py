@@ -247,10 +247,10 @@ class Transaction:
             before = replace(before, total=before.total + moved)
         counted = [(change, rows) for change, rows in done if change.step.n]
         tally = _tally(counted)
+        self._counted = session.change_count()
         if any(change.emptying for change, _ in done) and before.total is None:
             ledger = Ledger(tally.by_table({}))  # the system counts no such rows
         else:
-            self._counted = session.change_count()
             ledger = read_ledger(before, self._counted, _tally(done))
             ledger = ledger.with_more(self._corrected(change_set, self._counted))
         fired = triggers_fired(change.touched for change, rows in done if change.step.n or rows)

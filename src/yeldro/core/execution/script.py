@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -137,7 +137,7 @@ def script_statements(
         sa.event.remove(session.connection, "before_cursor_execute", note)
         check_plan(prepared.plan, cleanup)
         check_way_back(session, [each.touched for each in prepared.changes], cleanup.no_way_back)
-        check_triggers(prepared, cleanup)
+        check_triggers(prepared, cleanup, session.event_triggers())
         _check_traceable(session, prepared, cleanup, enforces=enforces)
         steps = []
         for place, change in enumerate(prepared.changes):
@@ -157,13 +157,19 @@ def script_statements(
         )
 
 
-def check_triggers(prepared: Prepared, cleanup: Cleanup) -> None:
+def check_triggers(
+    prepared: Prepared, cleanup: Cleanup, event_triggers: Sequence[str] = ()
+) -> None:
     """Refuse triggers that the user has not accepted: no count of a script tells what they change.
+
+    Args:
+        event_triggers: those that the script's temporary tables fire.
 
     Raises:
         Refused: a trigger or a rule would fire.
     """
     fired = triggers_fired(each.touched for each in prepared.changes)
+    fired += event_triggers
     unnamed = [name for name in fired if name not in cleanup.allowed_triggers]
     if unnamed:
         options = " ".join(Option("allow_trigger", name).named for name in unnamed)

@@ -85,8 +85,10 @@ class Restoration(ChangeSet):
             if each.missing and (each.late_links or each.late_columns)
         ]
         for step, each in (pair for part in self._parts for pair in part):
-            changed = [name for name, _ in (*each.named("old"), *each.named("was"))]
-            columns = tuple(changed) if step.action is Action.RELINK else None
+            columns: tuple[str, ...] | None = None
+            if step.action is Action.RELINK:
+                besides = (name for name, _, _ in each.changed_besides())
+                columns = (*(name for name, _ in each.named("old")), *besides)
             found.append(Touched(step.action, each.table, columns))
         return found
 

@@ -367,7 +367,7 @@ def test_random_cleanups_do_there_what_they_do_here(
     yeldro: Yeldro, tmp_path: Path, stood_in, trials: Trials
 ) -> None:
     done = refused = 0
-    for number in trials(15, 200):
+    for number in trials(8, 200):
         chance = random.Random(number)
         case = random_case(number, choose=True).in_standard_sql()
         case = replace(

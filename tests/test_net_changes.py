@@ -93,7 +93,7 @@ def test_several_removes_over_the_same_rows_are_undone_as_one(
     database = made(SCHEMA)
     opened = connect(database.url)
     done = 0
-    for case in trials(8, 4000):
+    for case in trials(5, 4000):
         chance = random.Random(case)
         filled(database, chance, logged=case % 3 == 0)
         before = database.contents()

@@ -11,8 +11,7 @@ from conftest import PROGRAM, Yeldro
 from systems import SqliteFile
 
 READING = [
-    "plan alert --all-rows", "preview reading --all-rows --rows 500", "--help",
-    "plan alert --all-rows --json", "script alert --where 'id = 2'",
+    "plan alert --all-rows", "preview reading --all-rows --rows 500 --json", "--help",
 ]  # fmt: skip
 WAYS = {  # how standard output or standard error ends, and the exit code of what succeeds
     "> /dev/full": 5,

@@ -23,9 +23,8 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import Table
 
 _LOCKED = "55P03"  # lock_not_available
-# Classes of SQLSTATE: connection, state of the transaction, rolled back for others, resources,
-# stopped by an operator.
-_NOT_ITS_OWN = ("08", "25", "40", "53", "57")
+# Classes of SQLSTATE: connection, rolled back for others, resources, stopped by an operator.
+_NOT_ITS_OWN = ("08", "40", "53", "57")
 _NEVER_THE_SAME = {"setseed", "set_config"}
 LOOKING = "yeldro_looking"  # an option of statements that may only read
 

@@ -39,6 +39,8 @@ class MariadbKnowledge(StandardSession):
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
         """Return what triggers reach that is not rolled back, or that this user cannot read."""
+        if not table.triggers:
+            return ()
         if self._trigger_effects is None:
             self._trigger_effects = TriggerEffects(self.catalogue)
         return tuple(

@@ -37,6 +37,7 @@ class PostgresqlKnowledge(StandardSession):
     def __init__(self, connection: sa.Connection, traits: Traits, mode: Mode) -> None:
         super().__init__(connection, traits, mode)
         self._trigger_effects: TriggerEffects | None = None
+        self._event_triggers: tuple[str, ...] | None = None
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         state = getattr(error.orig, "sqlstate", None) or ""
@@ -143,10 +144,14 @@ class PostgresqlKnowledge(StandardSession):
         return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
 
     def event_triggers(self) -> tuple[str, ...]:
-        return event_triggers(self.connection)
+        if self._event_triggers is None:
+            self._event_triggers = event_triggers(self.connection)
+        return self._event_triggers
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
         """Return what triggers reach that a rollback may not undo."""
+        if not (table.triggers or self.event_triggers()):
+            return ()
         if self._trigger_effects is None:
             self._trigger_effects = TriggerEffects(self.connection)
         return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)

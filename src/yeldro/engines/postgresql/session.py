@@ -272,8 +272,9 @@ class PostgresqlSession(PostgresqlKnowledge):
         return None if value is None else str(value)
 
     def _decisive(self) -> dict[str, Any]:
-        return {name: self.connection.exec_driver_sql(f"SHOW {name}").scalar_one()
-                for name in _DECISIVE}  # fmt: skip
+        listed = ", ".join(f"pg_catalog.current_setting('{name}')" for name in _DECISIVE)
+        values = self.connection.exec_driver_sql(f"SELECT {listed}").one()
+        return dict(zip(_DECISIVE, values, strict=True))
 
     def change_count(self) -> ChangeCount:
         """Return the server's own count, as long as its settings are those of the beginning.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import sys
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -90,14 +91,15 @@ class _Asking:
         self.start = 0  # the first row of the group that is shown
 
     def run(self) -> None:
-        """Ask until no group is open, or the person leaves."""
+        """Ask until no group is open, or the person leaves: all that was decided is on disk."""
+        with suppress(KeyboardInterrupt, EOFError):  # at any moment, as good as q
+            self._ask()
+
+    def _ask(self) -> None:
         group = next(self.review.open_groups(), None)
         while group is not None:
             rows = self._draw(group)
-            try:
-                key = click.getchar()
-            except (KeyboardInterrupt, EOFError):
-                return  # all that was decided is on disk
+            key = click.getchar()
             if key in "qQ\x1b\x04":
                 return
             group = self._done(key, group, rows)

@@ -310,7 +310,7 @@ def test_a_disk_that_fills_up_between_batches_leaves_what_is_committed_known(
 ) -> None:
     """The message counts the committed batches; the same command finishes; all comes back."""
     words = [*RUN, "--batch", "20"]
-    for number in trials(3, 40):
+    for number in trials(2, 40):
         drop = "; ".join(f"DROP TABLE IF EXISTS {name}" for name in ("note", "lamp", "mast"))
         database = made(f"{drop}; {filled()}")
         before = database.contents()

@@ -86,10 +86,9 @@ def check_way_back(
     for name, table in lasting.items():
         if no_way_back is None or name not in no_way_back:
             remedy = f"Convert it with {session.making_transactional(table)}"
-            or_accept = f", or accept it with {Option('no_way_back', name).named}"
             raise NoWayBack(
                 f"{name} has no transactions: what is done to it cannot be rolled back.",
-                remedy + ("." if no_way_back is None else f"{or_accept}."),
+                _or_accept(remedy, name, no_way_back),
                 name=name,
             )
     return Lasting(tuple(lasting), effects)
@@ -167,15 +166,21 @@ def _accepted_effects(
                 own = f"event trigger {effect.trigger}"
                 if not effect.of_event:
                     own = f"trigger {effect.trigger} of {table.name}"
-                accept = f", or accept it with {Option('no_way_back', effect.name).named}"
                 raise NoWayBack(
                     f"The {own} {effect.said}.",
-                    f"{effect.remedy}{accept if no_way_back is not None else ''}.",
+                    _or_accept(effect.remedy, effect.name, no_way_back),
                     name=effect.name,
                     trigger=effect.trigger,
                 )
             accepted[f"the trigger {effect.trigger} with {effect.name}"] = None
     return tuple(accepted)
+
+
+def _or_accept(remedy: str, name: str, no_way_back: Collection[str] | None) -> str:
+    """Return what helps, as a sentence; where something may be accepted, that too."""
+    if no_way_back is None:
+        return f"{remedy}."
+    return f"{remedy}, or accept it with {Option('no_way_back', name).named}."
 
 
 def _check_unseen(session: Session, touched: Sequence[Touched]) -> None:

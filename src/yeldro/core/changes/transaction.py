@@ -27,7 +27,7 @@ from yeldro.core.model.errors import (
     ReceiptNotClosed,
     YeldroError,
 )
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.steps import Action, Step, rows_by_table
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Affected, Change, ChangeSet
@@ -209,10 +209,7 @@ class Transaction:
             raise _with(error, data, "Look there.") from error
 
     def _keep_limits(self, steps: Sequence[Step]) -> None:
-        rows: dict[str, int] = {}
-        for step in steps:
-            if not step.auxiliary:
-                rows[step.table] = rows.get(step.table, 0) + step.rows
+        rows = rows_by_table(steps)
         self.limits.check_tables(
             {name: number for name, number in rows.items() if number}, self.session.catalogue
         )

@@ -178,9 +178,8 @@ def _plan_whole(
         running.check_plan(plan, _without_expectations(cleanup))
         check_divisible(prepared)
         steps = steps_of_batches(prepared)
-        guard(
-            session, touched_by_batches(session, prepared), None
-        )  # a batch that fails is rolled back
+        touched = touched_by_batches(session, prepared)
+        guard(session, touched, None)  # a batch that fails is rolled back
         if receipt_options.with_rows:
             check_restorable(session, prepared)
         return plan, prepared, steps

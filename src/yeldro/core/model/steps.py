@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -37,6 +37,15 @@ class Step:
     because: str
     path: tuple[str, ...]
     auxiliary: bool = False
+
+
+def rows_by_table(steps: Iterable[Step]) -> dict[str, int]:
+    """Return the rows that steps remove, change or add, by table; auxiliary ones are left out."""
+    counted: Counter[str] = Counter()
+    for step in steps:
+        if not step.auxiliary:
+            counted[step.table] += step.rows
+    return dict(counted)
 
 
 def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -18,7 +17,7 @@ from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.options import REPOINT, Option
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.steps import Action, Step, rows_by_table
 from yeldro.core.planning.emptying import (
     check_emptying,
     check_only_step,
@@ -143,11 +142,7 @@ class Plan:
     @property
     def rows_by_table(self) -> dict[str, int]:
         """Rows removed or changed, by table."""
-        counted: Counter[str] = Counter()
-        for step in self.steps:
-            if not step.auxiliary:
-                counted[step.table] += step.rows
-        return dict(counted)
+        return rows_by_table(self.steps)
 
 
 @dataclass(frozen=True)

@@ -70,12 +70,17 @@ class Restoration(ChangeSet):
         ]
 
     @property
+    def _undone(self) -> Iterator[tuple[Step, UndoneRows]]:
+        """Each step of the restore with the one that it undoes, in order."""
+        return (pair for part in self._parts for pair in part)
+
+    @property
     def named_table(self) -> str:
         return self._receipt.named_table
 
     @property
     def steps(self) -> Sequence[Step]:
-        return [step for part in self._parts for step, _ in part]
+        return [step for step, _ in self._undone]
 
     @property
     def touched(self) -> Sequence[Touched]:
@@ -84,7 +89,7 @@ class Restoration(ChangeSet):
             for each in self._staged_steps
             if each.missing and (each.late_links or each.late_columns)
         ]
-        for step, each in (pair for part in self._parts for pair in part):
+        for step, each in self._undone:
             columns: tuple[str, ...] | None = None
             if step.action is Action.RELINK:
                 besides = (name for name, _, _ in each.changed_besides())
@@ -105,8 +110,7 @@ class Restoration(ChangeSet):
             receipt.check_space(sum(each.missing * len(each.roles) for each in steps))
         for each in self._staged_steps:
             yield from ([change] for change in each.cut_before())
-        every = [pair for part in self._parts for pair in part]
-        orphaned = {step: orphans(each) for step, each in every} if self._with_rows else {}
+        orphaned = {step: orphans(each) for step, each in self._undone if self._with_rows}
         for part in self._parts:
             for step, each in part:
                 if receipt is None:
@@ -140,7 +144,7 @@ class Restoration(ChangeSet):
 
     def _refused(self, step: Step) -> StepRefused | None:
         """Return which rows of a step the database refuses; None if it refuses none alone."""
-        each = next(each for part in self._parts for own, each in part if own == step)
+        each = next(each for own, each in self._undone if own == step)
         refusals = find_refused(each, lambda: execute(self.session, each.undone(step)).rows)
         return StepRefused(refusals) if refusals.rows else None
 
@@ -158,12 +162,12 @@ class Restoration(ChangeSet):
 
     def store_after(self, receipt: ReceiptWriter, tally: Tally) -> None:
         receipt.add_total(tally.total)
-        for step, each in (pair for part in self._parts for pair in part if self._with_rows):
+        for step, each in self._undone if self._with_rows else ():
             store_after(each, step, receipt, self._staged_steps, as_stored=not self.different)
 
     def prove_at_the_end(self) -> None:
         if self.session.traits.core_checks_foreign_keys:
-            for _, each in (pair for part in self._parts for pair in part):
+            for _, each in self._undone:
                 prove_step_leaves_none_dangling(each)
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
@@ -37,7 +38,6 @@ class PostgresqlKnowledge(StandardSession):
     def __init__(self, connection: sa.Connection, traits: Traits, mode: Mode) -> None:
         super().__init__(connection, traits, mode)
         self._trigger_effects: TriggerEffects | None = None
-        self._event_triggers: tuple[str, ...] | None = None
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         state = getattr(error.orig, "sqlstate", None) or ""
@@ -144,16 +144,18 @@ class PostgresqlKnowledge(StandardSession):
         return function.lower() not in _NEVER_THE_SAME and bool(rows.scalar())
 
     def event_triggers(self) -> tuple[str, ...]:
-        if self._event_triggers is None:
-            self._event_triggers = event_triggers(self.connection)
-        return self._event_triggers
+        return tuple(row.name for row in self._event_triggers)
+
+    @cached_property
+    def _event_triggers(self) -> Sequence[Any]:
+        return event_triggers(self.connection)
 
     def lasting_effects(self, table: Table, event: str) -> tuple[LastingEffect, ...]:
         """Return what triggers reach that a rollback may not undo."""
-        if not (table.triggers or self.event_triggers()):
+        if not (table.triggers or self._event_triggers):
             return ()
         if self._trigger_effects is None:
-            self._trigger_effects = TriggerEffects(self.connection)
+            self._trigger_effects = TriggerEffects(self.connection, self._event_triggers)
         return self._trigger_effects.of(self.catalogue.oids_of(table.name), event)
 
     def dropping(self, table: Table, constraint: str) -> str:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import LastingEffect
@@ -79,14 +80,18 @@ _BUILT_IN = {  # functions of the server whose effects a rollback does not undo
 
 
 class TriggerEffects:
-    """The triggers, functions and tables of a database, by what they name."""
+    """The triggers, functions and tables of a database, by what they name.
 
-    def __init__(self, connection: sa.Connection) -> None:
+    Args:
+        event_triggers: as `event_triggers` returns them.
+    """
+
+    def __init__(self, connection: sa.Connection, event_triggers: Sequence[Any]) -> None:
         def rows(statement: str) -> list[Any]:
             return list(connection.exec_driver_sql(statement).all())
 
         self._triggers = rows(_TRIGGERS)
-        self._event_triggers = rows(_EVENT_TRIGGERS)
+        self._event_triggers = event_triggers
         functions = rows(_FUNCTIONS)
         lasting = {name: [name] for name in _BUILT_IN}
         lasting |= {row.name: [row.name] for row in rows(_FOREIGN_TABLES)}
@@ -131,9 +136,9 @@ class TriggerEffects:
         return self._of_function.get(row.function_oid, Code(""))
 
 
-def event_triggers(connection: sa.Connection) -> tuple[str, ...]:
+def event_triggers(connection: sa.Connection) -> Sequence[Any]:
     """Return the event triggers that a temporary table fires when it is made."""
-    return tuple(row.name for row in connection.exec_driver_sql(_EVENT_TRIGGERS).all())
+    return connection.exec_driver_sql(_EVENT_TRIGGERS).all()
 
 
 def _is_free(row: Any) -> bool:

@@ -98,11 +98,11 @@ def test_any_text_as_a_condition_is_refused_or_only_looks(tmp_path_factory, text
 
 
 @given(st.one_of(st.integers(), st.floats(allow_nan=False), st.text()))
-def test_a_parameter_is_a_number_only_where_it_reads_back_as_written(value) -> None:
+def test_a_parameter_is_a_number_only_where_it_reads_back_as_written(demo, value) -> None:
     text = str(value)
-    (bound,) = read_parameters(
-        Selection("t", parameters={"v": Typed(text)}), open_database("unused.db")
-    ).parameters.values()
+    selection = Selection("t", parameters={"v": Typed(text)})
+    with open_database(demo.url).reading() as session:
+        (bound,) = read_parameters(selection, session).parameters.values()
     if isinstance(bound, str):
         assert bound == text or f"'{bound}'" == text.replace("''", "'")
     else:

@@ -81,9 +81,15 @@ def chosen(made: Fitted, site: Site) -> Cleanup:
     return Cleanup(where, Choices(follow, detach))
 
 
+def split(database: Database, cleanup: Cleanup) -> Job:
+    """Return a cleanup as the job that a command makes of it."""
+    with database.reading() as session:
+        return split_by_heir(session, Job.of(cleanup))
+
+
 def touched(database: Database, site: Site, cleanup: Cleanup) -> set[str]:
     """Return the triggers of the tables that a cleanup touches."""
-    plans = plan(database, split_by_heir(database, Job.of(cleanup))).plans
+    plans = plan(database, split(database, cleanup)).plans
     names = {name for each in plans for name in each.rows_by_table}
     return {trigger for name in names for trigger in site.triggers.get(name, ())}
 
@@ -112,7 +118,7 @@ class Check:
     def without_leave(self, database: Database, cleanup: Cleanup) -> None:
         """Run with no trigger allowed: as many rows as are told are other rows then, or none."""
         before = self.ours.contents()
-        job = split_by_heir(database, Job.of(cleanup))
+        job = split(database, cleanup)
         try:
             done = run(database, job, ReceiptOptions(self.folder / "unallowed"), 5)
         except YeldroError as error:
@@ -139,9 +145,7 @@ class Check:
             self.fired = tuple(sorted(touched(database, self.ours, cleanup)))
             if self.fired:
                 self.without_leave(database, cleanup)
-            self.job = split_by_heir(
-                database, Job.of(replace(cleanup, allowed_triggers=self.fired))
-            )
+            self.job = split(database, replace(cleanup, allowed_triggers=self.fired))
             done = run(database, self.job, ReceiptOptions(self.folder / "whole"), 5)
         except YeldroError as error:
             assert self.ours.contents() == before, error

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import random
+import re
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
+import sqlalchemy as sa
 from conftest import Yeldro, need, there_and_back
 from servers import free_port, make_postgresql, postgresql_started
 from systems import AnyDatabase
@@ -99,3 +102,39 @@ def test_a_plan_that_needs_more_locks_than_the_server_has_says_so(
         refused = yeldro("plan", *words, db=url, code=5).err
     assert "no room for more locks" in refused
     assert "Raise max_locks_per_transaction" in refused
+
+
+_OF_THE_CATALOGUE = re.compile(
+    r"pg_(?!stat_|temp|catalog.current_)|information_schema|_master|PRAGMA|EXPLAIN"
+)
+_COUNTERS = "pg_stat_xact"
+
+
+def test_a_session_asks_the_catalogue_once(yeldro: Yeldro, network: AnyDatabase) -> None:
+    """A rehearsal reads it to read values, to lock what decides, and under these locks."""
+    connected: list[object] = []
+    asked: dict[sa.Connection, Counter[tuple[str, str]]] = {}
+
+    def connect(*given: object) -> None:
+        connected.append(given[0])
+
+    def ask(
+        connection: sa.Connection, _: object, statement: str, values: object, *__: object
+    ) -> None:
+        if _OF_THE_CATALOGUE.search(statement) and _COUNTERS not in statement:
+            asked.setdefault(connection, Counter())[statement, str(values)] += 1
+
+    sa.event.listen(sa.pool.Pool, "connect", connect)
+    sa.event.listen(sa.Engine, "before_cursor_execute", ask)
+    try:
+        yeldro("rehearse", "buoy", "--where", "name = :n", "--param", "n=Eddy", "--missing-in",
+               "deployment", "--follow", "all", db=network.url)  # fmt: skip
+    finally:
+        sa.event.remove(sa.pool.Pool, "connect", connect)
+        sa.event.remove(sa.Engine, "before_cursor_execute", ask)
+    most = {"postgresql": 1, "mariadb": 3}.get(network.url.partition(":")[0], 2)
+    assert len(connected) <= most
+    sessions = list(asked.values())
+    assert len(sessions) <= 3
+    assert sessions[-1].total() > 10
+    assert not [one for each in sessions for one, times in each.items() if times > 1]

@@ -347,7 +347,11 @@ class Connection:
         )
 
     def _job(self, what: Cleanup | Job) -> Job:
-        return split_by_heir(self._database, what if isinstance(what, Job) else Job.of(what))
+        job = what if isinstance(what, Job) else Job.of(what)
+        if not self._database.traits.has_inheritance:
+            return job
+        with self._database.reading() as session:
+            return split_by_heir(session, job)
 
     def script(
         self, what: Cleanup | Job, dialect: str | None = None, most_rows: int = sql_out.MOST_ROWS

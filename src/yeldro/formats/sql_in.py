@@ -60,7 +60,7 @@ def cleanups_in(
                 names = parameters_in(found.where or "")
                 used |= names
                 values = {name: parameters[name] for name in names if name in parameters}
-                selection = read_parameters(replace(found, parameters=values), database)
+                selection = read_parameters(replace(found, parameters=values), session)
                 reader.try_out(statement, selection)
                 selections.append(selection)
     if not selections:

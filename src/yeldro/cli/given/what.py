@@ -22,7 +22,7 @@ from yeldro.core.receipts.copies import CopyPlace
 from yeldro.formats.fields import CLEANUP
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import Database
+    from yeldro.core.database.protocol import Database, Session
     from yeldro.core.planning.plan import Cleanup
     from yeldro.core.planning.treatment import Choices
     from yeldro.formats.cleanup_file import CleanupFile, Parameter
@@ -89,24 +89,33 @@ def what_of(options: dict[str, Any], db: str | None) -> What:
         cleanup = values.cleanup_of(options)
         job = Job(title_of(options), (cleanup,))
         found = What(settings.database_of(db), job)
-    found = replace(found, job=_with_read_parameters(found.job, found.database))
-    limits = settings.limits_of(found.database, allow_more=bool(options.get("allow_more")))
-    job = replace(found.job, limits=limits)
     in_batches = options.get("batch") or options.get("batch_seconds")
-    if found.agreed is None and not in_batches:
-        job = split_by_heir(found.database, job)
-    return replace(found, job=job)
+    job = _completed(found.job, found.database, whole=bool(found.agreed or in_batches))
+    limits = settings.limits_of(found.database, allow_more=bool(options.get("allow_more")))
+    return replace(found, job=replace(job, limits=limits))
 
 
-def _with_read_parameters(job: Job, database: Database) -> Job:
-    """Return the job with the values of parameters read by the columns they are compared with."""
-    if not any(each.selection.parameters for each in job.cleanups):
+def _completed(job: Job, database: Database, *, whole: bool) -> Job:
+    """Return the job with what the schema says of it: values by their columns, heirs apart.
+
+    Args:
+        whole: a table and its heirs stay one cleanup.
+    """
+    splits = database.traits.has_inheritance and not whole
+    if not splits and not any(each.selection.parameters for each in job.cleanups):
         return job
+    with database.reading() as session:
+        job = _with_read_parameters(job, session)
+        return split_by_heir(session, job) if splits else job
+
+
+def _with_read_parameters(job: Job, session: Session) -> Job:
+    """Return the job with the values of parameters read by the columns they are compared with."""
     from yeldro.core.selection.conditions.parameters import Typed, read_parameters, relative_day
 
     cleanups, days = [], {}
     for each in job.cleanups:
-        read = read_parameters(each.selection, database)
+        read = read_parameters(each.selection, session)
         cleanups.append(replace(each, selection=read))
         for name, typed in each.selection.parameters.items():
             if isinstance(typed, Typed) and relative_day(typed.text):

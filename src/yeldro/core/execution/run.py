@@ -31,6 +31,7 @@ from yeldro.core.planning.job import (
     with_error_context,
 )
 from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
+from yeldro.core.planning.warnings import of_privileges
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.selection.conditions.checks import CheckResult, require_checks, run_checks
 
@@ -109,7 +110,12 @@ def plan(database: Database, job: Job, watch: Approval | None = None) -> JobPlan
             done.append((cleanup, prepared))
             if watch:
                 watch.check(place, session, prepared)
-            warnings = (*prepared.plan.warnings, *job.limits.unknown(session.catalogue))
+            touched = [each.touched for each in prepared.changes]
+            warnings = (
+                *prepared.plan.warnings,
+                *of_privileges(session, cleanup, touched),  # which a run's guard refuses
+                *job.limits.unknown(session.catalogue),
+            )
             plans.append(replace(prepared.plan, warnings=warnings))
     check_allowed_triggers(done)
     return JobPlan(job.title, tuple(plans), what_follows(plans))

@@ -19,30 +19,29 @@ from yeldro.core.model.graph import components
 from yeldro.core.selection.selection import resolve
 
 if TYPE_CHECKING:
-    from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
     from yeldro.core.planning.job import Job
     from yeldro.core.planning.plan import Cleanup
 
 
-def split_by_heir(database: Database, job: Job) -> Job:
+def split_by_heir(session: Session, job: Job) -> Job:
     """Return the job with a cleanup for each table in which its matched rows live.
 
     A job that cannot be split is returned as it is, and refused when it is planned.
     """
-    if not database.traits.has_inheritance or len(job.cleanups) > 1:
+    if not session.traits.has_inheritance or len(job.cleanups) > 1:
         return job
     (cleanup,) = job.cleanups
     selection = cleanup.selection
     if selection.only_table:
         return job
-    with database.reading() as session:
-        table = find_table(session.catalogue, selection.table)
-        whole = selection.duplicates_by or selection.limit is not None or selection.orphans
-        if not table.heirs or whole or cleanup.emptying or selection.batch is not None:
-            return job
-        parts = [_only(cleanup, str(name)) for name in _children_first(session, table)]
-        found = [part for part in parts if _matches(session, part)] or parts[:1]
+    table = find_table(session.catalogue, selection.table)
+    whole = selection.duplicates_by or selection.limit is not None or selection.orphans
+    if not table.heirs or whole or cleanup.emptying or selection.batch is not None:
+        return job
+    parts = [_only(cleanup, str(name)) for name in _children_first(session, table)]
+    found = [part for part in parts if _matches(session, part)] or parts[:1]
     return replace(job, cleanups=tuple(found), expectations=cleanup.expectations, described=True)
 
 

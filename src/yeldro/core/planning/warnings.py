@@ -71,9 +71,16 @@ def warnings_of(
     for found in ripple.removed.values():
         warnings += _unsure(session, found)
     warnings += _of_triggers(session, asked, touched)
-    if not asked.emptying:  # that needs other ones, and locks the table
-        warnings += map("A privilege is missing: {}.".format, missing_privileges(session, touched))
     return warnings
+
+
+def of_privileges(session: Session, asked: Asked, touched: Sequence[Touched]) -> list[str]:
+    """Return the privileges that a run would miss.
+
+    Emptying a table needs other ones, which cannot be asked for without locking it.
+    """
+    missing = [] if asked.emptying else missing_privileges(session, touched)
+    return [f"A privilege is missing: {each}." for each in missing]
 
 
 def _of_triggers(session: Session, asked: Asked, touched: Sequence[Touched]) -> list[str]:

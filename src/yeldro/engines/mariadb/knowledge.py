@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
@@ -74,17 +74,25 @@ class MariadbKnowledge(StandardSession):
     ) -> list[str]:
         """Return what the server denies when it is asked to explain such a statement."""
         missing = []
-        # A read-only transaction refuses even the question.
-        with self.connection.engine.connect() as another:
+        with self._that_may_ask() as connection:
             for table, changed in wanted:
                 try:
-                    another.exec_driver_sql(f"EXPLAIN {self._example(table, changed)}")
+                    connection.exec_driver_sql(f"EXPLAIN {self._example(table, changed)}")
                 except sa.exc.DBAPIError as error:
                     if told(error)[0] not in (1142, 1143):
                         raise
                     columns = f"UPDATE ({', '.join(changed)})" if changed is not None else "DELETE"
                     missing.append(f"{columns} on {table.name}")
         return missing
+
+    @contextmanager
+    def _that_may_ask(self) -> Iterator[sa.Connection]:
+        """Give another connection where this one only looks: it is refused even the question."""
+        if not self.traits.needs_key_tables_first:
+            yield self.connection
+            return
+        with self.connection.engine.connect() as another:
+            yield another
 
     def _example(self, table: Table, changed: Collection[str] | None) -> str:
         """Return a statement that would change or remove no row, but needs the privilege."""

@@ -18,7 +18,7 @@ from yeldro.core.selection.conditions.parsing import own_column, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import SqlDialect
-    from yeldro.core.database.protocol import Database
+    from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Column, Table
     from yeldro.core.selection.asked import Selection
 
@@ -73,7 +73,7 @@ def kind_of(column: Column) -> str | None:
     return next((kind for kind, names in _KINDS.items() if first in names), None)
 
 
-def read_parameters(selection: Selection, database: Database) -> Selection:
+def read_parameters(selection: Selection, session: Session) -> Selection:
     """Return a selection whose typed parameters are read by the columns they are compared with.
 
     A value in single quotes is text. Without a column it is compared with, a number is a number,
@@ -87,9 +87,8 @@ def read_parameters(selection: Selection, database: Database) -> Selection:
         return selection
     met: dict[str, list[_Met]] = {}
     if any(not _is_quoted(value.text) for value in typed.values()) and selection.where:
-        with database.reading() as session:
-            table = find_table(session.catalogue, selection.table)
-            met = _met(selection.where, table, session.traits.sql_dialect)
+        table = find_table(session.catalogue, selection.table)
+        met = _met(selection.where, table, session.traits.sql_dialect)
     read = {name: _read(name, value.text, met.get(name, [])) for name, value in typed.items()}
     return replace(selection, parameters={**selection.parameters, **read})
 

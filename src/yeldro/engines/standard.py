@@ -98,6 +98,10 @@ class StandardSession:
         del file
         return ""
 
+    def insert_query(self, staged: sa.TableClause, query: str) -> int:
+        """Fail: no other file is opened."""
+        raise Fault(f"{staged.name} cannot be filled by {query}")
+
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Do nothing: the planner needs no statistics."""
 

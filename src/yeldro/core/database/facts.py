@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.schema import Parts, TableName
 
 
 class SqlDialect(str):
@@ -198,11 +198,11 @@ class Partition:
     """What a partition is a part of.
 
     Args:
-        ids: the ids of the tables in which its rows live.
+        parts: those in which its rows live.
     """
 
     whole: TableName
-    ids: tuple[int, ...]
+    parts: Parts
 
 
 @dataclass(frozen=True)

@@ -84,6 +84,13 @@ class KeyTables(Protocol):
     def opened(self, file: Path) -> str:
         """Return the name under which statements can read an SQLite file; empty if they cannot."""
 
+    def insert_query(self, staged: sa.TableClause, query: str) -> int:
+        """Put the rows of a query on an opened file into a temporary table; return their number.
+
+        Args:
+            query: as the file's own system reads it.
+        """
+
     def key_table_filled(self, key_table: sa.TableClause) -> None:
         """Note that a temporary table has been filled, so that the planner gets statistics."""
 

@@ -18,14 +18,13 @@ from sqlalchemy.sql.functions import FunctionElement
 from yeldro.core.model.errors import Fault
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import ForeignKey, Table, TableName
+    from yeldro.core.model.schema import ForeignKey, Parts, Table, TableName
 
 _LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
 _CLAUSE = "_rows_of_it"  # kept with the table
 _IN_BRACKETS = 100
 
 Predicate = sa.ColumnElement[bool]
-PART_ID = "tableoid"  # by which PostgreSQL tells the table that a row lives in
 
 
 def quoted(name: str) -> quoted_name:
@@ -46,7 +45,7 @@ def table_clause(name: TableName, columns: Iterable[str], *, only: bool = False)
     Args:
         only: without the tables that inherit from it.
     """
-    return (_OnlyTable if only else sa.table)(
+    return (OnlyTable if only else sa.table)(
         quoted(name.name),
         *(sa.column(quoted(column)) for column in columns),
         schema=quoted(name.schema) if name.schema else None,
@@ -71,16 +70,10 @@ def with_heirs(table: Table) -> sa.TableClause:
     return table_clause(table.name, [column.name for column in table.columns])
 
 
-class _OnlyTable(sa.TableClause):
-    """A table without those that inherit from it."""
+class OnlyTable(sa.TableClause):
+    """A table without those that inherit from it, as the engine that knows heirs writes it."""
 
     inherit_cache = True
-
-
-@compiles(_OnlyTable)
-def _write_only(element: _OnlyTable, compiler: Any, **words: Any) -> str:
-    written = str(compiler.visit_table(element, **words))
-    return f"ONLY {written}" if words.get("asfrom") else written
 
 
 def columns_of(source: sa.FromClause, names: Sequence[str]) -> list[sa.ColumnElement[Any]]:
@@ -118,9 +111,9 @@ def in_groups(conditions: Sequence[Predicate]) -> list[Predicate]:
     ]
 
 
-def in_parts(rows: sa.FromClause, parts: Sequence[int]) -> list[Predicate]:
+def in_parts(rows: sa.FromClause, parts: Parts | None) -> list[Predicate]:
     """Return the condition that a row lives in one of these partitions; none if none are named."""
-    return [rows.c[PART_ID].in_(parts)] if parts else []
+    return [rows.c[parts.told_by].in_(parts.ids)] if parts else []
 
 
 def left_alone(
@@ -173,8 +166,11 @@ def sizes(connection: sa.Connection, tables: Iterable[Table]) -> dict[TableName,
     written_as = connection.dialect.identifier_preparer.format_table
     found: dict[TableName, int] = {}
     for table in {table.name: table for table in tables}.values():
+        if table.heirs:
+            found[table.name] = count(connection, rows_of(table))
+            continue
         name = written_as(rows_of(table)).replace("%%", "%")
-        query = f"SELECT count(*) FROM {'ONLY ' if table.heirs else ''}{name}"
+        query = f"SELECT count(*) FROM {name}"
         found[table.name] = int(as_written(connection, query).scalar_one())
     return found
 

@@ -96,13 +96,26 @@ class RowIdentity:
 
 
 @dataclass(frozen=True)
+class Parts:
+    """Some partitions of a table.
+
+    Args:
+        told_by: the column of the system's that tells in which partition a row lives.
+        ids: its values for these partitions.
+    """
+
+    told_by: str
+    ids: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class ForeignKey:
     """Rows of `child` reference rows of `parent`: `columns[i]` equals `referenced_columns[i]`.
 
     Args:
         named_to_change: where the declared action changes only some of the columns, those.
-        child_parts, parent_parts: where the key is declared on or to some partitions only, their
-            table ids; empty where it holds for the whole table.
+        child_parts, parent_parts: where the key is declared on or to some partitions only, these;
+            None where it holds for the whole table.
     """
 
     child: TableName
@@ -113,8 +126,8 @@ class ForeignKey:
     deferrable: bool = False
     constraint: str | None = None
     named_to_change: tuple[str, ...] = ()
-    child_parts: tuple[int, ...] = ()
-    parent_parts: tuple[int, ...] = ()
+    child_parts: Parts | None = None
+    parent_parts: Parts | None = None
 
     @property
     def changed_columns(self) -> tuple[str, ...]:

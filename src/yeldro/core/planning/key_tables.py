@@ -56,8 +56,7 @@ class KeyTables:
         identity = key_columns(table)
         links = self.reach.links_to(table.name)
         wanted = [name for link in links for name in link.key.referenced_columns]
-        if any(link.key.parent_parts for link in links):
-            wanted.append(sql.PART_ID)
+        wanted += [parts.told_by for link in links if (parts := link.key.parent_parts)]
         columns = list(identity)
         if table.name == self.start.table.name:
             wanted += () if self.tells_kept else self.extra

@@ -195,10 +195,8 @@ def _fill_native(each: UndoneRows, receipt: Receipt, where: str | None) -> int:
     """Stage the rows whose values all have types of SQLite; return their number."""
     session, staged = each.session, each.staged
     schema = session.opened(receipt.path)
-    if schema:  # the first column numbers the rows by itself
-        rows = native_query(each.step, where, schema)
-        insert = f"INSERT INTO temp.{staged.name} SELECT NULL, * FROM ({rows})"
-        return sql.as_written(session.connection, insert).rowcount
+    if schema:
+        return session.insert_query(staged, native_query(each.step, where, schema))
     number = 0
     with closing(native_rows(receipt.path, each.step, where, _AT_ONCE)) as parts:
         for part in parts:

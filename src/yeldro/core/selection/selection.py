@@ -15,7 +15,7 @@ from yeldro.core.database.identity import ROW_HASH, copies_of_rows
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.names import suggestion, unquoted
-from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Table, TableName
+from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Parts, Table, TableName
 from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.contradictions import check_parts, check_without_key
 from yeldro.core.selection.duplicates.compared import find_compared
@@ -275,20 +275,18 @@ def orphan_key(name: str, table: Table) -> ForeignKey:
     raise UsageError(f"‹orphans› {name} {problem}.", suggestion(name, names))
 
 
-def _whole_of(
-    selection: Selection, table: Table, session: Session
-) -> tuple[Table, tuple[int, ...]]:
-    """Return the table whose partition loses rows, and the ids of the parts in which they live."""
+def _whole_of(selection: Selection, table: Table, session: Session) -> tuple[Table, Parts | None]:
+    """Return the table whose partition loses rows, and the parts in which they live."""
     part = session.catalogue.part_of(table.name)
     if part is None:
-        return table, ()
+        return table, None
     if selection.duplicates_by:
         raise Refused(
             f"{table.name} is a partition of {part.whole}, and duplicates are looked for in whole "
             f"tables.",
             f"Name {part.whole}, and narrow it with ‹where›.",
         )
-    return session.catalogue.table(part.whole), part.ids
+    return session.catalogue.table(part.whole), part.parts
 
 
 def _check_heirs(selection: Selection, named: Table, view: View | None) -> None:

@@ -16,6 +16,7 @@ from yeldro.core.model.schema import (
     Column,
     ForeignKey,
     Index,
+    Parts,
     ReferentialAction,
     Table,
     TableName,
@@ -164,7 +165,7 @@ class PostgresqlCatalogue:
         row = self._list().get(name)
         if row is None or not row.relispartition:
             return None
-        return Partition(self._by_oid[self._root(row.oid)], self._ids_of(row.oid))
+        return Partition(self._by_oid[self._root(row.oid)], self._parts_of(row.oid))
 
     def _root(self, oid: int) -> int:
         """Return the outermost table that a partition belongs to, or the table itself."""
@@ -174,10 +175,10 @@ class PostgresqlCatalogue:
     def _roots(self) -> dict[int, int]:
         return {row.part: row.root for row in self._rows(_ROOTS)}
 
-    def _ids_of(self, oid: int) -> tuple[int, ...]:
+    def _parts_of(self, oid: int) -> Parts:
         """Return the tables in which the rows of a partition live: its own, or its parts'."""
         parts = {row.inhrelid for row in self._rows(_PARTS, oid)}
-        return tuple(sorted({oid, *parts}))
+        return Parts(TABLE_ID.name, tuple(sorted({oid, *parts})))
 
     def counted_under(self) -> dict[str, str]:
         """Return partitions by name, each with the table under which its rows are counted."""
@@ -316,8 +317,8 @@ class PostgresqlCatalogue:
             child=self._by_oid[child],
             columns=tuple(row.ours),
             parent=self._by_oid[parent],
-            child_parts=self._ids_of(row.conrelid) if child != row.conrelid else (),
-            parent_parts=self._ids_of(row.confrelid) if parent != row.confrelid else (),
+            child_parts=self._parts_of(row.conrelid) if child != row.conrelid else None,
+            parent_parts=self._parts_of(row.confrelid) if parent != row.confrelid else None,
             referenced_columns=tuple(row.theirs),
             on_delete=_ACTIONS[row.confdeltype],
             deferrable=row.condeferrable,

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
 from yeldro.core.model.schema import TableName
+from yeldro.engines.postgresql.catalogue import TABLE_ID
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -111,7 +112,7 @@ class PostgresqlEmptying:
     def empty_partitions(self, table: Table, goes: sql.Predicate) -> int:
         """Count by partition, in one scan, all rows and those that go."""
         rows = sql.rows_of(table)
-        part = rows.c[sql.PART_ID]
+        part = rows.c[TABLE_ID.name]
         going = sa.func.sum(sa.case((goes, 1), else_=0))
         counts = sa.select(part, sa.func.count(), going).select_from(rows).group_by(part)
         emptied = 0

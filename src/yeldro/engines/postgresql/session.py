@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
+from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.types import UserDefinedType
 
 from yeldro.core.database import sql
@@ -51,6 +52,12 @@ _TOO_LONG = "54000"  # program_limit_exceeded: an index row
 
 # Keep the driver's log of lost connections off the user's terminal.
 logging.getLogger("psycopg").addHandler(logging.NullHandler())
+
+
+@compiles(sql.OnlyTable)
+def _write_only(element: sql.OnlyTable, compiler: Any, **words: Any) -> str:
+    written = str(compiler.visit_table(element, **words))
+    return f"ONLY {written}" if words.get("asfrom") else written
 
 
 TRAITS = Traits(

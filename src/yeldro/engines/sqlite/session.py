@@ -146,6 +146,11 @@ class SqliteSession(StandardSession):
             self._opened[file] = name
         return self._opened[file]
 
+    def insert_query(self, staged: sa.TableClause, query: str) -> int:
+        """Fill it in one statement; its first column numbers the rows by itself."""
+        insert = f"INSERT INTO temp.{staged.name} SELECT NULL, * FROM ({query})"
+        return sql.as_written(self.connection, insert).rowcount
+
     @property
     def emptying(self) -> SqliteEmptying:
         return SqliteEmptying(self, self._free_name)

@@ -76,11 +76,23 @@ def _serve(
             client, _ = entrance.accept()
             onward = socket.socket(socket.AF_UNIX if isinstance(server, str) else socket.AF_INET)
             onward.connect(server)
-            lost = threading.Event()
-            threading.Thread(target=_answers, args=(onward, client, lost), daemon=True).start()
-            threading.Thread(
-                target=_asks, args=(client, onward, which, seen, lost), daemon=True
-            ).start()
+            both = (client, onward, which, seen)
+            threading.Thread(target=_pass_on, args=both, daemon=True).start()
+
+
+def _pass_on(
+    client: socket.socket, onward: socket.socket, which: set[int], seen: list[int]
+) -> None:
+    """Serve one connection; both sockets are closed when nobody reads them any more.
+
+    A number that is free too early is the next connection's, and its bytes would be read here.
+    """
+    lost = threading.Event()
+    with client, onward:
+        answers = threading.Thread(target=_answers, args=(onward, client, lost), daemon=True)
+        answers.start()
+        _asks(client, onward, which, seen, lost)
+        answers.join()
 
 
 def _asks(
@@ -111,6 +123,6 @@ def _answers(onward: socket.socket, client: socket.socket, lost: threading.Event
             if lost.is_set():
                 break
             client.sendall(part)
-        client.shutdown(socket.SHUT_RDWR)
-        client.close()
-        onward.close()
+    for each in (client, onward):
+        with suppress(OSError):
+            each.shutdown(socket.SHUT_RDWR)

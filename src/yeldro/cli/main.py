@@ -104,7 +104,7 @@ def main() -> NoReturn:
     """Run the command line and leave with its exit code."""
     guard_streams()
     code = code_at_the_end(execute(sys.argv[1:]))
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is told: a late Ctrl-C must not change it
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is printed: a late Ctrl-C must not change it
     sys.exit(code)
 
 

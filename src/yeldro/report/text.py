@@ -38,7 +38,7 @@ def _shown(character: str) -> str:
 def cell(value: Any, most: int | None = _MOST) -> str:
     """Return a value for a cell of a table.
 
-    A value longer than `most` characters is cut in the middle, and its length is told; None leaves
+    A value longer than `most` characters is cut in the middle, and its length is shown; None leaves
     it whole. Text that is empty, or reads NULL, stands in quotes, so that it is told apart from
     NULL without colour.
     """

@@ -71,7 +71,7 @@ def _check_table(database: Database, wanted: Selection, path: str) -> None:
     with lines_of(path) as lines:
         heading = {*next(lines, [])}
     if MARK not in heading:
-        return  # which is told when it is read
+        return  # which is reported when it is read
     names = heading - {*OWN_COLUMNS}
     with database.reading() as session:
         table = find_table(session.catalogue, wanted.table)

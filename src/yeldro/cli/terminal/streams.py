@@ -77,7 +77,7 @@ def guard_streams() -> None:
 def code_at_the_end(code: int) -> int:
     """Return the exit code of a command, once all is written that can be.
 
-    A reader that has gone has seen enough. Output that is lost in another way is told on standard
+    A reader that has gone has seen enough. Output that is lost otherwise is reported on standard
     error, with what is committed.
     """
     sys.stdout.flush()

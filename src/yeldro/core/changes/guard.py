@@ -127,7 +127,7 @@ def check_trigger_names(
     """Refuse the name of a trigger that none of the tables has.
 
     Raises:
-        UsageError: none has it; the nearest names are told.
+        UsageError: none has it; the nearest names are shown.
     """
     known = dict.fromkeys(trigger.name for table in tables for trigger in table.triggers)
     known |= dict.fromkeys(event_triggers)

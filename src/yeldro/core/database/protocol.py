@@ -421,7 +421,7 @@ class Errors(Protocol):
         """
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:
-        """Return what the database has against a row; None if the error tells of something else."""
+        """Return what the database has against a row; None if the error is about something else."""
 
 
 class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protocol):

@@ -154,7 +154,7 @@ class _Search:
         """Yield the columns and pairs that decide all others, as far as rows repeat on them.
 
         Args:
-            near: sets of columns of which it is told already.
+            near: sets of columns that are reported already.
         """
         known = {each.columns for each in near}
         decide = [{*each.columns} for each in near if each.agreeing == each.groups]

@@ -63,7 +63,7 @@ class UnknownName(UsageError):
 
     Args:
         name: as it was typed.
-        known: the names that exist; the nearest are told, and are in the evidence.
+        known: the names that exist; the nearest are shown, and are in the evidence.
         next_step: what to do where no name is near.
     """
 

@@ -79,7 +79,7 @@ class CandidateKey:
 
 
 class IdentityKind(StrEnum):
-    """How a row is told from all others; the first that exists is used."""
+    """What tells a row from all others; the first that exists is used."""
 
     PRIMARY_KEY = "primary key"
     UNIQUE_KEY = "unique key"

@@ -238,7 +238,7 @@ def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
     """Refuse the name of a trigger if no table that the cleanups can touch has it.
 
     Raises:
-        UsageError: none has it; the nearest names are told.
+        UsageError: none has it; the nearest names are shown.
     """
     tables: list[Table] = []
     for _, prepared in done:

@@ -1,5 +1,5 @@
 """Files that hold what a run removed and changed: written, read, copied and exported.
 
 `reader` reads a receipt without a database and without the libraries for one. `writer` and
-`batch_writer` are told of every step by the room that carries it out.
+`batch_writer` hear of every step from the room that carries it out.
 """

@@ -119,7 +119,7 @@ def find_refused(step: UndoneRows, put_back: Callable[[], int]) -> Refusals:
 
 
 def _without_values(refusal: RowRefusal) -> RowRefusal:
-    """Return the refusal without its values, so that those of one constraint are told together."""
+    """Return the refusal without its values, so that those of one constraint are one."""
     if not refusal.constraint:
         return refusal
     return RowRefusal(refusal.reason.partition(" (")[0], refusal.constraint)

@@ -105,7 +105,7 @@ def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
 
 
 def row_refusal(error: sa.exc.DBAPIError) -> RowRefusal | None:
-    """Return what the server has against a row; None if an error tells of something else."""
+    """Return what the server has against a row; None if an error is about something else."""
     code, reason = told(error)
     about_rows = isinstance(error.orig, pymysql.err.IntegrityError | pymysql.err.DataError)
     if not about_rows and code not in _ABOUT_ROWS:

@@ -1,7 +1,7 @@
 """Triggers of an SQLite file by which rows are replaced: SQLite does not count those that go.
 
 A conflict clause in a trigger, or of a table that it fills, removes the rows that are in the way
-(sqlite.org, lang_conflict). Neither `changes` nor `total_changes` tells of them.
+(sqlite.org, lang_conflict). Neither `changes` nor `total_changes` counts them.
 """
 
 from __future__ import annotations

@@ -34,7 +34,7 @@ def hints(
 
     Args:
         explain: somebody reads them before anything is done.
-        matched: the filter has matched rows; if not, values near those it asks for are told.
+        matched: the filter has matched rows; if not, values near those it asks for are shown.
     """
     found = doubts(session, selection, table) if explain else []
     return found if matched else found + near_values(session, selection, table)

@@ -27,7 +27,7 @@ _SEARCHED = ("text", "number", "date", "datetime")  # kinds of columns
 _SAMPLED = 10_000  # rows
 _COMPARED = 2_000  # different values
 _NEAR = 3
-_LONGEST = 60  # characters of a value that is told
+_LONGEST = 60  # characters of a value that is shown
 
 
 def near_values(session: Session, selection: Selection, table: Table) -> list[str]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import random
+import uuid
 from pathlib import Path
 
 import pytest
-from conftest import Yeldro
-from systems import AnyDatabase, SqliteFile
+from conftest import Yeldro, need
+from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
 
 from yeldro.api import cleanup, connect
 from yeldro.core.receipts.reader import read_receipt
@@ -341,3 +342,62 @@ def test_a_trigger_that_changes_rows_without_a_key_is_refused(yeldro: Yeldro, ma
     assert database.contents() == before
     yeldro(*words, "--without-rows", db=database.url)
     assert database.value("SELECT count(*) FROM heap WHERE upd = 99") == 3
+
+
+def test_a_row_whose_computed_value_is_another_now_is_not_as_before(yeldro: Yeldro, made) -> None:
+    """Its expression has changed since the rows went; nobody can set the value."""
+    declared = (
+        "CREATE TABLE mast (id INTEGER PRIMARY KEY, up INTEGER, twice INTEGER AS ({}) STORED)"
+    )
+    if "postgresql" in made("SELECT 1").url:
+        declared = declared.replace(" AS (", " GENERATED ALWAYS AS (")
+    database = made(declared.format("up * 2") + "; INSERT INTO mast (id, up) VALUES (1, 5), (2, 7)")
+    yeldro("run", "mast", "--where", "id = 1", "--expect", "1", "--yes", db=database.url)
+    database.script("DROP TABLE mast; " + declared.format("up * 3"))
+    refused = yeldro("restore", "--yes", db=database.url, code=4).err
+    assert "1 row of mast is not as before in twice" in refused
+    assert database.value("SELECT count(*) FROM mast") == 0
+    words = ("restore", "--yes", "--accept-difference", "mast")
+    assert "but" in yeldro(*words, db=database.url).out
+    assert database.value("SELECT twice FROM mast") == 15
+
+
+def test_a_reference_to_the_catalogue_is_the_same_object_after_a_rename(yeldro: Yeldro) -> None:
+    """Another table has its name since, and one function's name is another's too."""
+    need("postgresql")
+    ours, other = (PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}") for _ in "12")
+    table = "CREATE TABLE mast (id int PRIMARY KEY, at regclass, by regproc, with_ regprocedure[])"
+    ours.script(f"""
+        {table}; CREATE TABLE port (id int);
+        CREATE FUNCTION area(int) RETURNS int LANGUAGE sql AS 'SELECT 1';
+        CREATE FUNCTION area(text) RETURNS int LANGUAGE sql AS 'SELECT 1';
+        INSERT INTO mast VALUES (1, 'port', 'area(text)'::regprocedure, '{{area(int)}}');
+    """)
+    numbers = "SELECT at::oid, by::oid, with_::oid[] FROM mast"
+    before = ours.rows(numbers)
+    yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=ours.url)
+    ours.script("ALTER TABLE port RENAME TO quay; CREATE TABLE port (id int)")
+    other.script(table)
+    refused = yeldro("restore", "--into", other.url, "--yes", code=3).err
+    assert "mast.at is regclass" in refused
+    assert "1 row as before" in yeldro("restore", "--yes", db=ours.url).out
+    assert ours.rows(numbers) == before
+    assert ours.value("SELECT at::text FROM mast") == "quay"
+    for each in (ours, other):
+        each.drop()
+
+
+def test_a_value_computed_for_the_reader_is_not_part_of_the_row(yeldro: Yeldro) -> None:
+    """MariaDB shows a TIMESTAMP in the session's time zone, and computes columns from that."""
+    need("mariadb")
+    database = MariadbServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+    database.script("""
+        CREATE TABLE mast (id INT PRIMARY KEY, at TIMESTAMP NOT NULL,
+            day DATE AS (date(at)) VIRTUAL,
+            said VARCHAR(40) AS (concat(day, '!')) VIRTUAL, now_ DATETIME AS (now()) VIRTUAL);
+        INSERT INTO mast (id, at) VALUES (1, '2020-01-01 23:30:00');
+    """)
+    away = f"{database.url}?init_command=SET time_zone='%2B05:00'"
+    yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=away)
+    assert "1 row as before" in yeldro("restore", "--yes", db=away).out
+    database.drop()

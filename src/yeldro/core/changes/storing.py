@@ -299,7 +299,7 @@ def _columns_to_store(
     if change.step.action is Action.REMOVE:
         for column in table.stored_columns:
             add("value", column)
-        for column in computed_columns(session, table):
+        for column in computed_columns(table):
             add("computed", column)
         return columns, expressions
     if table.has_key:

@@ -74,6 +74,7 @@ class Traits:
             a row can be too long for it.
         joins_repeated_keys: rows are found quicker by a list of keys that may repeat than by one
             that is made unique first.
+        own_numbers: types whose stored values are numbers of this one database's catalogue.
         needs_key_tables_first: every key table must be made before the first row is looked at.
     """
 
@@ -85,6 +86,7 @@ class Traits:
     has_transactional_ddl: bool = True
     indexes_after_filling: bool = False
     joins_repeated_keys: bool = False
+    own_numbers: frozenset[str] = frozenset()
     needs_key_tables_first: bool = False
 
 

@@ -42,13 +42,9 @@ def column_list(table: Table, names: Iterable[str]) -> list[Column]:
     return [table.by_name.get(name) or hidden[name] for name in names]
 
 
-def computed_columns(session: Session, table: Table) -> list[Column]:
-    """Return the generated columns in unique keys and foreign keys, of this table or to it."""
-    named = {name for key in table.candidate_keys for name in key.columns}
-    named |= {name for key in table.foreign_keys for name in key.columns}
-    for key in session.catalogue.referencing(table.name):
-        named |= {*key.referenced_columns}
-    return [column for column in table.columns if column.generated and column.name in named]
+def computed_columns(table: Table) -> list[Column]:
+    """Return the generated columns whose value a row comes back with."""
+    return [column for column in table.columns if column.generated and not column.varies]
 
 
 def key_values(session: Session, table: Table, rows: sa.FromClause) -> list[sa.ColumnElement[Any]]:

@@ -41,6 +41,7 @@ class Column:
         generated: the database computes it, so it is never inserted.
         equates_texts: its collation takes different texts for equal; their text form must not.
         computed_from: the columns that a generated one may depend on, itself or through others.
+        varies: a generated one may be computed otherwise at each read, as from the time now.
         changes_itself: the database updates it with its row, unless the statement sets it.
         row_id: it is another name for the system's physical row id.
     """
@@ -50,6 +51,7 @@ class Column:
     nullable: bool = True
     default: str | None = None
     generated: bool = False
+    varies: bool = False
     collation: str | None = None
     row_id: bool = False
     changes_itself: bool = False

@@ -92,7 +92,7 @@ def store_after(
     if step.action is not Action.ADD or each.told_by_count:
         return
     table = each.table
-    computed = computed_columns(each.session, table)
+    computed = computed_columns(table)
     columns = [("value", column.name, column.type) for column in table.stored_columns]
     columns += [("computed", column.name, column.type) for column in computed]
     expressions = [
@@ -102,7 +102,7 @@ def store_after(
     alone = all(other is each or other.table.name != table.name for other in others)
     whole = each.stored == each.missing == each.step.affected
     same = columns == [(column.role, column.name, column.type) for column in each.step.columns]
-    if as_stored and alone and whole and same and not computed and each.step.rows_table:
+    if as_stored and alone and whole and same and not each.recomputed and each.step.rows_table:
         receipt.add_rows_of(step, columns, each.step.rows_table, step.rows)
         return
     if each.row_id:
@@ -132,7 +132,11 @@ def _as_staged(each: UndoneRows) -> tuple[Columns, Iterator[Sequence[Sequence[An
     """Return the rows as they are staged, with the row ids that they have and will have."""
     roles = {"value", "computed"}
     roles |= {"row id"} if each.row_id and not each.row_ids_taken() else set()
-    pairs = [(column, own) for own, column in each.roles.items() if column.role in roles]
+    pairs = [
+        (column, own)
+        for own, column in each.roles.items()
+        if column.role in roles and column.name not in each.recomputed
+    ]
     columns = [(column.role, column.name, column.type) for column, _ in pairs]
     query = sa.select(*(each.staged.c[own] for _, own in pairs)).order_by(each.staged.c.yeldro_row)
     return columns, stored_in_parts(each.session, query)

@@ -23,6 +23,7 @@ from yeldro.core.model.errors import (
     KeyTaken,
     ParentGone,
     PlanChanged,
+    Refused,
     RestoreConflict,
 )
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
@@ -35,7 +36,7 @@ from yeldro.core.restore.comparing.verification import Difference, differing_bes
 from yeldro.core.restore.restoration import Restoration
 from yeldro.core.restore.restore_plan import RestorePlan, plan_restore
 from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused
-from yeldro.core.restore.staging import EVERYTHING, Scope, stage
+from yeldro.core.restore.staging import EVERYTHING, Scope, stage, wanted_steps
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
@@ -73,6 +74,7 @@ def compare(database: Database, receipt: Receipt, scope: Scope = EVERYTHING) -> 
     Raises:
         Refused: the receipt holds no rows, or a table or column of it is gone.
     """
+    _check_numbers(database, receipt, scope)
     with database.reading(_STORED_FORMS) as session:
         staged_steps = stage(session, receipt, scope)
         planned = plan_restore(receipt, staged_steps, scope)
@@ -105,6 +107,7 @@ def restore(
         DatabaseFailure: the database or the receipt's disk failed; everything was rolled back.
     """
     receipt_options = receipt_options or ReceiptOptions(receipt.path.parent)
+    _check_numbers(database, receipt, scope)
     locks = _tables_to_lock(database, receipt)
 
     def open_receipt(table: str) -> ReceiptWriter:
@@ -142,6 +145,26 @@ def restore(
     path = transaction.receipt.path if transaction.receipt else None
     different = tuple(changes.different)
     return RestoreResult(attempt.planned, tally, transaction.ledger, path, different)
+
+
+def _check_numbers(database: Database, receipt: Receipt, scope: Scope) -> None:
+    """Refuse to put numbers of one database's catalogue into another database.
+
+    Raises:
+        Refused: a column holds them.
+    """
+    if database.shown == receipt.database:
+        return
+    for step in wanted_steps([each for each in receipt.steps if each.columns], scope):
+        for column in step.columns:
+            if column.type.removesuffix("[]") in database.traits.own_numbers:
+                raise Refused(
+                    f"{step.table}.{column.name} is {column.type}: it holds numbers that mean "
+                    f"something in {receipt.database} only.",
+                    f"Leave {step.table} out with ‹only›, or put its rows in by hand.",
+                    table=str(step.table),
+                    column=column.name,
+                )
 
 
 def _tables_to_lock(database: Database, receipt: Receipt) -> TableLocks:

@@ -82,7 +82,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         )
     kept = [step for step in receipt.steps if step.is_kept]
     _check_columns(kept)
-    stored = _wanted(kept, scope)
+    stored = wanted_steps(kept, scope)
     changing: dict[TableName, set[str]] = defaultdict(set)
     for step in kept:
         changing[step.table].update(each.name for each in step.columns if each.role == "old")
@@ -142,7 +142,7 @@ def _check_columns(steps: Sequence[ReceiptStep]) -> None:
             )
 
 
-def _wanted(kept: list[ReceiptStep], scope: Scope) -> list[ReceiptStep]:
+def wanted_steps(kept: list[ReceiptStep], scope: Scope) -> list[ReceiptStep]:
     """Return the steps on the tables that are to be restored.
 
     Raises:

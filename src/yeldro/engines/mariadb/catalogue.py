@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import groupby
@@ -85,6 +86,17 @@ _DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING 
             " USING utf8mb4)")  # fmt: skip
 # Engines that keep rows on another server, which commits by itself or may.
 _ELSEWHERE = {"CONNECT", "FEDERATED", "S3", "SPIDER"}
+# What a column that is not stored may call, and a stored one may not: the value depends on when, by
+# whom and under which settings it is read (mariadb.com/kb/en/generated-columns).
+_VARYING_CALLS = """
+    benchmark connection_id convert_tz curdate current_date current_role current_time
+    current_timestamp current_user curtime database date_format dayname format found_rows
+    from_unixtime get_lock is_free_lock is_used_lock last_insert_id load_file localtime
+    localtimestamp master_gtid_wait master_pos_wait monthname now rand random_bytes release_lock
+    row_count schema session_user sleep sysdate system_user unix_timestamp user utc_date utc_time
+    utc_timestamp uuid uuid_short version week
+"""
+_VARYING = re.compile(rf"@@|\b(?:{'|'.join(_VARYING_CALLS.split())})\b", re.IGNORECASE)
 _QUOTED = re.compile(r"`((?:[^`]|``)+)`")
 _ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
 _GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
@@ -177,7 +189,7 @@ class MariadbCatalogue:
     def _read(self, name: TableName) -> Table:
         schema, bare = self.place_of(name)
         row = self._list(schema)[bare]
-        columns = tuple(map(_column, self._of_table(_COLUMNS, name)))
+        columns = _columns(self._of_table(_COLUMNS, name))
         nullable = {column.name for column in columns if column.nullable}
         indexes, keys = [], []
         for index, grouped in groupby(self._of_table(_INDEXES, name), lambda part: part.name):
@@ -308,6 +320,18 @@ class MariadbCatalogue:
         return self._engines.get(engine or "", False)
 
 
+def _columns(rows: Sequence[Any]) -> tuple[Column, ...]:
+    """Return the columns of a table; what is computed from what varies does so too."""
+    columns = [_column(row) for row in rows]
+    virtual = {row.name for row in rows if "VIRTUAL" in row.extra.upper()}
+    vary = {each.name for each in columns if each.varies or each.type.startswith("timestamp")}
+    for _ in virtual:
+        vary |= {
+            each.name for each in columns if each.name in virtual and each.computed_from & vary
+        }
+    return tuple(replace(each, varies=each.name in vary & virtual) for each in columns)
+
+
 def _column(row: Any) -> Column:
     extra = row.extra.upper()
     declared = row.type
@@ -319,6 +343,7 @@ def _column(row: Any) -> Column:
         nullable=bool(row.nullable),
         default=None if row.default_value == "NULL" else row.default_value,
         generated="GENERATED" in extra,
+        varies="VIRTUAL" in extra and _VARYING.search(row.expression or "") is not None,
         computed_from=frozenset(
             name.replace("``", "`") for name in _QUOTED.findall(row.expression or "")
         ),

@@ -35,6 +35,11 @@ _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygo
                   "jsonpath", "txid_snapshot", "aclitem"}  # fmt: skip
 # Settings that decide what names mean, and if triggers fire and keys are checked.
 _DECISIVE = ("search_path", "session_replication_role", "row_security")
+# postgresql.org/docs/current/datatype-oid.html
+_NAMES_OF_NUMBERS = frozenset(
+    f"reg{kind}" for kind in ("class", "collation", "config", "dictionary", "namespace", "oper",
+                              "operator", "proc", "procedure", "role", "type")
+)  # fmt: skip
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # about so many rows at most, as all keys of a group are in one array
 # Classes of SQLSTATE: data, integrity, names in values, view checks, raised by a trigger.
@@ -54,6 +59,16 @@ _TOO_LONG = "54000"  # program_limit_exceeded: an index row
 logging.getLogger("psycopg").addHandler(logging.NullHandler())
 
 
+def _numbered(column: Column) -> _Declared | None:
+    """Return the type of the numbers that a column shows as names of the catalogue; else None.
+
+    A name can come to mean another object, and several functions can have it; the number cannot.
+    """
+    if column.type.removesuffix("[]") not in _NAMES_OF_NUMBERS:
+        return None
+    return _Declared("oid[]" if column.type.endswith("[]") else "oid")
+
+
 @compiles(sql.OnlyTable)
 def _write_only(element: sql.OnlyTable, compiler: Any, **words: Any) -> str:
     written = str(compiler.visit_table(element, **words))
@@ -64,6 +79,7 @@ TRAITS = Traits(
     name="PostgreSQL",
     sql_dialect=SqlDialect("postgres", lowers_names=True, has_at_operator=True),
     has_inheritance=True,
+    own_numbers=_NAMES_OF_NUMBERS,
     indexes_after_filling=True,
     joins_repeated_keys=True,
 )
@@ -315,6 +331,8 @@ class PostgresqlSession(PostgresqlKnowledge):
         """Return PostgreSQL's own text form, or the value if SQLite can hold it as it is."""
         if self.staging_type(column) != "text":
             return value
+        if (number := _numbered(column)) is not None:
+            value = sa.cast(value, number)
         text = sa.cast(value, sa.Text)
         return _collated(text, '"C"') if column.equates_texts else text
 
@@ -323,11 +341,8 @@ class PostgresqlSession(PostgresqlKnowledge):
             return _collated(sa.cast(value, _Declared(column.type)), column.collation)
         if self.staging_type(column) != "text" or column.type == "text":
             return value
-        if column.type == "regclass":  # text is cast by name; a dropped table is a number
-            by_number = sa.case((value == "-", sa.literal_column("'0'")), else_=value)
-            number = sa.cast(sa.cast(by_number, _Declared("oid")), _Declared("regclass"))
-            is_number = value.regexp_match("^([0-9]+|-)$")
-            return sa.case((is_number, number), else_=sa.cast(value, _Declared("regclass")))
+        if (number := _numbered(column)) is not None:
+            value = sa.cast(value, number)
         return sa.cast(value, _Declared(column.type))
 
     def staging_type(self, column: Column) -> str:
@@ -356,6 +371,8 @@ class PostgresqlSession(PostgresqlKnowledge):
         if self._are_alike(then, now):
             was = self.readable(sa.cast(value, _Declared(then.type)), then)
             return was.is_not_distinct_from(stored)
+        if _numbered(then) is not None:
+            stored = self.typed(stored, then)
         return sa.cast(value, sa.Text).is_not_distinct_from(sa.cast(stored, sa.Text))
 
     def _are_alike(self, then: Column, now: Column) -> bool:

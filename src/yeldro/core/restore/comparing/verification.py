@@ -99,7 +99,7 @@ def differences(
         if not rows:
             continue
         columns = [] if is_counted(each) else [
-            name for name, own in _settable(each)
+            name for name, own in [*_settable(each), *_computed(each)]
             if _differing(each, staged_steps, [(name, own)])
         ]  # fmt: skip
         such_as = "" if is_counted(each) else sample(each, ~as_before(each, staged_steps))
@@ -136,7 +136,7 @@ def check_differences(found: Sequence[Difference], accepted: Sequence[str]) -> N
         )
         raise RowsDiffer(
             f"Rows would not come back as they were: {'; '.join(map(str, unnamed))}. A trigger, a "
-            f"default or a changed column type makes the difference.",
+            f"default, or a column that is declared otherwise now, makes the difference.",
             f"Change that, or restore with {options}.",
             differences=[each.document() for each in unnamed],
         )
@@ -146,6 +146,11 @@ def _settable(each: UndoneRows) -> list[tuple[str, str]]:
     """Return the stored columns of a step, but for those by which its rows are found."""
     known = {name for name, _ in each.key}
     return [pair for pair in each.named("value") + each.named("old") if pair[0] not in known]
+
+
+def _computed(each: UndoneRows) -> list[tuple[str, str]]:
+    """Return the generated columns, whose values nobody can set."""
+    return [pair for pair in each.named("computed") if pair in each.compared]
 
 
 def _differing(

@@ -68,7 +68,9 @@ def _net_of_table(steps: Sequence[UndoneRows]) -> list[UndoneRows]:
 def _change_back(gone: UndoneRows, changed: UndoneRows) -> None:
     """Give the rows that went the values from before they were changed, and count them there."""
     same = _are_same(changed, changed.key, gone, gone.key)
-    values: dict[Any, Any] = {gone.staged.c[own]: sa.null() for _, own in gone.named("computed")}
+    changing = gone.table.changing_with(name for name, _ in changed.named("old"))
+    computed = {name: own for name, own in gone.named("computed") if name in changing}
+    values: dict[Any, Any] = {gone.staged.c[own]: sa.null() for own in computed.values()}
     stored_as = dict(gone.named("value"))
     for name, own in [*changed.named("was"), *changed.named("old")]:
         before = sa.select(changed.staged.c[own]).where(*same).correlate(gone.staged)
@@ -79,6 +81,7 @@ def _change_back(gone: UndoneRows, changed: UndoneRows) -> None:
     ).rowcount
     if rows:  # which are found by the keys from before, now on both sides
         gone.step = replace(gone.step, rows_table=None)
+        gone.recomputed |= computed.keys()
         _take_out(
             changed, _some(gone, _are_same(changed, changed.old_key, gone, gone.key), changed)
         )

@@ -50,6 +50,7 @@ class StagedRows:
         self.staged = staging_table(session, columns, [] if late else self._looked_up())
         self.stored = 0
         self.missing = 0
+        self.recomputed: set[str] = set()  # generated columns whose stored value is not known
         self.late_links: list[ForeignKey] = []
         self.late_columns: frozenset[str] = frozenset()
         self.part: tuple[int, int] | None = None
@@ -84,6 +85,11 @@ class StagedRows:
     def whole(self) -> list[tuple[str, str]]:
         """The pairs for all stored columns of rows that came or went, generated ones too."""
         return [*self.named("value"), *self.named("computed")]
+
+    @property
+    def compared(self) -> list[tuple[str, str]]:
+        """The pairs in which a row that came or went must agree to be as it was."""
+        return [pair for pair in self.whole if pair[0] not in self.recomputed]
 
     @property
     def key(self) -> list[tuple[str, str]]:
@@ -132,7 +138,7 @@ class StagedRows:
         Args:
             role: for changed rows, the values after (`new`) or before (`old`) the step.
         """
-        pairs = self.named("value") or [*self.key, *self.named(role)]
+        pairs = self.compared or [*self.key, *self.named(role)]
         return sql.count(self.session.connection, self.rows, self._equal_in(self.rows, pairs))
 
     def stored_among(self, equal: int) -> int:
@@ -247,7 +253,7 @@ class StagedRows:
     @property
     def as_stored(self) -> sql.Predicate:
         """True if such a row is there, with all stored values: for rows that came or went."""
-        there = self.exists(*self.agree(self.key), *self.agree(self.named("value")))
+        there = self.exists(*self.agree(self.key), *self.agree(self.compared))
         return sa.and_(there, ~self.reassigned)
 
     def aliased(self, alias: str) -> StagedRows:

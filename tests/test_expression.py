@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.planning.plan import Cleanup, prepare
+from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection
 from yeldro.core.selection.conditions.parameters import Typed, read_parameters
 from yeldro.engines import open_database

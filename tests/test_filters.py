@@ -12,7 +12,8 @@ from systems import AnyDatabase
 from trials import Trials
 
 from yeldro.core.model.errors import YeldroError
-from yeldro.core.planning.plan import Cleanup, prepare
+from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 

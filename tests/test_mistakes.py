@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.model.errors import UnknownName, UsageError
-from yeldro.core.planning.plan import Cleanup, prepare
+from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 from yeldro.report.text import pointed

@@ -16,7 +16,7 @@ from undoing import back_and_forth
 
 from yeldro.api import cleanup, connect, job
 from yeldro.core.model.errors import DatabaseFailure, Refused, YeldroError
-from yeldro.core.planning.plan import Cleanup
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database

@@ -18,8 +18,8 @@ from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.execution.run import run
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.graph import components, cycle_through
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.asked import Selection

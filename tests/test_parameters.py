@@ -189,3 +189,38 @@ def test_names_with_commas_and_dots_stand_in_double_quotes(
     assert yeldro(*words, db=database.url).json()["total"] == 0
     words = ("plan", '"log.old"', "--all-rows", "--follow", '"part"', "--json")
     assert yeldro(*words, db=database.url).json()["total"] == 5
+
+
+def test_what_became_of_a_default_and_of_a_relative_day_is_in_every_record(
+    yeldro: Yeldro, network: AnyDatabase
+) -> None:
+    """The receipt, its page and the JSON say the day itself, the whole order, and the time zone."""
+    file = yeldro.folder / "old.toml"
+    file.write_text("""
+        [param.cut]
+        type = "date"
+        default = "today-1d"
+        [[remove]]
+        from = "alert"
+        where = "raised_at < :cut"
+        order_by = "raised_at"
+        limit = 3
+        [[remove]]
+        from = "reading"
+        where = "taken_at < :cut and id = 4"
+        follow = ["all"]
+    """)
+    day = str(date.today() - timedelta(days=1))
+    done = yeldro("run", str(file), "--expect", "total=3..9", "--yes", "--json",
+                  db=network.url).json()  # fmt: skip
+    shown = yeldro("receipt", "show", "--json").json()["asked"]
+    assert [each["asked"] for each in done["removes"]] == shown
+    first = {each["field"]: each["value"] for each in shown[0]}
+    assert first["where"] == "raised_at < :cut"
+    assert first["order_by"] == "raised_at, id"
+    assert first["parameter"] == day
+    assert first["time_zone"]
+    said = yeldro("receipt", "show", "--report", "page.html").out
+    assert f"1 cut      = {day}" in said
+    assert "2 follow   all" in said
+    assert f"= {day}" in (yeldro.folder / "page.html").read_text()

@@ -19,9 +19,9 @@ from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job, JobPlan
-from yeldro.core.planning.plan import Cleanup
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions

@@ -13,8 +13,8 @@ from typing import Any
 from yeldro.core.model.errors import UsageError, YeldroError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import suggestion
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.plan import Cleanup
 from yeldro.core.selection.conditions.checks import Check
 from yeldro.core.selection.conditions.filters import parameters_in
 from yeldro.core.selection.conditions.parameters import relative_day

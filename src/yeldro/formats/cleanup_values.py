@@ -11,8 +11,8 @@ from yeldro.core.model.equality import EqualityRules
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import listed, listed_values
+from yeldro.core.planning.cleanup import Cleanup, field_values
 from yeldro.core.planning.merging.filling import Filling
-from yeldro.core.planning.plan import Cleanup
 from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.asked import KeepRule, RelatedTable, Selection
 from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, FILL, KINDS, Field
@@ -123,27 +123,9 @@ def filling_of(values: Mapping[str, Any]) -> Filling | None:
 
 
 def values_of(cleanup: Cleanup) -> dict[str, Any]:
-    """Return the values of all fields of a cleanup, as JSON and TOML hold them."""
-    selection, choices = cleanup.selection, cleanup.choices
-    outside = {
-        "follow": choices.follow,
-        "detach": choices.detach,
-        "repoint": choices.repoint,
-        "allow_trigger": cleanup.allowed_triggers,
-        "no_way_back": cleanup.no_way_back,
-        "add_constraint": cleanup.add_constraint,
-    }
-    outside |= {field.name: cleanup.emptying == field.name for field in EMPTYING}
-    filling = cleanup.filling or Filling(())
-    taken = (filling.columns, filling.empty, filling.first)
-    outside |= {field.name: value for field, value in zip(FILL, taken, strict=True)}
-    outside |= {field.name: getattr(selection.same, field.name) for field in EQUALITY}
-    values = {}
-    for name in CLEANUP:
-        value = outside[name] if name in outside else getattr(selection, name)
-        value = str(value) if name == "decisions" and value is not None else value
-        values[name] = list(map(str, value)) if isinstance(value, tuple) else value
-    return values
+    """Return the values of all fields of a cleanup, in the order of the fields."""
+    values = field_values(cleanup)
+    return {name: values[name] for name in CLEANUP}
 
 
 def value_of(field: Field, given: Any) -> Any:

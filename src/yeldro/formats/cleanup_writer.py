@@ -14,8 +14,8 @@ from yeldro.formats.fields import REMOVE
 
 if TYPE_CHECKING:
     from yeldro.core.model.expectation import Expectations
+    from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.job import Job
-    from yeldro.core.planning.plan import Cleanup
 
 _ABOUT = {field.name: field.about for field in REMOVE}
 _BARE = re.compile(r"[A-Za-z0-9_-]+")

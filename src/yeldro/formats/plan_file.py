@@ -14,9 +14,10 @@ from typing import TYPE_CHECKING, Any
 from yeldro.core.execution.approval import PlannedStep, PlanRecord, differences, steps_of
 from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.key_sketch import KeySketch
-from yeldro.core.planning.plan import Cleanup, Prepared
+from yeldro.core.planning.plan import Prepared
 from yeldro.core.selection.conditions.checks import Check
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of
 from yeldro.formats.fields import CLEANUP

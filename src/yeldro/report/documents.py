@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
     from yeldro.core.model.errors import YeldroError
+    from yeldro.core.model.given import Given
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
@@ -74,7 +76,16 @@ def plan_document(plan: Plan) -> Document:
             for step in plan.steps
         ],
         "warnings": list(plan.warnings),
+        "asked": given_document(plan.asked),
     }
+
+
+def given_document(asked: Sequence[Given]) -> list[Document]:
+    """Return what was asked for in one remove."""
+    return [
+        {"field": each.field, "value": each.value} | ({"name": each.name} if each.name else {})
+        for each in asked
+    ]
 
 
 def job_plan_document(found: JobPlan, after: Sequence[Check]) -> Document:
@@ -296,6 +307,10 @@ def receipt_document(receipt: Receipt) -> Document:
         "outcome": receipt.outcome,
         "holds_rows": receipt.holds_rows,
         "copies": [str(name) for name in receipt.copies],
+        "asked": [
+            given_document(list(some))
+            for _, some in groupby(receipt.asked, lambda each: each.remove)
+        ],
         "steps": [
             {
                 "n": step.n,

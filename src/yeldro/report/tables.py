@@ -26,7 +26,7 @@ from yeldro.report.parts import (
     shown,
     spaced,
 )
-from yeldro.report.text import cell, duration, short_name, size, visible
+from yeldro.report.text import asked_lines, cell, duration, short_name, size, visible
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.orphans import Orphans
@@ -296,6 +296,7 @@ def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
     return Group(
         heading("receipt", receipt.id, receipt.outcome),
         Text(visible(f"asked      {receipt.title}")),
+        *(Text(visible(f"{label:<10} {text}")) for label, text in asked_lines(receipt.asked)),
         Text(visible(f"database   {database}")),
         Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}{took}")),
         Text(visible(f"file       {receipt.path} ({size(receipt.path.stat().st_size)})")),

@@ -6,7 +6,7 @@ import json
 import math
 import sys
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote
 
@@ -14,9 +14,19 @@ from yeldro.core.model.names import counted
 
 if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger
+    from yeldro.core.model.given import Given
 
 _MOST = 60
 _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
+
+
+def asked_lines(asked: Sequence[Given]) -> Iterator[tuple[str, str]]:
+    """Yield what was asked for, as a label and a text; a parameter's value after an equals sign."""
+    several = len({each.remove for each in asked}) > 1
+    for each in asked:
+        label = f"{each.remove} {each.label}" if several else each.label
+        value = "NULL" if each.value is None else each.value
+        yield label, f"= {value}" if each.name else value
 
 
 def visible(text: str) -> str:

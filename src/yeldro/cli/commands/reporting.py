@@ -5,8 +5,8 @@ from __future__ import annotations
 import getpass
 import hashlib
 import os
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -19,13 +19,14 @@ from yeldro.cli.terminal.output import exists_already, write_new
 from yeldro.core.model.errors import PageNotWritten, UsageError, YeldroError
 from yeldro.core.model.names import as_typed
 from yeldro.core.model.options import with_options
-from yeldro.report.text import duration, short_name
+from yeldro.report.text import asked_lines, duration, short_name
 
 if TYPE_CHECKING:
     from yeldro.cli.given.what import What
     from yeldro.core.execution.run import RunResult
     from yeldro.core.inspection.key_map import KeyMap
     from yeldro.core.planning.job import JobPlan
+    from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
     from yeldro.report.page.contents import Listing, Page
 
@@ -132,7 +133,8 @@ def page_of_plan(what: What, looked: Looked, saved: Path | None) -> Page:
         title=looked.found.title,
         verdict=verdict,
         tone=tone,
-        facts=[*_asked(what), ("planned", _moment(looked.at)), *_digest(saved or _file())],
+        facts=[*_given(plans), *_asked(what), ("planned", _moment(looked.at)),
+               *_digest(saved or _file())],
         steps=contents.steps_of(plans, None),
         shares=contents.shares_of(looked.drawn, _left(looked.drawn)),
         counted=f"Before: counted {_moment(looked.at)}. After: what would be left by the plan.",
@@ -175,6 +177,7 @@ def page_of_run(
     done = JobPlan(result.title, result.plans)
     expectations = [*counts_expected(what.job, done), *results_of(result.after)]
     facts = [
+        *_given(result.plans),
         *_asked(what),
         ("began", _moment(began)),
         ("took", duration((ended - began).total_seconds())),
@@ -204,6 +207,13 @@ def page_of_run(
     )
 
 
+def _given(plans: Sequence[Plan]) -> Iterator[tuple[str, str]]:
+    """Yield the facts about what was asked for, in all removes."""
+    yield from asked_lines(
+        [replace(each, remove=place) for place, plan in enumerate(plans, 1) for each in plan.asked]
+    )
+
+
 def page_of_receipt(found: Receipt) -> Page:
     """Return the page about a receipt, which needs no database."""
     from yeldro.core.receipts.export import exported_rows
@@ -220,6 +230,7 @@ def page_of_receipt(found: Receipt) -> Page:
     verb = "put back or linked again" if found.is_of_restore else "gone or changed"
     verdict = f"{found.total:,} rows were {verb}." if committed else f"Outcome: {found.outcome}."
     facts = [
+        *asked_lines(found.asked),
         ("by", found.user),
         ("database", f"{short_name(found.database)} ({found.database})"),
         ("began", f"{found.started[:19].replace('T', ' ')} UTC"),

@@ -439,6 +439,9 @@ class Session(KeyTables, Values, RowChanges, RowLocks, Knowledge, Errors, Protoc
     def traits(self) -> Traits:
         """What the system is like, in this session's mode."""
 
+    def time_zone(self) -> str:
+        """Return the time zone in which the session reads times, in the system's words."""
+
     def looking(self) -> AbstractContextManager[None]:
         """Make the system refuse statements that would change a user's table, while this lasts."""
 

@@ -42,8 +42,9 @@ from yeldro.core.model.errors import (
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.schema import IdentityKind, TableName
 from yeldro.core.model.steps import Action, Step
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job, JobPlan
-from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
+from yeldro.core.planning.plan import Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.receipts.batch_writer import BatchReceipt, Unfinished, find_unfinished, same_in_all
 from yeldro.core.selection.selection import resolve
 

@@ -16,8 +16,9 @@ from yeldro.core.planning.treatment import Fate, Link, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.job import Job
-    from yeldro.core.planning.plan import Cleanup, Prepared
+    from yeldro.core.planning.plan import Prepared
 
 _WAITING = (ReferentialAction.NO_ACTION, ReferentialAction.RESTRICT)
 

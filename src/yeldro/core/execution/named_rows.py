@@ -21,7 +21,8 @@ from yeldro.core.model.activity import announced
 from yeldro.core.model.errors import LimitReached, Refused
 from yeldro.core.model.options import Option
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.plan import Cleanup, Plan, prepare
+from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.plan import Plan, prepare
 from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:

@@ -62,7 +62,8 @@ class Removal(ChangeSet):
     def changes(self, receipt: ReceiptWriter | None) -> Iterator[Sequence[Change]]:
         changes = self.prepared.changes
         if receipt is not None and self.receipt_options is not None:
-            receipt.add_plan(self.named_table, self.matched, self.prepared.plan.total)
+            plan = self.prepared.plan
+            receipt.add_plan(self.named_table, self.matched, plan.total, plan.asked)
             self._watched = store(
                 self.session, changes, receipt, self.receipt_options, self.changed_by_others
             )

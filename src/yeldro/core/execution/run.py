@@ -22,6 +22,7 @@ from yeldro.core.model.errors import (
     BlockedByForeignKey,
     DatabaseFailure,
 )
+from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import (
     Job,
     JobPlan,
@@ -30,7 +31,7 @@ from yeldro.core.planning.job import (
     what_follows,
     with_error_context,
 )
-from yeldro.core.planning.plan import Cleanup, Plan, Prepared, check_allowed_triggers, prepare
+from yeldro.core.planning.plan import Plan, Prepared, check_allowed_triggers, prepare
 from yeldro.core.planning.warnings import of_privileges
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.selection.conditions.checks import CheckResult, require_checks, run_checks

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.model.schema import IdentityKind, Table
-from yeldro.core.planning.plan import Cleanup, Plan, prepare
+from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.plan import Plan, prepare
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session

@@ -21,8 +21,8 @@ from yeldro.core.selection.selection import resolve
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.job import Job
-    from yeldro.core.planning.plan import Cleanup
 
 
 def split_by_heir(session: Session, job: Job) -> Job:

@@ -16,7 +16,8 @@ from yeldro.core.model.errors import (
 from yeldro.core.model.expectation import Expectations
 
 if TYPE_CHECKING:
-    from yeldro.core.planning.plan import Cleanup, Plan
+    from yeldro.core.planning.cleanup import Cleanup
+    from yeldro.core.planning.plan import Plan
     from yeldro.core.selection.conditions.checks import Check
 
 

@@ -15,9 +15,9 @@ from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.steps import Action, Step, rows_by_table
+from yeldro.core.planning.cleanup import Cleanup, asked_of
 from yeldro.core.planning.emptying import (
     check_emptying,
     check_only_step,
@@ -28,18 +28,17 @@ from yeldro.core.planning.merging.filling import FilledRows
 from yeldro.core.planning.merging.repoint import check_repoint
 from yeldro.core.planning.order import Order, removal_order, unordered
 from yeldro.core.planning.ripple import Ripple, count_dependents, trace
-from yeldro.core.planning.treatment import Cause, Choices, Fate, Link, Reason, Treatment, reach
+from yeldro.core.planning.treatment import Cause, Fate, Link, Reason, Treatment, reach
 from yeldro.core.planning.warnings import warnings_of
-from yeldro.core.selection.asked import Selection
 from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.facts import Emptying, Prevention
+    from yeldro.core.model.given import Given
     from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.planning.dependents import Repointed
-    from yeldro.core.planning.merging.filling import Filling
 
 _FATES = {
     Treatment.REMOVE: Fate.REMOVED,
@@ -47,29 +46,6 @@ _FATES = {
     Treatment.BLOCK: Fate.BLOCKS,
     Treatment.REPOINT: Fate.REPOINTED,
 }
-
-
-@dataclass(frozen=True)
-class Cleanup:
-    """One deletion as asked for: the rows, what happens to dependents, how many must go.
-
-    Args:
-        allowed_triggers: triggers whose changes to other rows the user accepts.
-        no_way_back: tables without transactions whose removals the user accepts, though they
-            cannot be rolled back.
-        emptying: a quicker way than DELETE, if one was asked for.
-        add_constraint: add the constraint that keeps such duplicates out.
-        filling: what the kept row of each group of duplicates takes from the rows that go.
-    """
-
-    selection: Selection
-    choices: Choices = field(default_factory=Choices)
-    expectations: Expectations = field(default_factory=Expectations)
-    allowed_triggers: tuple[str, ...] = ()
-    no_way_back: tuple[str, ...] = ()
-    add_constraint: bool = False
-    emptying: Emptying | None = None
-    filling: Filling | None = None
 
 
 @dataclass(frozen=True)
@@ -123,6 +99,7 @@ class Plan:
         reads: the tables whose rows decide the counts.
         commits_by_itself: nothing can be rolled back once the rows go.
         table_rows: rows in the named table.
+        asked: what was asked for, in full.
     """
 
     table: str
@@ -138,6 +115,7 @@ class Plan:
     prevention: Prevention | None = None
     reads: frozenset[str] = frozenset()
     commits_by_itself: bool = False
+    asked: tuple[Given, ...] = field(default=(), compare=False)
 
     @property
     def rows_by_table(self) -> dict[str, int]:
@@ -225,6 +203,7 @@ def prepare(
         prevention=_prevention(session, cleanup, matched),
         reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
         commits_by_itself=emptied.commits_by_itself,
+        asked=tuple(asked_of(cleanup, matched, session)),
     )
     if cleanup.emptying and not plan.blocked:
         check_only_step(cleanup.emptying, emptied, plan.steps)

@@ -17,6 +17,7 @@ from yeldro.core.receipts.writer import ReceiptWriter, check_stored, ledger_rows
 
 if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.model.given import Given
 
 
 @dataclass(frozen=True)
@@ -106,12 +107,14 @@ class BatchReceipt(ReceiptWriter):
         self._file.execute("DELETE FROM batch_step WHERE batch = ?", (batch,))
         self._file.execute("DELETE FROM batch WHERE n = ?", (batch,))
 
-    def add_plan(self, table: str, matched: int, rows: int) -> None:
+    def add_plan(self, table: str, matched: int, rows: int, asked: Sequence[Given] = ()) -> None:
         """Begin the next batch."""
         del table
         self.batch += 1
         self._begun, self._on_disk = True, False
         with self._failures_told():
+            if self.batch == 1:
+                self._add_asked(asked)
             self._file.execute("INSERT INTO batch VALUES (?, ?, ?, 0)", (self.batch, matched, rows))
 
     def add_step(self, step: Step, table: TableName) -> None:

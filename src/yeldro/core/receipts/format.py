@@ -50,6 +50,12 @@ CREATE TABLE stored_column (
     stored_as TEXT NOT NULL,
     PRIMARY KEY (step, position)
 );
+CREATE TABLE asked (
+    remove INTEGER NOT NULL,
+    field TEXT NOT NULL,
+    value TEXT,
+    name TEXT NOT NULL
+);
 CREATE TABLE copy (
     step INTEGER PRIMARY KEY REFERENCES step,
     table_schema TEXT,

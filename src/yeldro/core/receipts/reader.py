@@ -23,6 +23,7 @@ from yeldro.core.model.errors import (
     UnknownName,
     UsageError,
 )
+from yeldro.core.model.given import Given
 from yeldro.core.model.schema import TableName
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
@@ -79,6 +80,7 @@ class Receipt:
     outcome: str
     steps: tuple[ReceiptStep, ...]
     ledger: dict[str, Changes]
+    asked: tuple[Given, ...] = ()
 
     @property
     def total(self) -> int:
@@ -162,7 +164,15 @@ def read_receipt(path: Path) -> Receipt:
             outcome=_one_of(form.OPEN, form.READY, form.COMMITTED)(head["outcome"]),
             steps=tuple(steps),
             ledger={_text(name): Changes(*map(_number, rows)) for name, *rows in ledger},
+            asked=tuple(_asked(file)),
         )
+
+
+def _asked(file: sqlite3.Connection) -> Iterator[Given]:
+    """Yield what was asked for; older receipts do not hold it."""
+    if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'asked'").fetchone():
+        for remove, field, value, name in file.execute("SELECT * FROM asked").fetchall():
+            yield Given(_number(remove), _text(field), _or_none(_text, value), _text(name))
 
 
 Value = TypeVar("Value")

@@ -23,6 +23,7 @@ from yeldro.core.receipts.format import StoredColumn
 
 if TYPE_CHECKING:
     from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.model.given import Given
     from yeldro.core.model.schema import TableName
     from yeldro.core.model.steps import Step
     from yeldro.core.receipts.copies import CopyPlace
@@ -109,23 +110,32 @@ class ReceiptWriter:
             sync(self.path.parent)
             self._file.execute("BEGIN")
 
-    def add_plan(self, table: str, matched: int, rows: int) -> None:
+    def add_plan(self, table: str, matched: int, rows: int, asked: Sequence[Given] = ()) -> None:
         """Note a plan that is about to be carried out.
 
         Args:
             table: the table that was named.
             matched: rows of it that were chosen.
             rows: all rows that go or change.
+            asked: what was asked for.
         """
         del rows
         self.changed_before |= self._changed
         with self._failures_told():
+            self._add_asked(asked)
             self._file.execute("UPDATE receipt SET matched = matched + ?", (matched,))
             self._file.execute(
                 "UPDATE receipt SET named_table = named_table || ', ' || ?1"
                 " WHERE ', ' || named_table || ', ' NOT LIKE '%, ' || ?1 || ', %'",
                 (table,),
             )
+
+    def _add_asked(self, asked: Sequence[Given]) -> None:
+        (last,) = self._file.execute("SELECT coalesce(max(remove), 0) FROM asked").fetchone()
+        self._file.executemany(
+            "INSERT INTO asked VALUES (?, ?, ?, ?)",
+            [(last + each.remove, each.field, each.value, each.name) for each in asked],
+        )
 
     def add_total(self, rows: int) -> None:
         """Note how many rows a restore puts back or changes back."""

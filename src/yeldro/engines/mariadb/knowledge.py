@@ -69,6 +69,10 @@ class MariadbKnowledge(StandardSession):
     def making_transactional(self, table: Table) -> str:
         return f"ALTER TABLE {self._written(table)} ENGINE = InnoDB"
 
+    def time_zone(self) -> str:
+        query = "SELECT if(@@time_zone = 'SYSTEM', @@system_time_zone, @@time_zone)"
+        return str(self.connection.exec_driver_sql(query).scalar_one())
+
     def missing_privileges(
         self, wanted: Sequence[tuple[Table, Collection[str] | None]]
     ) -> list[str]:

@@ -67,6 +67,11 @@ class PostgresqlKnowledge(StandardSession):
         """Fail: every table has transactions."""
         raise Fault(f"{table.name} has transactions")
 
+    def time_zone(self) -> str:
+        """Return what the server reports whenever it is set."""
+        raw: Any = self.connection.connection.driver_connection
+        return str(raw.info.parameter_status("TimeZone"))
+
     def missing_privileges(
         self, wanted: Sequence[tuple[Table, Collection[str] | None]]
     ) -> list[str]:

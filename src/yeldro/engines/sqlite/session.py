@@ -29,6 +29,7 @@ from yeldro.core.database.facts import (
 from yeldro.core.database.identity import column_list
 from yeldro.core.model.errors import (
     Fault,
+    Refused,
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
@@ -202,6 +203,10 @@ class SqliteSession(StandardSession):
         del table
         return ()
 
+    def time_zone(self) -> str:
+        """Return UTC: what SQLite takes the time now in, and times without a zone to be."""
+        return "UTC"
+
     def missing_privileges(
         self, wanted: Sequence[tuple[Table, Collection[str] | None]]
     ) -> list[str]:
@@ -362,7 +367,10 @@ class SqliteSession(StandardSession):
 
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         if form != "text":
-            raise Fault(f"no value has the form {form}")
+            raise Refused(
+                f"A value of the receipt is said to have the form {form!r}, which SQLite has not.",
+                "Use a receipt that nobody has changed.",
+            )
         return sa.cast(sa.literal(value, sa.LargeBinary), sa.Text)
 
     def restorable_row_id(self, table: Table) -> str | None:

@@ -7,7 +7,7 @@ statement.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from yeldro.core.model.graph import components
@@ -17,6 +17,7 @@ from yeldro.core.restore.comparing.key_swaps import swaps_keys
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.model.schema import ForeignKey, TableName
     from yeldro.core.restore.staged.undoing import UndoneRows
 
 
@@ -56,14 +57,22 @@ def in_order(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
 def _parents_first(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return the rows that come back before the rest, those of referenced tables first.
 
-    Steps of one receipt can be those of several plans. Tables on a cycle stay in their order.
+    Steps of one receipt can be those of several plans. On a cycle the tables come first to which
+    a link cannot be set later; else they stay in their order.
     """
     coming = [each for each in staged_steps if each.step.action is Action.REMOVE]
-    names = {each.table.name for each in coming}
-    parents = {each.table.name: [key.parent for key in each.table.foreign_keys
-                                 if key.parent in names] for each in coming}  # fmt: skip
-    place = {name: -n for n, part in enumerate(components(parents)) for name in part}
-    coming.sort(key=lambda each: place[each.table.name])
+
+    def places(links: Callable[[UndoneRows], Iterable[ForeignKey]]) -> dict[TableName, int]:
+        names = {each.table.name for each in coming}
+        parents = {each.table.name: [key.parent for key in links(each) if key.parent in names]
+                   for each in coming}  # fmt: skip
+        return {name: -n for n, part in enumerate(components(parents)) for name in part}
+
+    among_all = places(lambda each: each.table.foreign_keys)
+    among_lasting = places(
+        lambda each: (key for key in each.table.foreign_keys if not each.can_postpone(key))
+    )
+    coming.sort(key=lambda each: (among_all[each.table.name], among_lasting[each.table.name]))
     return [*coming, *(each for each in staged_steps if each not in coming)]
 
 

@@ -16,7 +16,7 @@ from yeldro.core.receipts import format as form
 from yeldro.core.restore.staged.staged_rows import StagedRows
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.schema import ForeignKey, TableName
 
 
 class UndoneRows(StagedRows):
@@ -114,15 +114,20 @@ class UndoneRows(StagedRows):
         return Step(0, Action.RELINK, name, 0, "links in between", (name,), auxiliary=True)
 
     def postpone_links(self, tables: Collection[TableName]) -> None:
-        """Note the links to rows of `tables`, which come back later: they are set at the end.
-
-        Without a key no link was cut to remove the rows, so they have an order that puts them back.
-        """
+        """Note the links to rows of `tables`, which come back later: they are set at the end."""
         self.late_links = [
             key
             for key in self.table.foreign_keys
-            if key.parent in tables and self.table.can_be_null(key.columns) and self.table.has_key
+            if key.parent in tables and self.can_postpone(key)
         ]
+
+    def can_postpone(self, key: ForeignKey) -> bool:
+        """True if rows can come back without this link, which is set later.
+
+        Without a row key no link was cut to remove the rows, so they have an order that puts them
+        back.
+        """
+        return self.table.has_key and self.table.can_be_null(key.columns)
 
     def put_off_columns(self, coming: Collection[TableName], *, going: bool) -> None:
         """Note which columns are changed back after rows have come or gone.

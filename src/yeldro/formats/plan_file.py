@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
@@ -12,8 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.execution.approval import PlannedStep, PlanRecord, differences, steps_of
-from yeldro.core.model.errors import DatabaseFailure, PlanChanged, Refused, UsageError
+from yeldro.core.model.errors import PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.model.files import new_file
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.key_sketch import KeySketch
@@ -78,7 +78,7 @@ def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRec
 
     Raises:
         Refused: a file of this name exists.
-        DatabaseFailure: the file cannot be written.
+        FileNotWritten: the file cannot be written.
     """
     document = {
         "yeldro_plan": FORMAT,
@@ -108,19 +108,8 @@ def write_plan(path: Path, job: Job, system: str, database: str, record: PlanRec
         "described": job.described,
     }  # fmt: skip
     document["seal"] = _seal(document)
-    try:
-        with os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
-            json.dump(document, file, indent=1)
-            file.write("\n")
-    except FileExistsError as error:
-        raise Refused(
-            f"The file {path} exists already, and it is left as it is.", "Name another one with -o."
-        ) from error
-    except OSError as error:
-        raise DatabaseFailure(
-            f"The plan could not be written to {path}: {error.strerror}.",
-            data="Nothing was changed.",
-        ) from error
+    with new_file(path) as file:
+        file.write(json.dumps(document, indent=1).encode() + b"\n")
 
 
 def read_plan(path: Path) -> SavedPlan:

@@ -7,18 +7,18 @@ and what was seen of it. The columns of the table follow, to be read only.
 
 from __future__ import annotations
 
+import codecs
 import csv
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from importlib import import_module
-from io import TextIOWrapper
 from pathlib import Path
 from typing import IO, Any
 
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import for_its_owner
+from yeldro.core.model.files import AsText, new_file
 from yeldro.core.selection.asked import Decision
 from yeldro.core.selection.duplicates.review import Review, ReviewedRow, WrittenReview
 
@@ -87,8 +87,9 @@ def write_review(review: Review, path: str) -> WrittenReview:
     """Write a review; return what it holds.
 
     Raises:
-        UsageError: the file exists already or cannot be written, or a column has the name of one
-            of a review's own.
+        UsageError: a column has the name of one of a review's own.
+        Refused: the file exists already.
+        FileNotWritten: it cannot be written.
     """
     own = [name for name in review.columns if name in OWN_COLUMNS]
     if own:
@@ -133,26 +134,11 @@ def _shown(value: Any) -> str:
 
 def _write(path: str, lines: Iterable[Sequence[Any]]) -> None:
     """Write lines into a new file, or none."""
-    try:
-        file = open(path, "xb", opener=for_its_owner)  # noqa: SIM115
-    except FileExistsError as error:
-        raise UsageError(
-            f"{path} exists already, and is not written over.", "Name another file."
-        ) from error
-    except OSError as error:
-        raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
-    try:
-        with file:
-            if is_workbook(path):
-                _write_workbook(file, lines)
-            else:
-                with TextIOWrapper(file, "utf-8-sig", newline="") as text:
-                    csv.writer(text).writerows(lines)
-    except BaseException as error:
-        Path(path).unlink(missing_ok=True)
-        if isinstance(error, OSError):
-            raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
-        raise
+    with new_file(Path(path)) as file:
+        if is_workbook(path):
+            _write_workbook(file, lines)
+        else:
+            csv.writer(AsText(file, codecs.BOM_UTF8)).writerows(lines)
 
 
 def _write_workbook(file: IO[bytes], lines: Iterable[Sequence[Any]]) -> None:

@@ -9,13 +9,12 @@ from __future__ import annotations
 import csv
 import os
 from collections.abc import Iterator, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Self
 
 from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import for_its_owner
+from yeldro.core.model.files import AsText, new_file
 from yeldro.formats.review_file import (
     DECISION,
     GROUP,
@@ -198,31 +197,23 @@ def _records(file: IO[bytes]) -> Iterator[tuple[int, list[str]]]:
 def _lay_out(path: str) -> None:
     """Write a review anew, with the decision first in each line, and room for each decision."""
     beside = Path(f"{path}.new")
-    try:
-        with (
-            lines_of(path) as lines,
-            open(beside, "x", encoding="utf-8-sig", newline="", opener=for_its_owner) as file,
-        ):
-            writer = csv.writer(file)
-            names = next(lines)
-            first = names.index(DECISION)
-            writer.writerow(_moved(names, first))
-            for cells in lines:
-                if any(cells):
-                    decision, *others = _moved([*cells, *[""] * (len(names) - len(cells))], first)
-                    writer.writerow([decision.strip().lower().ljust(_ROOM), *others])
-            file.flush()
-            os.fsync(file.fileno())
-        beside.replace(path)
-    except FileExistsError as error:
+    if beside.exists():
         raise UsageError(
             f"{beside} is in the way: the review is laid out anew under that name first.",
             f"Remove {beside} if nobody needs it.",
-        ) from error
-    except OSError as error:
-        with suppress(OSError):
-            beside.unlink()
-        raise UsageError(f"{path} cannot be written: {error.strerror}.") from error
+        )
+    with lines_of(path) as lines, new_file(beside) as file:
+        writer = csv.writer(AsText(file, _BOM))
+        names = next(lines)
+        first = names.index(DECISION)
+        writer.writerow(_moved(names, first))
+        for cells in lines:
+            if any(cells):
+                decision, *others = _moved([*cells, *[""] * (len(names) - len(cells))], first)
+                writer.writerow([decision.strip().lower().ljust(_ROOM), *others])
+        file.flush()
+        os.fsync(file.fileno())
+        beside.replace(path)
 
 
 def _moved(cells: Sequence[str], first: int) -> list[str]:

@@ -13,9 +13,10 @@ from yeldro.cli.given import settings
 from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.last import DATABASE, last_preview
 from yeldro.cli.given.what import what_of
-from yeldro.cli.terminal.output import tell_next, write_new
+from yeldro.cli.terminal.output import tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.files import new_file
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
 from yeldro.report.text import visible
@@ -49,7 +50,9 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
         )
     job = what_of(options, shown).job
     job = replace(job, title=file.stem.replace("_", " ").replace("-", " ").capitalize())
-    write_new(file, written(job, None if shown and "@" in shown else shown).encode())
+    contents = written(job, None if shown and "@" in shown else shown).encode()
+    with new_file(file) as written_to:
+        written_to.write(contents)
     click.echo(f"Written: {visible(str(file))}. Look at it, then go on.", err=True)
     tell_next([typed_again("plan", arguments=[str(file)], keeps=())], beside=True)
 

@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yeldro import __version__
-from yeldro.cli.terminal.output import exists_already, write_new
 from yeldro.core.model.errors import PageNotWritten, UsageError, YeldroError
+from yeldro.core.model.files import exists_already, new_file
 from yeldro.core.model.names import as_typed
 from yeldro.core.model.options import with_options
 from yeldro.report.text import asked_lines, duration, short_name
@@ -56,11 +56,13 @@ def write_page(path: Path, page: Page) -> None:
 
     Raises:
         Refused: a file of this name exists.
-        DatabaseFailure: the file cannot be written.
+        FileNotWritten: the file cannot be written.
     """
     from yeldro.report.page.files import written
 
-    write_new(path, written(page))
+    contents = written(page)
+    with new_file(path) as file:
+        file.write(contents)
     click.echo(f"Page: {path}", err=True)
 
 

@@ -7,7 +7,8 @@ import os
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.errors import UsageError, YeldroError
+from yeldro.core.model.files import new_file
 
 DATABASE = "database"
 
@@ -22,10 +23,12 @@ def remember(options: dict[str, Any], db: str | None, database: str) -> None:
     path = _path()
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        handle = os.open(path, os.O_CREAT | os.O_TRUNC | os.O_WRONLY, 0o600)
-        with os.fdopen(handle, "w") as file:
-            json.dump(options | {"db": without_password(db), DATABASE: database}, file)
-    except OSError:
+        beside = path.with_name(f"{path.name}.{os.getpid()}")
+        with new_file(beside) as file:
+            kept = options | {"db": without_password(db), DATABASE: database}
+            file.write(json.dumps(kept).encode())
+        beside.replace(path)
+    except (OSError, YeldroError):
         return
 
 

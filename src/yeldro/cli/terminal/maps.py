@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.cli.terminal.output import exists_already, write_new
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.files import exists_already, new_file
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.key_map import KeyMap
@@ -46,7 +46,7 @@ def draw(target: str, drawn: KeyMap) -> None:
     """Write a map where --map says.
 
     Raises:
-        DatabaseFailure: the file cannot be written.
+        FileNotWritten: the file cannot be written.
         Refused: a file of this name exists.
     """
     if target == TEXT:
@@ -57,5 +57,7 @@ def draw(target: str, drawn: KeyMap) -> None:
     from yeldro.report.maps.files import contents
 
     path = Path(target)
-    write_new(path, contents(path, drawn))
+    drawing = contents(path, drawn)
+    with new_file(path) as file:
+        file.write(drawing)
     click.echo(f"Drawn: {path}", err=True)

@@ -8,12 +8,9 @@ import json
 import os
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.cli.terminal.ending import ending
-from yeldro.core.model.errors import DatabaseFailure, Refused
-from yeldro.core.model.files import for_its_owner
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -123,24 +120,3 @@ def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     writer = csv.writer(sys.stdout, lineterminator="\n")
     writer.writerow(columns)
     writer.writerows([plain(value) for value in row] for row in rows)
-
-
-def write_new(path: Path, contents: bytes) -> None:
-    """Write a new file, for its owner alone, as it may hold rows.
-
-    Raises:
-        Refused: a file of this name exists.
-        DatabaseFailure: the file cannot be written.
-    """
-    try:
-        with open(path, "xb", opener=for_its_owner) as file:
-            file.write(contents)
-    except FileExistsError as error:
-        raise exists_already(path) from error
-    except OSError as error:
-        raise DatabaseFailure(f"{path} could not be written: {error.strerror}.") from error
-
-
-def exists_already(path: Path) -> Refused:
-    """Return the refusal to overwrite a file."""
-    return Refused(f"The file {path} exists already, and it is left as it is.", "Name another one.")

@@ -142,6 +142,10 @@ class DatabaseFailure(YeldroError):
     exit_code = 5
 
 
+class FileNotWritten(DatabaseFailure):
+    """A file that was asked for could not be written."""
+
+
 class LockTimeout(DatabaseFailure):
     """Another session held a lock for longer than the cleanup waits."""
 

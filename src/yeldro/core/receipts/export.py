@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import csv
 import json
-import os
+import math
 import re
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Any
 
-from yeldro.core.model.errors import DatabaseFailure, Refused
+from yeldro.core.model.errors import FileNotWritten, Refused
+from yeldro.core.model.files import AsText, new_file
 from yeldro.core.receipts.reader import Receipt, ReceiptStep, stored_rows
 
 
@@ -25,7 +26,7 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
 
     Raises:
         Refused: the receipt holds no rows, or a file is there already.
-        DatabaseFailure: a file cannot be written.
+        FileNotWritten: a file cannot be written; none is left.
     """
     if receipt.copies:
         listed = ", ".join(map(str, receipt.copies))
@@ -42,14 +43,19 @@ def export(receipt: Receipt, folder: Path, kind: str) -> list[tuple[Path, int]]:
     write = _write_csv if kind == "csv" else _write_lines
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        written = []
-        for step, path in zip(steps, paths, strict=True):
-            handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
-            with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-                written.append((path, write(file, _names(step), exported_rows(receipt, step))))
-        return written
     except OSError as error:
-        raise DatabaseFailure(f"{folder} cannot be written: {error.strerror}.") from error
+        raise FileNotWritten(f"{folder} cannot be made: {error.strerror}.") from error
+    written: list[tuple[Path, int]] = []
+    try:
+        for step, path in zip(steps, paths, strict=True):
+            with new_file(path) as file:
+                rows = exported_rows(receipt, step)
+                written.append((path, write(AsText(file), _names(step), rows)))
+    except BaseException:  # some of the rows are not an export
+        for path, _ in written:
+            path.unlink(missing_ok=True)
+        raise
+    return written
 
 
 def _name(step: ReceiptStep, kind: str) -> str:
@@ -73,7 +79,7 @@ def exported_rows(receipt: Receipt, step: ReceiptStep) -> Iterator[list[Any]]:
         ]  # fmt: skip
 
 
-def _write_csv(file: TextIO, names: list[str], rows: Iterator[list[Any]]) -> int:
+def _write_csv(file: AsText, names: list[str], rows: Iterator[list[Any]]) -> int:
     writer = csv.writer(file, lineterminator="\n")
     writer.writerow(names)
     count = 0
@@ -83,9 +89,15 @@ def _write_csv(file: TextIO, names: list[str], rows: Iterator[list[Any]]) -> int
     return count
 
 
-def _write_lines(file: TextIO, names: list[str], rows: Iterator[list[Any]]) -> int:
+def _write_lines(file: AsText, names: list[str], rows: Iterator[list[Any]]) -> int:
     count = 0
     for row in rows:
-        file.write(json.dumps(dict(zip(names, row, strict=True))) + "\n")
+        known = {name: _in_json(value) for name, value in zip(names, row, strict=True)}
+        file.write(json.dumps(known, allow_nan=False) + "\n")
         count += 1
     return count
+
+
+def _in_json(value: Any) -> Any:
+    """Return a value that JSON has: it knows no infinity (RFC 8259, 6)."""
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import importlib
 import signal
 import sys
@@ -43,6 +44,17 @@ Yeldro removes rows only if exactly the number that you expect would go.
   yeldro survey --db FILE               what is in your SQLite file, or at a URL
   yeldro preview TABLE --where "…"      the rows that would go, and what depends on them
   yeldro --help                         all commands, in the order of the work"""
+
+
+_AS_REPORTED = "Anything that was not reported as committed was rolled back."
+_OF_PATHS = (
+    errno.ENAMETOOLONG,
+    errno.ENOTDIR,
+    errno.ENOENT,
+    errno.EACCES,
+    errno.EISDIR,
+    errno.ELOOP,
+)
 
 
 class Commands(click.Group):
@@ -156,11 +168,23 @@ def _failure_of(error: BaseException) -> YeldroError:
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
         return errors.Interrupted("You stopped it.", data=ending.committed or errors.ROLLED_BACK)
+    if isinstance(error, OSError) and error.filename is not None:
+        from yeldro.report.text import cell
+
+        kind = errors.UsageError if error.errno in _OF_PATHS else errors.FileNotUsable
+        return kind(
+            f"The file {cell(str(error.filename), 200)} cannot be used: {error.strerror}.",
+            "Check its path.",
+            data=ending.committed or _AS_REPORTED,
+        )
+    if isinstance(error, ValueError) and str(error) == "embedded null byte":
+        return errors.UsageError("The path of a file holds a NUL character.", "Check the paths.",
+                                 data=ending.committed or _AS_REPORTED)  # fmt: skip
     import traceback
 
     traceback.print_exception(error)
     return errors.InternalFault(
         "This is a fault in Yeldro itself.",
         "Please report it with the lines above.",
-        data="Anything that was not reported as committed was rolled back.",
+        data=_AS_REPORTED,
     )

@@ -147,6 +147,8 @@ def read_plan(path: Path) -> SavedPlan:
 
 def _read(path: Path, document: Mapping[str, Any]) -> SavedPlan:
     removes = document["removes"]
+    if not removes:
+        raise ValueError("it removes nothing")
     after = tuple(
         Check(str(each["about"]), str(each["query"]), RowRange.parse(each["expect"]),
               _read_values(each["parameters"]))

@@ -69,7 +69,7 @@ class DecisionsFile:
     def _decision(self, number: int, line: Sequence[str], places: Sequence[int]) -> Decision:
         word, group, mark = (line[place].strip() for place in places)
         marked = _MARKED.fullmatch(mark)
-        if marked is None or not group.isdigit():
+        if marked is None or not re.fullmatch(r"[0-9]{1,18}", group):
             raise UsageError(
                 f"Line {number} of {self.path} does not name its row and group as the review did.",
                 f"Leave the columns {GROUP} and {MARK} as they are.",

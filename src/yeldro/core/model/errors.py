@@ -146,6 +146,10 @@ class FileNotWritten(DatabaseFailure):
     """A file that was asked for could not be written."""
 
 
+class FileNotUsable(DatabaseFailure):
+    """A file could not be looked at, read or written."""
+
+
 class LockTimeout(DatabaseFailure):
     """Another session held a lock for longer than the cleanup waits."""
 

@@ -29,6 +29,7 @@ _CELLS_IN_A_PART = 512
 _PARTS = 3
 _LONGEST_KEY = 200
 _ROWS_AT_ONCE = 1000
+_MOST_EQUAL = 10_000_000  # rows of one key that are listed
 
 
 @dataclass(frozen=True)
@@ -82,12 +83,16 @@ class KeySketch:
                 left.cells.pop(place, None)
         new: list[str] = []
         gone: list[str] = []
+        taken: set[bytes] = set()  # a key comes up once, but in a sketch whose cells do not fit
         waiting = list(left.cells)
         while waiting:
             found = _single(left.cells.get(waiting.pop(), (0, 0, 0)))
             if found is None:
                 continue
             key, times = found
+            if key in taken or abs(times) > _MOST_EQUAL:
+                break
+            taken.add(key)
             (new if times > 0 else gone).extend([key.decode("utf-8", "replace")] * abs(times))
             left.add(key, -times)
             waiting += _places(_hash(key))
@@ -105,12 +110,12 @@ class KeySketch:
         Raises:
             KeyError, TypeError, ValueError: the document is not a sketch.
         """
-        cells = {}
+        cells, rows = {}, int(document["rows"])
         for place, (count, keys, hashes) in document["cells"].items():
-            if not 0 <= int(place) < _PARTS * _CELLS_IN_A_PART:
+            if not (0 <= int(place) < _PARTS * _CELLS_IN_A_PART and 0 < int(count) <= rows):
                 raise ValueError(place)
             cells[int(place)] = (int(count), int(keys, 16), int(hashes, 16))
-        return cls(int(document["rows"]), cells)
+        return cls(rows, cells)
 
 
 def sketch_of(session: Session, change: Change) -> KeySketch:

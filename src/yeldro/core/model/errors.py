@@ -150,6 +150,10 @@ class FileNotUsable(DatabaseFailure):
     """A file could not be looked at, read or written."""
 
 
+class OutOfSpace(DatabaseFailure):
+    """A disk or the memory of the database is full."""
+
+
 class LockTimeout(DatabaseFailure):
     """Another session held a lock for longer than the cleanup waits."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,16 +11,61 @@ import sqlalchemy as sa
 
 from yeldro.core.model.errors import (
     ROLLED_BACK,
+    UNCHANGED,
     AccessDenied,
-    DatabaseFailure,
     Interrupted,
     LockTimeout,
+    OutOfSpace,
     Refused,
     StatementTimeout,
 )
+from yeldro.engines.causes import Cause, explained_by
 
 INTERRUPTED = "interrupted"
 _RAISED = "user-defined function raised exception"  # only `well_formed` raises any
+
+
+_INTEGRITY = "Look at it with PRAGMA integrity_check before anything else."
+# By result code (sqlite.org/rescode.html).
+_CAUSES = (
+    Cause(
+        [sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM],
+        "The file {shown} or its folder cannot be written ({reason}).",
+        "Check the permissions of both.", AccessDenied, UNCHANGED,
+    ),
+    Cause(
+        [sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_FORMAT],
+        "The file {shown} is damaged ({reason}).", _INTEGRITY, data=UNCHANGED,
+    ),
+    Cause(
+        [sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOMEM],
+        "There is no room for {shown}, its journal or what SQLite sorts: {reason}.",
+        "Make room on the disk, or take fewer rows at once with ‹batch›.", OutOfSpace,
+    ),
+    Cause(
+        [sqlite3.SQLITE_IOERR],
+        "The file {shown}, or one beside it, could not be read or written: {reason}.",
+        "Check the disk and the room on it, then run it again.",
+    ),
+    Cause(
+        [sqlite3.SQLITE_CONSTRAINT, sqlite3.SQLITE_ABORT], "SQLite refused: {reason}.",
+        "Look at the rows and the trigger or constraint that it names.",
+    ),
+    Cause(
+        [sqlite3.SQLITE_TOOBIG, sqlite3.SQLITE_RANGE, sqlite3.SQLITE_MISMATCH],
+        "A value cannot be used in this way: {reason}.",
+        "Narrow the condition to the rows whose values can.",
+    ),
+    Cause(
+        [sqlite3.SQLITE_SCHEMA, sqlite3.SQLITE_ERROR],
+        "SQLite refused: {reason}.", "Survey the tables again, then plan again.",
+    ),
+    Cause(
+        [sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_NOLFS],
+        "The file system of {shown} cannot hold its locks: {reason}.",
+        "Copy the file to a local disk.",
+    ),
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -52,7 +98,8 @@ class Explained:
                 "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
                 data=ROLLED_BACK,
             )
-        if "locked" in reason or "busy" in reason:
+        code = getattr(error.orig, "sqlite_errorcode", 0) & 0xFF  # extended codes begin with it
+        if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
             longer = ", or wait longer with ‹lock_wait› SECONDS" if self.writes else ""
@@ -61,16 +108,6 @@ class Explained:
                 f"{who}",
                 f"Let that program finish or close it{longer}.",
             )
-        if "readonly" in reason or "unable to open" in reason:
-            return AccessDenied(
-                f"The file {self.path} or its folder cannot be written ({reason}).",
-                "Check the permissions of both.",
-            )
-        if "malformed" in reason or "not a database" in reason:
-            return DatabaseFailure(
-                f"The file {self.path} is damaged ({reason}).",
-                "Look at it with PRAGMA integrity_check before anything else.",
-            )
         if reason == _RAISED:
             return Refused(
                 "A text in these rows could not be restored: SQLite reads or writes it as another "
@@ -78,7 +115,7 @@ class Explained:
                 "Correct that text, or run it without keeping rows: ‹without_rows›.",
                 data=ROLLED_BACK,
             )
-        return DatabaseFailure(f"SQLite refused: {reason}.", data=ROLLED_BACK)
+        return explained_by(_CAUSES, code, reason, str(self.path), "SQLite")
 
 
 def _holders(path: Path) -> list[str]:

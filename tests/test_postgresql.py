@@ -11,7 +11,13 @@ from collections.abc import Iterator
 import psycopg
 import pytest
 from conftest import need, there_and_forth
-from systems import PostgresqlServerDatabase, administer, has_icu, wait_until_alone
+from systems import (
+    PostgresqlServerDatabase,
+    administer,
+    has_icu,
+    postgresql_url,
+    wait_until_alone,
+)
 from test_run import interrupt, typing
 from test_sql import carry_out
 
@@ -857,3 +863,24 @@ def test_rows_of_a_protected_table_are_protected_in_every_table_that_holds_them(
         assert "is protected by" in refused
         assert protected in refused
     assert server.value("SELECT count(*) FROM mast") == 1
+
+
+def test_a_text_that_is_no_utf_8_is_refused_by_name_or_goes_without_being_kept(yeldro) -> None:
+    """A database in SQL_ASCII holds whatever bytes were written."""
+    need("postgresql")
+    name = f"yeldro_{uuid.uuid4().hex[:12]}"
+    administer(f"CREATE DATABASE {name} ENCODING 'SQL_ASCII' LC_COLLATE 'C' LC_CTYPE 'C'"
+               " TEMPLATE template0")  # fmt: skip
+    url = f"{postgresql_url().rpartition('/')[0]}/{name}"
+    with psycopg.connect(url.replace("+psycopg", ""), autocommit=True) as connection:
+        connection.execute("CREATE TABLE mast (id int PRIMARY KEY, name text)")
+        connection.execute(r"INSERT INTO mast VALUES (1, E'caf\xe9'), (2, E'caf\xc3\xa9')")
+    words = ("mast", "--where", "id < 3")
+    assert "mast 2" in yeldro("plan", *words, db=url).out
+    refused = yeldro("run", *words, "--expect", "2", "--yes", db=url, code=5).err
+    assert "in another encoding" in refused
+    assert "SQL_ASCII" in refused
+    yeldro("run", "mast", "--where", "name = 'caf\u00e9'", "--expect", "1", "--yes", db=url)
+    assert "1 row as before" in yeldro("restore", "--yes", db=url).out
+    yeldro("run", *words, "--expect", "2", "--yes", "--without-rows", db=url)
+    administer(f"DROP DATABASE {name}")

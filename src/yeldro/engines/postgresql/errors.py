@@ -70,6 +70,11 @@ _CAUSES = (
         "Look at the rows that it names; a trigger or another session may have made them.",
     ),
     Cause(
+        ["22021", "22P05"], "A text in these rows is in another encoding: {reason}.",
+        "A database in SQL_ASCII holds texts of any encoding. Convert these, leave their rows out, "
+        "or run it without keeping rows: ‹without_rows›.",
+    ),
+    Cause(
         ["22", "21", "42804", "42846"], "A value cannot be used in this way: {reason}.",
         "Narrow the condition to the rows whose values can.",
     ),

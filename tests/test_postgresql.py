@@ -7,6 +7,7 @@ import threading
 import time
 import uuid
 from collections.abc import Iterator
+from urllib.parse import urlsplit
 
 import psycopg
 import pytest
@@ -754,12 +755,20 @@ def test_duplicates_are_the_same_where_keys_are_close_and_far_apart(
     assert left == ({0, 1, 2, 3, 4} if keep == "lowest" else {0, 10, 11, 12, 13})
 
 
-@pytest.mark.parametrize("name", ["password", "sslpassword"])
-def test_a_password_appears_nowhere(yeldro, server, name: str) -> None:
+@pytest.mark.parametrize("name", ["password", "sslpassword", "service"])
+def test_a_password_appears_nowhere(yeldro, server, server_folder, name: str) -> None:
     """In no output, and in no file that a command writes, whatever parameter holds it."""
     yeldro.environment["XDG_STATE_HOME"] = str(yeldro.folder / "state")
     server.script("CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1)")
     url = f"{server.url}?{name}=hunter22"
+    if name == "service":
+        at = urlsplit(server.url)
+        (server_folder / "services").write_text(
+            f"[sea]\nhost={at.hostname}\nport={at.port}\nuser={at.username}\n"
+            f"dbname={server.name}\npassword=hunter22\n"
+        )
+        yeldro.environment["PGSERVICEFILE"] = str(server_folder / "services")
+        url = "postgresql:///?service=sea"
     said = []
     for words in (
         ("survey", "--config"), ("survey", "--map", "map.svg"), ("preview", "mast", "--all-rows"),
@@ -773,7 +782,7 @@ def test_a_password_appears_nowhere(yeldro, server, name: str) -> None:
     ):  # fmt: skip
         done = yeldro(*words, db=url, code=None)
         said.append(done.out + done.err)
-    bad = url.replace("mast", "none").replace(server.name, "none")
+    bad = url.replace(server.name, "none").replace("=sea", "=none")
     said.append(yeldro("survey", db=bad, code=5).err)
     written = [path for path in yeldro.folder.rglob("*") if path.is_file()]
     assert {"map.svg", "mast.toml", "plan.json", "plan.html", "run.html", "last_preview.json"} <= {

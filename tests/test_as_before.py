@@ -8,7 +8,13 @@ from pathlib import Path
 
 import pytest
 from conftest import Yeldro, need
-from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
+from systems import (
+    AnyDatabase,
+    MariadbServerDatabase,
+    PostgresqlServerDatabase,
+    SqliteFile,
+    administer,
+)
 
 from yeldro.api import cleanup, connect
 from yeldro.core.receipts.reader import read_receipt
@@ -400,4 +406,26 @@ def test_a_value_computed_for_the_reader_is_not_part_of_the_row(yeldro: Yeldro) 
     away = f"{database.url}?init_command=SET time_zone='%2B05:00'"
     yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=away)
     assert "1 row as before" in yeldro("restore", "--yes", db=away).out
+    database.drop()
+
+
+def test_a_moment_is_the_same_in_whatever_time_zone_it_is_read(yeldro: Yeldro) -> None:
+    """The time zone of the role or database has changed between a run and its restore."""
+    need("postgresql")
+    database = PostgresqlServerDatabase(f"yeldro_{uuid.uuid4().hex[:12]}")
+    columns = "at timestamptz(3), more timestamptz[], within tstzrange, time timetz"
+    values = """'2020-01-01 00:00+00', '{2020-07-01 00:00+00,NULL}',
+        '[2020-01-01 00:00+00,infinity)', '10:00+05'"""
+    database.script(f"""
+        CREATE TABLE mast (id int PRIMARY KEY, {columns}); CREATE TABLE log ({columns});
+        INSERT INTO mast VALUES (1, {values}); INSERT INTO log VALUES ({values}), ({values});
+    """)
+    before = database.contents()
+    for table, rows in (("mast", 1), ("log", 2)):
+        yeldro("run", table, "--all-rows", "--expect", str(rows), "--yes", db=database.url)
+    administer(f"ALTER DATABASE {database.name} SET timezone = 'America/New_York'")
+    for each in yeldro("receipt", "list", "--json").json():
+        assert "as before" in yeldro("restore", each["id"], "--yes", db=database.url).out
+    administer(f"ALTER DATABASE {database.name} RESET timezone")
+    assert database.contents() == before
     database.drop()

@@ -358,6 +358,11 @@ class StandardSession:
         """Return the rows as they are: SQLite has types for all values."""
         return rows
 
+    def restated(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """Return the value: its form depends on no setting of a session."""
+        del column
+        return value
+
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """Return the value: the column's type tells how it is written back."""
         del form

@@ -214,6 +214,9 @@ class Values(Protocol):
             type for, None if it has for all.
         """
 
+    def restated(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """Return a staged value as `readable` gives it in this session, whoever stored it."""
+
     def restored(self, value: Any, form: str) -> sa.ColumnElement[Any]:
         """Return a receipt's value of this form as this system takes it back."""
 

@@ -40,6 +40,8 @@ _NAMES_OF_NUMBERS = frozenset(
     f"reg{kind}" for kind in ("class", "collation", "config", "dictionary", "namespace", "oper",
                               "operator", "proc", "procedure", "role", "type")
 )  # fmt: skip
+# Types whose text depends on the time zone of a session.
+_IN_TIME_ZONES = {"timestamp with time zone", "tstzrange", "tstzmultirange"}
 _INTEGERS = {"smallint", "integer", "bigint"}
 _IN_ARRAYS = 20_000_000  # about so many rows at most, as all keys of a group are in one array
 # Classes of SQLSTATE: data, integrity, names in values, view checks, raised by a trigger.
@@ -345,6 +347,12 @@ class PostgresqlSession(PostgresqlKnowledge):
             value = sa.cast(value, number)
         return sa.cast(value, _Declared(column.type))
 
+    def restated(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
+        """Write moments anew in the time zone of this session."""
+        if _PRECISION.sub("", column.type).removesuffix("[]") not in _IN_TIME_ZONES:
+            return value
+        return self.readable(self.typed(value, column), column)
+
     def staging_type(self, column: Column) -> str:
         bare = column.type.partition("(")[0]
         return bare if bare in _STORED_AS_THEY_ARE else "text"
@@ -370,7 +378,7 @@ class PostgresqlSession(PostgresqlKnowledge):
         """Compare numbers and times in their former type, and everything else by its text."""
         if self._are_alike(then, now):
             was = self.readable(sa.cast(value, _Declared(then.type)), then)
-            return was.is_not_distinct_from(stored)
+            return was.is_not_distinct_from(self.restated(stored, then))
         if _numbered(then) is not None:
             stored = self.typed(stored, then)
         return sa.cast(value, sa.Text).is_not_distinct_from(sa.cast(stored, sa.Text))

@@ -150,7 +150,11 @@ class StagedRows:
         theirs = sql.contents(
             self.session.readable(rows.c[ours], self.table.by_name[ours]) for ours, _ in pairs
         )
-        staged = sa.select(*sql.contents(self.staged.c[own] for _, own in pairs))
+        own_values = sql.contents(
+            self.session.restated(self.staged.c[own], self.table.by_name[ours])
+            for ours, own in pairs
+        )
+        staged = sa.select(*own_values)
         return sa.tuple_(*theirs).in_(staged.correlate(None))
 
     def count(self, *conditions: sql.Predicate) -> int:
@@ -217,7 +221,7 @@ class StagedRows:
         value: sa.ColumnElement[Any] = self.rows.c[column.name]
         then = self.roles[staged].type
         if then in ("", column.type):
-            stored: sa.ColumnElement[Any] = self.staged.c[staged]
+            stored = self.session.restated(self.staged.c[staged], column)
             return self.session.readable(value, column).is_not_distinct_from(stored)
         return self.session.is_as_it_was(
             value, column, self.staged.c[staged], Column(column.name, then)

@@ -188,11 +188,7 @@ class Values(Protocol):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sa.ColumnElement[bool]:
-        """True if a column whose type has changed holds the very value that is stored.
-
-        Args:
-            stored: as `readable` gave it of the column's former type.
-        """
+        """True if a column whose type has changed holds the value that `readable` stored once."""
 
     def in_parts(
         self, query: sa.Select[Any], size: int
@@ -200,9 +196,6 @@ class Values(Protocol):
         """Yield the rows of a query as the driver gives them, at most `size` at a time.
 
         Fewer rows are read at a time where they are long.
-
-        Raises:
-            DBAPIError: as for any statement.
         """
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:

@@ -366,6 +366,12 @@ def test_a_row_whose_computed_value_is_another_now_is_not_as_before(yeldro: Yeld
     words = ("restore", "--yes", "--accept-difference", "mast")
     assert "but" in yeldro(*words, db=database.url).out
     assert database.value("SELECT twice FROM mast") == 15
+    database.script("DROP TABLE mast; CREATE TABLE mast (id INTEGER PRIMARY KEY, up INTEGER,"
+                    " twice INTEGER); INSERT INTO mast VALUES (3, 1, 2)")  # fmt: skip
+    yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=database.url)
+    database.script("DROP TABLE mast; " + declared.format("up * 2"))
+    refused = yeldro("restore", "--yes", db=database.url, code=3).err
+    assert "computes the column mast.twice now" in refused
 
 
 def test_a_reference_to_the_catalogue_is_the_same_object_after_a_rename(yeldro: Yeldro) -> None:

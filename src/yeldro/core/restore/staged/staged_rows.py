@@ -327,6 +327,12 @@ def table_of(session: Session, step: ReceiptStep) -> Table:
                 "Add it again first.",
             )
         own = table.by_name.get(same_name(column.name, table.by_name) or "")
+        if own and own.generated and column.role in ("value", "old"):
+            raise Refused(
+                f"The database computes the column {step.table}.{column.name} now; when the rows "
+                f"went, it did not.",
+                "Make it a plain column again first.",
+            )
         if column.type and not (own and own.type == column.type) and not form.is_type(column.type):
             raise Refused(
                 f"The receipt holds {column.type!r} as the type of {step.table}.{column.name}, "

@@ -21,12 +21,11 @@ _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
 
 
 def asked_lines(asked: Sequence[Given]) -> Iterator[tuple[str, str]]:
-    """Yield what was asked for, as a label and a text; a parameter's value after an equals sign."""
+    """Yield what was asked for, as a label and a text."""
     several = len({each.remove for each in asked}) > 1
     for each in asked:
         label = f"{each.remove} {each.label}" if several else each.label
-        value = "NULL" if each.value is None else each.value
-        yield label, f"= {value}" if each.name else value
+        yield label, "NULL" if each.value is None else each.value
 
 
 def visible(text: str) -> str:

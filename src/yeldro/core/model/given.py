@@ -24,4 +24,4 @@ class Given:
     @property
     def label(self) -> str:
         """What it is, for people."""
-        return self.name or self.field.replace("_", " ")
+        return f":{self.name}" if self.name else self.field.replace("_", " ")

@@ -68,11 +68,13 @@ def test_another_action_of_a_foreign_key_is_another_plan(
     assert "there is now remove ship (ship.port_id" in refused
 
 
-@pytest.mark.parametrize("kind", DRIFT)
+@pytest.mark.parametrize("kind", [*DRIFT, "other rows, in batches"])
 def test_the_prompt_agrees_to_rows_and_values(
     yeldro: Yeldro, made: Callable[[str], AnyDatabase], kind: str
 ) -> None:
-    words, between, why = DRIFT[kind]
+    plain, _, cut = kind.partition(", in ")
+    words, between, why = DRIFT[plain]
+    words = (*words, *(["--batch", "1"] if cut else []))
     database = made(PORTS.format(action="SET NULL"))
     child = pexpect.spawn(
         str(PROGRAM), ["run", *words, "--expect", "total=1.."], encoding="utf-8", timeout=60,

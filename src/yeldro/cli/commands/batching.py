@@ -18,8 +18,8 @@ from yeldro.core.model.names import counted
 
 if TYPE_CHECKING:
     from yeldro.cli.given.what import What
+    from yeldro.core.execution.approval import Approval
     from yeldro.core.execution.run import RunResult
-    from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.writer import ReceiptOptions
 
 
@@ -47,7 +47,7 @@ def run_batches(
     receipt_options: ReceiptOptions,
     lock_wait: float,
     batches: Batches,
-    agreed: Plan | None,
+    agreed: Approval | None,
     quiet: bool,
 ) -> RunResult:
     """Run in batches and show progress; Ctrl-C stops after the batch, a second one at once."""

@@ -129,8 +129,7 @@ def run(
     counts_only = what.without_rows(without_rows)
     receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
     with telling_next(what, shown=not yes):
-        # Batches compare counts, and a saved plan its own record.
-        record = None if batches or what.agreed else PlanRecord()
+        record = None if what.agreed else PlanRecord()  # a saved plan has its own
         agreed = None if yes else _agree(what, wait, record, as_json)
         if agreed:
             what = _agree_to_no_way_back(what, agreed)
@@ -170,11 +169,10 @@ def _carried_out(
     makes = any(each.add_constraint for each in what.job.cleanups)
     if agreed and not (agreed.total or makes or what.job.after):
         return running.nothing_to_do(agreed)
+    approval = what.agreed or (ConfirmedPlans(agreed.plans, record) if agreed else None)
     if batches:
-        shown = agreed.plans[0] if agreed else None
-        return run_batches(what, receipt_options, lock_wait, batches, shown, quiet)
+        return run_batches(what, receipt_options, lock_wait, batches, approval, quiet)
     with shown_progress(quiet):
-        approval = what.agreed or (ConfirmedPlans(agreed.plans, record) if agreed else None)
         return running.run(what.database, what.job, receipt_options, lock_wait, approval)
 
 

@@ -36,7 +36,6 @@ from yeldro.core.model.errors import (
     CountMismatch,
     DatabaseFailure,
     Interrupted,
-    PlanChanged,
     YeldroError,
 )  # fmt: skip
 from yeldro.core.model.expectation import Expectations
@@ -52,6 +51,7 @@ if TYPE_CHECKING:
     from yeldro.core.changes.limits import Limits
     from yeldro.core.database.facts import TableLocks
     from yeldro.core.database.protocol import Database, Session
+    from yeldro.core.execution.approval import Approval
     from yeldro.core.receipts.writer import ReceiptOptions
 
 _FIRST_SIZE = 1000
@@ -95,7 +95,7 @@ def run_in_batches(
     receipt_options: ReceiptOptions,
     lock_wait: float,
     batches: Batches,
-    agreed: Plan | None = None,
+    agreed: Approval | None = None,
     watch: Callable[[Progress], None] = lambda _: None,
     should_stop: Callable[[], bool] = lambda: False,
 ) -> RunResult:
@@ -105,7 +105,7 @@ def run_in_batches(
     that match now add up to what was wanted, the counts are those of the whole.
 
     Args:
-        agreed: the plan that a person has seen; any other plan is refused.
+        agreed: approves the plan of all batches before the first one.
         watch: called after every batch.
         should_stop: called before every batch; if it returns True, the run ends there.
 
@@ -115,7 +115,7 @@ def run_in_batches(
         Interrupted: it was asked to stop.
     """
     cleanup = only_cleanup(job)
-    whole, prepared, steps = _plan_whole(database, job, cleanup, receipt_options)
+    whole, prepared, steps = _plan_whole(database, job, cleanup, receipt_options, agreed)
     earlier = next(
         (each for each in find_unfinished(receipt_options.folder, job.title, database.shown)
          if whole.matched + each.done in (each.wanted, each.wanted - each.unsure)), None,
@@ -123,10 +123,6 @@ def run_in_batches(
     if earlier is None:
         check_allowed_triggers([(cleanup, prepared)])  # a later part may not touch each of them
         running.check_plans(JobPlan(job.title, (whole,)), job)
-    if agreed is not None and agreed.rows_by_table != whole.rows_by_table:
-        raise PlanChanged(
-            "The database has changed since the plan was shown.", "Look at the plan again."
-        )
     if not whole.total:
         if earlier is not None:  # it was stopped when all was done but closing the receipt
             BatchReceipt.resume(earlier, whole.matched).finished()
@@ -168,12 +164,18 @@ def _open_receipt(
 
 
 def _plan_whole(
-    database: Database, job: Job, cleanup: Cleanup, receipt_options: ReceiptOptions
+    database: Database,
+    job: Job,
+    cleanup: Cleanup,
+    receipt_options: ReceiptOptions,
+    agreed: Approval | None,
 ) -> tuple[Plan, Prepared, list[tuple[Step, TableName]]]:
     """Plan all batches together; return also every step that a batch can have, with its table."""
     with database.reading() as session:
         prepared = prepare(session, cleanup)
         plan = prepared.plan
+        if agreed:
+            agreed.check(0, session, prepared)
         job.limits.check_tables(plan.rows_by_table, session.catalogue)
         job.limits.check_rows(plan.total)
         running.check_plan(plan, _without_expectations(cleanup))

@@ -72,8 +72,9 @@ def test_days_and_numbers_compared_with_something_else(yeldro: Yeldro, file_made
     database = file_made(SCHEMA)
     (found,) = warnings(yeldro, database, "sunk > 2021-01-01")
     assert found.startswith("sunk > 2021 - 01 - 01 compares the days of sunk with a number")
-    (found,) = warnings(yeldro, database, "depth < 'deep'")
-    assert found == "depth < 'deep' compares the numbers of depth with a text that is none."
+    every, found = warnings(yeldro, database, "depth < 'deep'")
+    assert every == "Every row of buoy matches: the condition leaves none out."
+    assert found == "depth < 'deep' compares depth, a number, with a text that is no number."
     assert warnings(yeldro, database, "depth < '25'") == []
 
 
@@ -97,3 +98,68 @@ def test_a_doubt_is_told_before_a_run_asks(yeldro: Yeldro, file_made) -> None:
     child.expect("Type the number of rows")
     assert "a day stands in quotes" in child.before
     child.close(force=True)
+
+
+def test_rows_that_are_equal_because_they_lack_a_value_are_counted(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made("""
+        CREATE TABLE person (id INTEGER PRIMARY KEY, mail VARCHAR(20), name VARCHAR(20));
+        INSERT INTO person VALUES (1, NULL, 'a'), (2, NULL, 'a'), (3, NULL, 'b'), (4, 'x', 'a'),
+            (5, 'x', 'a'), (6, NULL, 'a'), (7, 'y', NULL), (8, 'y', NULL);
+    """)
+    said = "2 groups of 5 rows are equal on NULL"
+    assert said in yeldro("duplicates", "person", "--by", "mail,name", db=database.url).out
+    words = ("plan", "person", "--duplicates-by", "mail,name")
+    assert said in yeldro(*words, db=database.url).out
+    assert "equal on NULL" not in yeldro(*words, "--null-distinct", db=database.url).out
+    assert (
+        "equal on NULL"
+        not in yeldro("plan", "person", "--duplicates-by", "id", db=database.url).out
+    )
+
+
+def test_several_keys_without_an_index_are_one_warning(yeldro: Yeldro, file_made) -> None:
+    rows = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 2000)"
+    database = file_made(f"""
+        CREATE TABLE buoy (id INTEGER PRIMARY KEY);
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, buoy_id REFERENCES buoy ON DELETE CASCADE,
+                           old_id REFERENCES buoy ON DELETE CASCADE);
+        INSERT INTO buoy VALUES (1), (2); INSERT INTO mast (buoy_id) {rows} SELECT 2 FROM n;
+    """)
+    (found,) = warnings(yeldro, database, "id = 1")
+    assert found.startswith("2 foreign keys have no index, so whole tables are read")
+    database.script("CREATE INDEX one ON mast (old_id)")
+    (found,) = warnings(yeldro, database, "id = 1")
+    assert found.endswith("CREATE INDEX mast_buoy_id ON mast (buoy_id) helps.")
+
+
+def test_a_wrong_sum_of_several_removes_names_none_of_them(yeldro: Yeldro, demo) -> None:
+    (yeldro.folder / "two.toml").write_text("""
+        expect_total = 5
+        [[remove]]
+        from = "alert"
+        where = "id < 4"
+        [[remove]]
+        from = "part_used"
+        all_rows = true
+    """)
+    said = yeldro("rehearse", "two.toml", db=demo.url, code=4).err
+    assert "A count is not as expected (rows in all: expected 5, would be" in said
+    assert "Remove 2 of 2" not in said
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (
+            ("preview", "buoy", "name", "is", "null"),
+            'A condition stands in quotes: --where "… name',
+        ),
+        (("--db", "x.db", "survey"), "Options stand after the command."),
+    ],
+)
+def test_words_that_a_shell_has_split_are_answered_with_how_to_type_them(
+    yeldro: Yeldro, words: tuple[str, ...], said: str
+) -> None:
+    assert said in yeldro(*words, code=2).err

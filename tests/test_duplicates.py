@@ -129,7 +129,7 @@ def test_the_row_that_others_reference_is_kept_and_ties_are_told(yeldro, made) -
                     "INSERT INTO alert VALUES (1, 2);")  # fmt: skip
     found = yeldro(*words, "--json", db=database.url).json()
     assert (kept(found), found["ties"]) == ([(2, [1, 3]), (4, [5])], 1)
-    assert "Such as serial b." in yeldro(*words, db=database.url).out
+    assert "For example: serial b." in yeldro(*words, db=database.url).out
     told = yeldro("duplicates", "alert", "--by", "buoy_id", "--keep", "referenced",
                   db=database.url, code=2).err  # fmt: skip
     assert "no foreign key references alert" in told
@@ -446,7 +446,7 @@ def test_moved_references_do_not_take_more_rows_of_the_duplicates_table(yeldro, 
     database.script("UPDATE buoy SET tag_buoy = 2, tag_label = 'x' WHERE id = 6")
     refused = yeldro("run", *words, "--yes", db=database.url, code=3).err
     assert "1 of buoy (buoy.tag_buoy" in refused
-    assert "no row to be moved to). Add --detach buoy.tag_buoy,tag_label; or keep" in refused
+    assert "no row to be moved to). Add --detach buoy.tag_buoy,tag_label, or leave out" in refused
     words = (*words, "--detach", "buoy.tag_buoy,tag_label")
     assert yeldro("plan", *words, db=database.url).code == 0
     there_and_back(yeldro, database, *words)

@@ -183,7 +183,7 @@ def test_rows_whose_commit_was_not_answered_are_in_the_receipt(
         assert "is not known" in said
         assert database.value("SELECT count(*) FROM mast") == (250 if batched else 50)
         if batched:
-            assert "1 batches are committed: 25 of 250" in said
+            assert "1 batch is committed: 25 of 250" in said
             yeldro(*words, db=through)
             assert database.value("SELECT count(*) FROM mast") == 50
         else:

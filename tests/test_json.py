@@ -63,7 +63,7 @@ def test_checks_that_nobody_has_made_yet_have_no_answer(yeldro: Yeldro, demo) ->
             ("plan", "bouy", "--all-rows"),
             2,
             "unknown_name",
-            {"name": "bouy", "nearest": ["buoy", "buoy_tag"]},
+            {"name": "bouy", "nearest": ["buoy"]},
         ),
         (("plan", "alert", "--all-rows", "--follow", "nothing"), 2, "unknown_name", None),
         (("plan", "alert", "--where", "lvel = 1"), 2, "unknown_name", None),

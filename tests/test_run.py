@@ -378,7 +378,7 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
     child = typing(yeldro, network, "run", *FOLLOWED)
     child.expect("Type the number")
     child.sendline("q")
-    child.expect("Nothing was changed. You left.")
+    child.expect("Nothing was changed. You left it undecided.")
     assert ended(child) == 130
     assert network.contents() == before
 

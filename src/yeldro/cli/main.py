@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import importlib
+import re
 import signal
 import sys
 from typing import TYPE_CHECKING, NoReturn
@@ -154,6 +155,14 @@ def execute(arguments: list[str]) -> int:
     return code
 
 
+def _hint(said: str) -> str:
+    """Return what to type in place of words that fit no command, as a sentence."""
+    words = re.fullmatch(r"Got unexpected extra arguments? \((.*)\)", said)
+    if words:
+        return f'A condition stands in quotes: --where "… {words[1]}". '
+    return "Options stand after the command. " if "--db" in said or "--where" in said else ""
+
+
 def _failure_of(error: BaseException) -> YeldroError:
     """Return what an exception means for the data, and what to do."""
     from yeldro.core.model import errors
@@ -163,11 +172,14 @@ def _failure_of(error: BaseException) -> YeldroError:
     if isinstance(error, click.ClickException):
         context = error.ctx if isinstance(error, click.UsageError) else None
         command = context.command_path if context else "yeldro"
-        return errors.UsageError(error.format_message(), f"See '{command} --help'.")
+        said = error.format_message().rstrip(".")
+        return errors.UsageError(f"{said}.", f"{_hint(said)}See '{command} --help'.")
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
-        return errors.Interrupted("You stopped it.", data=ending.committed or errors.ROLLED_BACK)
+        return errors.Interrupted(
+            "You interrupted it.", data=ending.committed or errors.ROLLED_BACK
+        )
     if isinstance(error, OSError) and error.filename is not None:
         from yeldro.report.text import cell
 

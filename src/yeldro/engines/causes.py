@@ -57,3 +57,8 @@ def explained_by(
         f"Its code for this is {code}; look it up in {system}'s manual.",
         data=ROLLED_BACK,
     )
+
+
+def seconds(number: float | None) -> str:
+    """Return a time in words."""
+    return f"{number or 0:g} second{'' if number == 1 else 's'}"

@@ -86,9 +86,10 @@ class _Reader:
         if isinstance(tree, exp.TruncateTable):
             return self._truncated(statement, tree)
         if not isinstance(tree, exp.Delete):
+            article = "an" if tree.key[0] in "aeiou" else "a"
             statement.refuse(
-                f"this is a {tree.key.upper()} statement, and only DELETE and TRUNCATE say which "
-                f"rows go."
+                f"this is {article} {tree.key.upper()} statement, and only DELETE and TRUNCATE say "
+                f"which rows go."
             )
         if tree.args.get("returning"):
             statement.refuse(

@@ -208,7 +208,9 @@ def duplicates_view(found: DuplicateReport, *, full: bool = False) -> Renderable
                  "the first by key stays.")
         )  # fmt: skip
         shared = zip(found.by, found.tied, strict=True)
-        parts.append(Text("Such as " + ", ".join(f"{name} {cell(v)}" for name, v in shared) + "."))
+        parts.append(
+            Text("For example: " + ", ".join(f"{name} {cell(v)}" for name, v in shared) + ".")
+        )
     if not found.keep:
         first = ", ".join(found.table.identity.columns)
         parts.append(Text(f"No --keep rule: the first row by {first} stays."))

@@ -30,7 +30,7 @@ def asked(question: str, read: Callable[[str], Answer], data: str, *, may_leave:
         tries += 1
         typed = click.prompt(f"{question}{', or q' if may_leave else ''}", err=True).strip()
         if may_leave and typed.lower() == "q":
-            raise Interrupted("You left.", data=data)
+            raise Interrupted("You left it undecided.", data=data)
         try:
             return read(typed)
         except YeldroError as error:

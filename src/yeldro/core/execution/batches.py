@@ -39,6 +39,7 @@ from yeldro.core.model.errors import (
     YeldroError,
 )  # fmt: skip
 from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.names import counted
 from yeldro.core.model.schema import IdentityKind, TableName
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.cleanup import Cleanup
@@ -231,6 +232,7 @@ class _Batched:
         self.ledger = Ledger({})
         self.affected: Counter[tuple[str, ...]] = Counter()
         self.after_key: tuple[int, ...] = ()
+        self.under_way = False
 
     def carry_out(
         self,
@@ -245,7 +247,9 @@ class _Batched:
             if should_stop():
                 raise Interrupted("You asked it to stop.")
             started = time.monotonic()
+            self.under_way = True
             self._one(min(size, self.wanted - self.matched))
+            self.under_way = False
             took = time.monotonic() - started
             if batches.seconds is not None:
                 aim = 0.8 * batches.seconds / max(took, 0.001)
@@ -355,17 +359,17 @@ class _Batched:
             return error
         path: Path = self.receipt.path
         self.receipt.close()
-        after = "The batch after them was rolled back."
+        after = "The batch after them was rolled back." if self.under_way else ""
         if in_doubt:
             after = "If the next batch is committed is not known; the receipt holds its rows too."
         data = (
-            f"{done:,} batches are committed: {self.matched + self.before:,} of "
-            f"{self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
-            f"them. {after}"
+            f"{counted(done, 'batch is', 'batches are')} committed: {self.matched + self.before:,} "
+            f"of {self.wanted + self.before:,} matched rows are gone, and the receipt {path} holds "
+            f"them. {after}".rstrip()
         )
         next_step = "The same command again finishes the rest; ⟨restore⟩ puts these back."
         if isinstance(error, KeyboardInterrupt):
-            return Interrupted("You stopped it.", next_step, data=data)
+            return Interrupted("You interrupted it.", next_step, data=data)
         if isinstance(error, YeldroError):
             kind: Any = type(error)
             return kind(error.why, next_step, data=data)  # type: ignore[no-any-return]
@@ -381,7 +385,7 @@ class _Batched:
                 f"Fewer dependent rows went than were planned: {told} were gone before their batch "
                 f"came. An allowed trigger or another session removed them.",
                 f"⟨receipt show {self.receipt.id}⟩ tells what went.",
-                data=f"All {self.receipt.batch:,} batches are committed: "
+                data=f"All batches are committed, {self.receipt.batch:,} of them: "
                 f"{self.matched + self.before:,} matched rows are gone, and the receipt "
                 f"{self.receipt.path} holds what the batches removed.",
                 missing=missing,

@@ -22,6 +22,7 @@ from yeldro.core.model.errors import (
     BlockedByForeignKey,
     DatabaseFailure,
 )
+from yeldro.core.model.names import counted
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import (
     Job,
@@ -231,20 +232,27 @@ class _Running:
         done: list[Prepared] = []
         for place, cleanup in enumerate(self.job.cleanups):
             with with_error_context(self.job, place):
-                done.append(self._next(cleanup))
+                prepared = self._planned(cleanup)
+            if place == len(self.job.cleanups) - 1:  # now all counts are known
+                plans = [*(part.plan for part in self.parts), prepared.plan]
+                rolled_back = bool(self.transaction.total)
+                _check_sum(plans, self.job, ROLLED_BACK if rolled_back else UNCHANGED)
+            with with_error_context(self.job, place):
+                self._carry_out(cleanup, prepared)
+            done.append(prepared)
         check_allowed_triggers(list(zip(self.job.cleanups, done, strict=True)))
         self.transaction.prove()
 
-    def _next(self, cleanup: Cleanup) -> Prepared:
+    def _planned(self, cleanup: Cleanup) -> Prepared:
         before = sum(len(part.plan.steps) for part in self.parts)
         explain = self.receipt_options is None
         with self.session.looking():
             prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
+        check_plan(prepared.plan, cleanup)
+        return prepared
+
+    def _carry_out(self, cleanup: Cleanup, prepared: Prepared) -> None:
         found = prepared.plan
-        check_plan(found, cleanup)
-        plans = [*(part.plan for part in self.parts), found]
-        if len(plans) == len(self.job.cleanups):  # the last one: now all counts are known
-            _check_sum(plans, self.job, ROLLED_BACK if self.transaction.total else UNCHANGED)
         if self.agreed:
             self.agreed.check(len(self.parts), self.session, prepared)
         tally = Tally((), ())
@@ -256,7 +264,6 @@ class _Running:
             )
         made = cleanup.add_constraint and self.receipt_options is not None
         self.parts.append(CleanupDone(found, tally, made))
-        return prepared
 
     def make_constraints(self, *, at_once: bool) -> None:
         """Add the constraints that were asked for, in the transaction or after its commit."""
@@ -289,11 +296,12 @@ def check_plan(found: Plan, cleanup: Cleanup) -> None:
             for each in found.blocked
             if each.remedies
         ]
-        next_step = f"Add {' and '.join(options)}; or keep their parents."
+        next_step = f"Add {' and '.join(options)}, or leave out the rows that they reference."
         if not options:
             next_step = "No option helps here; first change or remove the rows that reference them."
         raise BlockedByForeignKey(
-            f"Rows that reference those that would go are in the way: {total:,}, namely {reasons}.",
+            f"{counted(total, 'row references', 'rows reference')} rows that would go, and would "
+            f"stay: {reasons}.",
             next_step,
             blocked=[
                 {

@@ -15,7 +15,7 @@ _PART = re.compile(rf'{_IN_QUOTES}|[^".]+')
 def nearest(wanted: str, known: Iterable[str], most: int = 3) -> list[str]:
     """Return the known names closest to `wanted`, best first, at most `most` of them."""
     folded = {name.casefold(): name for name in known}
-    close = difflib.get_close_matches(wanted.casefold(), folded, n=most, cutoff=0.5)
+    close = difflib.get_close_matches(wanted.casefold(), folded, n=most, cutoff=0.6)
     inside = [name for name in folded if wanted.casefold() in name and name not in close]
     return [folded[name] for name in (close + inside)[:most]]
 
@@ -29,7 +29,7 @@ def suggestion(wanted: str, known: Iterable[str]) -> str:
     if not names:
         return ""
     shown = ", ".join(sorted(names)[:12])
-    return f"Known names: {shown}{', …' if len(names) > 12 else ''}."
+    return f"Known names: {shown}{f' and {len(names) - 12:,} more' if len(names) > 12 else ''}."
 
 
 def as_typed(word: str) -> str:

@@ -187,6 +187,8 @@ def prepare(
     touched = [each.touched for each in changes]
     warned = warnings_of(session, cleanup, matched, ripple, touched, explain=explain)
     notes = (*emptied.notes, *matched.notes)
+    if cleanup.selection.where is not None and 1 < ripple.matched == table_rows:
+        notes += (f"Every row of {matched.table.name} matches: the condition leaves none out.",)
     if explain and not cleanup.emptying and not ripple.blocked:
         notes += quicker_way(session, matched.table, cleanup.selection, table_rows, steps)
     plan = Plan(

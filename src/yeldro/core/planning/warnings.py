@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 from yeldro.core.changes.guard import missing_privileges
 from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
 from yeldro.core.model.options import Option
-from yeldro.core.selection.duplicates.values import inexact
+from yeldro.core.selection.duplicates.values import equal_on_null, inexact
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet, Touched
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, Trigger
+    from yeldro.core.model.schema import Table, TableName, Trigger
     from yeldro.core.planning.ripple import Ripple
     from yeldro.core.planning.treatment import Link
     from yeldro.core.selection.asked import Selection
@@ -52,8 +52,11 @@ def warnings_of(
     """
     warnings = [_without_effect(name) for name in ripple.reach.unused]
     start = ripple.reach.tables[0]
-    if matched.grouping:
-        warnings += [each for each in (inexact(start, matched.grouping.by),) if each]
+    if grouping := matched.grouping:
+        said = [inexact(start, grouping.by)]
+        if explain and ripple.matched:
+            said.append(equal_on_null(session, start, grouping.by, grouping.same))
+        warnings += filter(None, said)
     if asked.selection.where is not None and (explain or not ripple.matched):
         from yeldro.core.selection.conditions.doubts import hints
 
@@ -65,9 +68,9 @@ def warnings_of(
         and not (child := session.catalogue.table(link.key.child)).has_index_on(link.key.columns)
     ]
     sizes = sql.sizes(session.connection, [child for _, child in unindexed])
-    for link, child in unindexed:
-        if sizes[child.name] > _FEW_ROWS:
-            warnings.append(_no_index(session, link, child, sizes[child.name]))
+    slow = [(link, child) for link, child in unindexed if sizes[child.name] > _FEW_ROWS]
+    if slow:
+        warnings.append(_no_index(session, slow, sizes))
     for found in ripple.removed.values():
         warnings += _unsure(session, found)
     warnings += _of_triggers(session, asked, touched)
@@ -142,14 +145,23 @@ def _fired_again(table: Table, trigger: Trigger, event: str) -> str:
     return f"The trigger {trigger.name} may change more of the rows of {table.name}. {kept}"
 
 
-def _no_index(session: Session, link: Link, child: Table, scanned: int) -> str:
+def _no_index(
+    session: Session, slow: Sequence[tuple[Link, Table]], sizes: Mapping[TableName, int]
+) -> str:
+    """Return in one line that tables are read as a whole, and what helps."""
+    (link, child), *others = slow
+    if others:
+        names = ", ".join(each.key.name for each, _ in slow)
+        return (
+            f"{len(slow)} foreign keys have no index, so whole tables are read to look for "
+            f"dependents: {names}. Survey one of the tables for more."
+        )
     quote = session.connection.dialect.identifier_preparer.quote
     name = quote("_".join([child.name.name, *link.key.columns]))
     table = sql.written(session.connection, child.name)
     columns = ", ".join(map(quote, link.key.columns))
     return (
-        f"No index on {link.key.name}: {scanned:,} rows are read for every removed row of "
-        f"{link.key.parent} wherever the database looks for its dependents. "
+        f"No index on {link.key.name}: {sizes[child.name]:,} rows are read to look for dependents. "
         f"CREATE INDEX {name} ON {table} ({columns}) helps."
     )
 

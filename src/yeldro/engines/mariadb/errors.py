@@ -24,7 +24,7 @@ from yeldro.core.model.errors import (
     UsageError,
     YeldroError,
 )
-from yeldro.engines.causes import Cause, explained_by
+from yeldro.engines.causes import Cause, explained_by, seconds
 
 OPTION_FILE = "~/.my.cnf"
 LOCK_WAIT, DEADLOCK = 1205, 1213
@@ -119,7 +119,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     code, reason = told(error)
     if code == 1969:
         return StatementTimeout(
-            f"A statement took longer than {limit or 0:g} seconds and was stopped.",
+            f"A statement took longer than {seconds(limit)} and was stopped.",
             "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
         )

@@ -19,7 +19,7 @@ from yeldro.core.model.errors import (
     StatementTimeout,
     YeldroError,
 )
-from yeldro.engines.causes import Cause, explained_by
+from yeldro.engines.causes import Cause, explained_by, seconds
 
 STOPPED = "57014"  # query_canceled
 _NO_ROOM = "53200"  # out_of_memory
@@ -99,7 +99,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
         return Interrupted("The statement was stopped.")
     if state == STOPPED:
         return StatementTimeout(
-            f"A statement took longer than {limit:g} seconds and was stopped.",
+            f"A statement took longer than {seconds(limit)} and was stopped.",
             "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
             data=ROLLED_BACK,
         )

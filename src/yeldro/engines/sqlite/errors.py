@@ -19,7 +19,7 @@ from yeldro.core.model.errors import (
     Refused,
     StatementTimeout,
 )
-from yeldro.engines.causes import Cause, explained_by
+from yeldro.engines.causes import Cause, explained_by, seconds
 
 INTERRUPTED = "interrupted"
 _RAISED = "user-defined function raised exception"  # only `well_formed` raises any
@@ -94,7 +94,7 @@ class Explained:
             return Interrupted("The statement was stopped.")
         if reason == INTERRUPTED:
             return StatementTimeout(
-                f"A statement took longer than {self.limit:g} seconds and was stopped.",
+                f"A statement took longer than {seconds(self.limit)} and was stopped.",
                 "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
                 data=ROLLED_BACK,
             )
@@ -104,8 +104,7 @@ class Explained:
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
             longer = ", or wait longer with ‹lock_wait› SECONDS" if self.writes else ""
             return LockTimeout(
-                f"Another program held the lock on {self.path} for {self.lock_wait:g} seconds."
-                f"{who}",
+                f"Another program held the lock on {self.path} for {seconds(self.lock_wait)}.{who}",
                 f"Let that program finish or close it{longer}.",
             )
         if reason == _RAISED:

@@ -85,7 +85,7 @@ class _Looking:
                 yield (f"{written} compares the days of {column.name} with a number; a day stands "
                        "in quotes: '2021-01-31'.")  # fmt: skip
             if kind == "number" and self._is_word(other):
-                yield f"{written} compares the numbers of {column.name} with a text that is none."
+                yield f"{written} compares {column.name}, a number, with a text that is no number."
             if self.dialect.keeps_days_as_texts and (kind in _DAYS or _looks_like_a_day(other)):
                 yield from self._mixed(column)
 

@@ -255,12 +255,15 @@ class _Checking:
     def notes(self) -> tuple[str, ...]:
         """Return how many groups stay whole, as sentences."""
         found = []
-        told = ((_OPEN, "not decided, and stays as it is"), (_STAYS, "decided to be no duplicates"))
-        for decision, what in told:
+        told = (
+            (_OPEN, ("is not decided and stays as it is", "are not decided and stay as they are")),
+            (_STAYS, ("is decided to be no duplicates", "are decided to be no duplicates")),
+        )
+        for decision, (one, several) in told:
             whole = self._groups(self._number(decision) == sa.func.count()).subquery()
             number = sql.count(self.session.connection, whole)
             if number:
-                found.append(f"{'1 group is' if number == 1 else f'{number:,} groups are'} {what}.")
+                found.append(f"{counted(number, f'group {one}', f'groups {several}')}.")
         return tuple(found)
 
     def several(self) -> int | None:
@@ -285,5 +288,5 @@ class _Checking:
     def _refuse(self, problem: str, next_step: str = "") -> NoReturn:
         raise Refused(
             f"In {self.where_from}, {problem}.",
-            next_step or "Write the review anew, and decide again what has changed.",
+            next_step or "Write a new review, and decide again what has changed.",
         )

@@ -24,6 +24,7 @@ from yeldro.core.selection.asked import KeepRule, Selection
 from yeldro.core.selection.duplicates.compared import find_compared
 from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.duplicates.values import (
+    equal_on_null,
     group_values,
     in_some_group,
     inexact,
@@ -273,7 +274,7 @@ def find_duplicates(
         ).all()
         sample.append(DuplicateGroup(size, tuple(tuple(row) for row in members_of)))
     ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
-    warning = inexact(table, by)
+    warnings = (inexact(table, by), equal_on_null(session, table, by, grouping.same))
     return DuplicateReport(
         table=table,
         by=grouping.written,
@@ -285,7 +286,7 @@ def find_duplicates(
         ties=ties,
         tied=tied,
         prevention=prevention(session, table, grouping.by, grouping.same),
-        warnings=(warning,) if warning else (),
+        warnings=tuple(filter(None, warnings)),
     )
 
 

@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from yeldro.core.database import sql
+from yeldro.core.database.compared import columns_read
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.names import counted
+from yeldro.core.model.options import Option
 
 if TYPE_CHECKING:
-    from yeldro.core.database import sql
     from yeldro.core.database.compared import Compared
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.equality import EqualityRules
@@ -78,6 +81,35 @@ def in_some_group(
 ) -> list[sql.Predicate]:
     """Return what must hold of a row so that it can have an equal one."""
     return [each.value(rows).is_not(None) for each in by] if same.null_distinct else []
+
+
+def equal_on_null(
+    session: Session, table: Table, by: Sequence[Compared], same: EqualityRules
+) -> str:
+    """Return a warning where rows are equal because both lack a value; empty where none are."""
+    names = columns_read(by)
+    if same.null_distinct or not any(table.by_name[name].nullable for name in names):
+        return ""
+    rows = sql.rows_of(table)
+    lacking = sa.or_(*(each.value(rows).is_(None) for each in by))
+    grouped = (
+        sa.select(sa.func.count().label("yeldro_size"))
+        .select_from(rows)
+        .where(lacking)
+        .group_by(*group_values(session, table, rows, by, same))
+        .having(sa.func.count() > 1)
+        .subquery()
+    )
+    groups, members = session.connection.execute(
+        sa.select(sa.func.count(), sa.func.sum(grouped.c.yeldro_size))
+    ).one()
+    if not groups:
+        return ""
+    return (
+        f"{counted(int(groups), 'group')} of {counted(int(members), 'row')} "
+        f"{'is' if groups == 1 else 'are'} equal on NULL: a row that lacks a value counts as equal "
+        f"to others that lack it, unless {Option('null_distinct')} is given."
+    )
 
 
 def inexact(table: Table, by: Sequence[Compared]) -> str:

@@ -163,3 +163,22 @@ def test_words_that_a_shell_has_split_are_answered_with_how_to_type_them(
     yeldro: Yeldro, words: tuple[str, ...], said: str
 ) -> None:
     assert said in yeldro(*words, code=2).err
+
+
+def test_days_in_a_text_column_are_compared_in_the_form_in_which_they_are_stored(
+    yeldro: Yeldro, made: Callable[[str], AnyDatabase]
+) -> None:
+    database = made(SCHEMA.replace("sunk DATE", "sunk VARCHAR(20)"))
+    for where, more in (("sunk < '01.01.2016'", ()), ("sunk < :d", ("--param", "d=1/31/2016")),
+                        ("sunk > 'soon'", ())):  # fmt: skip
+        found = " ".join(warnings(yeldro, database, where, *more))
+        assert "sunk holds days as text, such as 2020-01-31" in found, where
+        assert "Write the day as the column does" in found
+    for where in ("sunk < '2016-01-01'", "sunk >= '2020'", "sunk < '2020-01-31 10:00'"):
+        assert "as text" not in " ".join(warnings(yeldro, database, where))
+    assert "as text" not in " ".join(warnings(yeldro, database, "name < '01.01.2016'"))
+    for typed in ("today-3years", "today - 3y", "Today+1 week"):
+        words = ("plan", "buoy", "--where", "sunk < :d", "--param")
+        said = yeldro(*words, f"d={typed}", db=database.url, code=2).err
+        assert "reads like a relative day, and is none" in said
+        yeldro(*words, f"d='{typed}'", db=database.url)

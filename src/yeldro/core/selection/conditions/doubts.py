@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -24,6 +25,9 @@ if TYPE_CHECKING:
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)
 _DAYS = ("date", "datetime")
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
+_WHOLE_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_ISO_DAY = re.compile(r"\d{4}(-\d\d(-\d\d.*)?)?$", re.DOTALL)
+_SAMPLE = 50
 _TIME = "[0-9][0-9]:[0-9][0-9]"
 
 
@@ -68,6 +72,7 @@ class _Looking:
         self.selection = selection
         self.table = table
         self.dialect = session.traits.sql_dialect
+        self._samples: dict[str, list[str]] = {}
 
     def at_comparison(self, node: exp.Expr) -> Iterator[str]:
         """Yield what is wrong with the kinds of the two sides of a comparison."""
@@ -86,6 +91,8 @@ class _Looking:
                        "in quotes: '2021-01-31'.")  # fmt: skip
             if kind == "number" and self._is_word(other):
                 yield f"{written} compares {column.name}, a number, with a text that is no number."
+            if kind in (None, "text"):
+                yield from self._no_such_day(column, other, written)
             if self.dialect.keeps_days_as_texts and (kind in _DAYS or _looks_like_a_day(other)):
                 yield from self._mixed(column)
 
@@ -161,6 +168,37 @@ class _Looking:
         except ValueError:
             return True
         return False
+
+    def _no_such_day(self, column: Column, other: exp.Expr, written: str) -> Iterator[str]:
+        """Yield that a column holds days as text, and is compared with another text."""
+        value = self._value(other)
+        number = _is_number(other)
+        if not number and (not isinstance(value, str) or _ISO_DAY.match(value)):
+            return
+        days = [each for each in self._stored(column) if _WHOLE_DAY.match(each)]
+        if not days or len(days) < len(self._stored(column)):
+            return
+        yield (
+            f"{written}: {column.name} holds days as text, such as {days[0]}, and texts are "
+            f"compared sign by sign. "
+            + ("A day stands in quotes: '2018-01-31'." if number else
+               f"Write the day as the column does, and not as {value}.")
+        )  # fmt: skip
+
+    def _value(self, node: exp.Expr) -> Any:
+        """Return the value of a text in quotes, or of a parameter; else None."""
+        if isinstance(node, exp.Placeholder):
+            return self.selection.parameters.get(node.name)
+        return str(node.this) if isinstance(node, exp.Literal) and node.is_string else None
+
+    def _stored(self, column: Column) -> list[str]:
+        """Return the first few values of a column, as text."""
+        if column.name not in self._samples:
+            own = sql.rows_of(self.table).c[column.name]
+            query = sa.select(own).where(own.is_not(None)).limit(_SAMPLE)
+            found = self.session.connection.execute(query).scalars()
+            self._samples[column.name] = [str(each) for each in found]
+        return self._samples[column.name]
 
     def _mixed(self, column: Column) -> Iterator[str]:
         """Yield that days are stored in several forms, which SQLite compares as they are."""

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from yeldro.core.selection.asked import Selection
 
 _RELATIVE = re.compile(r"today(?:([+-]\d{1,5})([dwmy]))?", re.IGNORECASE)
+_LIKE_RELATIVE = re.compile(r"\s*today\s*[+-]", re.IGNORECASE)
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d+)?", re.IGNORECASE)
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
 _TRUTH = {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}
@@ -209,6 +210,12 @@ def _as_text_or_day(name: str, text: str) -> str:
         day = relative_day(text)
     except ValueError as error:
         raise UsageError(f"‹param› {name}: {error}.", "Write the date.") from error
+    if day is None and _LIKE_RELATIVE.match(text):
+        raise UsageError(
+            f"‹param› {name} is {text!r}, which reads like a relative day, and is none.",
+            f"Write it as today-90d, today-12w, today-6m or today-3y; or \"{name}='{text}'\" for "
+            f"the text.",
+        )
     return text if day is None else day.isoformat()
 
 

@@ -391,3 +391,29 @@ def test_a_file_of_many_kinds_of_nonsense_is_never_a_fault(yeldro, demo) -> None
             (yeldro.folder / "job.toml").write_bytes(text)
             done = yeldro("check", "job.toml", *CUTOFF, db=demo.url, code=None)
             assert done.code in (0, 2, 3, 4), done
+
+
+def test_a_file_runs_where_it_says_and_what_is_not_used_is_said(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    """Its path starts at its own folder; the terminal's default does not count."""
+    folder = yeldro.folder / "night"
+    folder.mkdir()
+    own = SqliteFile(folder / "own.db")
+    own.path.write_bytes(demo.path.read_bytes())
+    (folder / "old.toml").write_text("""
+        [[remove]]
+        from = "alert"
+        where = "id < 3"
+        expect = 2
+        [options]
+        db = "own.db"
+    """)
+    said = yeldro("run", "night/old.toml", "--yes", db=demo.url).err
+    assert f"The database is sqlite:///{own.path}; YELDRO_DB names " in said
+    assert own.value("SELECT count(*) FROM alert WHERE id < 3") == 0
+    assert demo.value("SELECT count(*) FROM alert WHERE id < 3") == 2
+    said = yeldro("run", "night/old.toml", "--yes", "--db", demo.url).err
+    assert "night/old.toml names sqlite:///" in said
+    assert demo.value("SELECT count(*) FROM alert WHERE id < 3") == 0
+    assert "not used" not in yeldro("plan", "night/old.toml", db=own.url).err

@@ -12,6 +12,7 @@ import click
 
 from yeldro.cli.given import settings, values
 from yeldro.cli.terminal.ask import asked
+from yeldro.completion.places import from_folder
 from yeldro.core.model.errors import UNCHANGED, UsageError
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.names import as_typed
@@ -144,11 +145,33 @@ def _from_file(options: dict[str, Any], db: str | None) -> What:
     if given:
         told = ", ".join(f"{name} = {value}" for name, value in given.items())
         job = replace(job, title=f"{job.title} ({told})")
-    database = settings.database_of(db or file.options.get("db"))
+    database = settings.database_of(_named_with(file, db))
     limit = file.options.get("time_limit")
     if limit and not click.get_current_context().meta.get(settings.TIME_LIMIT):
         database.limit_statements(float(limit))
     return What(database, job, file.options)
+
+
+def _named_with(file: CleanupFile, db: str | None) -> str | None:
+    """Return the database that a file names, unless --db is typed; what is not used is said.
+
+    A reviewed file runs where it says, whatever the terminal's default is.
+    """
+    own = file.options.get("db")
+    if own is None:
+        return db
+    if own not in settings.project().urls:
+        own = from_folder(str(own), str(file.path.absolute().parent))
+    if db is None:
+        return str(own)
+    typed = click.get_current_context().get_parameter_source("db")
+    by_default = typed is click.core.ParameterSource.ENVIRONMENT
+    used, unused = (own, db) if by_default else (db, own)
+    shown, other = (settings.database_of(each).shown for each in (used, unused))
+    if shown != other:
+        where = "YELDRO_DB names" if by_default else f"{file.path} names"
+        click.echo(f"The database is {shown}; {where} {other}, which is not used.", err=True)
+    return str(used)
 
 
 def _asked(file: CleanupFile, given: Mapping[str, Any]) -> dict[str, Any]:

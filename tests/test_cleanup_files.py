@@ -11,6 +11,7 @@ import pytest
 from conftest import PROGRAM, Yeldro, there_and_back
 from hypothesis import given
 from hypothesis import strategies as st
+from systems import SqliteFile
 from test_look import GONE
 
 from yeldro.core.planning.key_sketch import KeySketch

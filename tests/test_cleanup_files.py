@@ -417,4 +417,4 @@ def test_a_file_runs_where_it_says_and_what_is_not_used_is_said(
     said = yeldro("run", "night/old.toml", "--yes", "--db", demo.url).err
     assert "night/old.toml names sqlite:///" in said
     assert demo.value("SELECT count(*) FROM alert WHERE id < 3") == 0
-    assert "not used" not in yeldro("plan", "night/old.toml", db=own.url).err
+    assert "not used" not in yeldro("plan", "night/old.toml", db=own.url, code=4).err

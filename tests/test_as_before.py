@@ -7,7 +7,7 @@ import uuid
 from pathlib import Path
 
 import pytest
-from conftest import Yeldro, need
+from conftest import Yeldro, need, there_and_forth
 from systems import (
     AnyDatabase,
     MariadbServerDatabase,
@@ -435,3 +435,30 @@ def test_a_moment_is_the_same_in_whatever_time_zone_it_is_read(yeldro: Yeldro) -
     administer(f"ALTER DATABASE {database.name} RESET timezone")
     assert database.contents() == before
     database.drop()
+
+
+def test_a_computed_value_of_a_row_that_was_changed_before_it_went_is_computed_anew(
+    yeldro: Yeldro, made
+) -> None:
+    """The receipt holds the value after the change, which is not that from before."""
+    database = made("""
+        CREATE TABLE port (id INTEGER PRIMARY KEY);
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, port_id INTEGER,
+            twice INTEGER GENERATED ALWAYS AS (coalesce(port_id, 0) * 2) STORED,
+            FOREIGN KEY (port_id) REFERENCES port (id));
+        INSERT INTO port VALUES (1), (2);
+        INSERT INTO mast (id, port_id) VALUES (1, 1), (2, 2), (3, 1), (9, 2);
+    """)
+    (yeldro.folder / "three.toml").write_text("""
+        [[remove]]
+        from = "port"
+        where = "id = 1"
+        detach = ["mast"]
+        [[remove]]
+        from = "mast"
+        where = "id = 9"
+        [[remove]]
+        from = "mast"
+        where = "id = 1"
+    """)
+    there_and_forth(yeldro, database, "three.toml", "--expect", "total=5")

@@ -125,6 +125,7 @@ def _joined(before: UndoneRows, after: UndoneRows) -> bool:
     before.step = replace(before.step, planned=rows, affected=rows, orphans=dict(orphans),
                           rows_table=None)  # fmt: skip
     before.stored = rows
+    before.recomputed |= after.recomputed
     return True
 
 

@@ -494,3 +494,29 @@ def test_a_stop_while_a_connection_is_closed_shows_no_lines_of_the_library(
     done = subprocess.run(words, capture_output=True, text=True, check=False, cwd=yeldro.folder)
     assert "Traceback" not in done.stderr
     assert done.returncode == 130
+
+
+@pytest.mark.parametrize("place", ["run.RunResult", "restore.RestoreResult"])
+def test_a_stop_between_the_commit_and_its_report_is_not_told_as_rolled_back(
+    yeldro: Yeldro, demo: SqliteFile, monkeypatch: pytest.MonkeyPatch, place: str
+) -> None:
+    """Whatever happens when the commit has been sent, the message says what is proved of it."""
+    yeldro.environment["YELDRO_DB"] = demo.url
+    alerts = demo.value("SELECT count(*) FROM alert")
+    lines = {"run.RunResult": ("run", "alert", "--where", "id <= 3", "--expect", "3", "--yes"),
+             "restore.RestoreResult": ("restore", "last", "--yes")}  # fmt: skip
+    if place.startswith("restore"):
+        yeldro(*lines["run.RunResult"])
+
+    def stop(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    room = "execution" if place.startswith("run") else "restore"
+    with monkeypatch.context() as patched:
+        patched.setattr(f"yeldro.core.{room}.{place}", stop)
+        said = yeldro(*lines[place], code=130).err
+    assert "committed; the receipt is" in said
+    assert "rolled back" not in said
+    assert demo.value("SELECT count(*) FROM alert") == alerts - (0 if room == "restore" else 3)
+    yeldro("receipt", "list")
+    assert "rolled back" not in yeldro("plan", "nosuch", "--all-rows", code=2).err

@@ -27,9 +27,13 @@ SCHEMA = """
     CREATE TABLE ship (id INTEGER PRIMARY KEY, name VARCHAR(9), flag VARCHAR(9) UNIQUE,
                        port_id INTEGER REFERENCES port (id),
                        home_id INTEGER REFERENCES port (id),
-                       lead_id INTEGER REFERENCES ship (id));
+                       lead_id INTEGER REFERENCES ship (id),
+                       berth INTEGER GENERATED ALWAYS AS (coalesce(port_id, 0) * 10 + home_id)
+                           STORED);
     CREATE TABLE crew (ship_id INTEGER NOT NULL REFERENCES ship (id), seat INTEGER NOT NULL,
-                       port_id INTEGER REFERENCES port (id), PRIMARY KEY (ship_id, seat));
+                       port_id INTEGER REFERENCES port (id),
+                       place INTEGER GENERATED ALWAYS AS (ship_id * 10 + seat) STORED,
+                       PRIMARY KEY (ship_id, seat));
     CREATE TABLE log (ship_id INTEGER REFERENCES ship (id), port_id INTEGER REFERENCES port (id));
 """
 
@@ -48,9 +52,10 @@ def filled(database: AnyDatabase, chance: random.Random, *, logged: bool) -> Non
     ports, ships = range(1, 8), range(1, 13)
     rows = [f"INSERT INTO port VALUES ({n}, {some('ab')}, {some(range(3))}, {some('xy')})"
             for n in ports]  # fmt: skip
-    rows += [f"INSERT INTO ship VALUES ({n}, {some('ab')}, {some([f'f{n}'])}, {some(ports)},"
+    rows += ["INSERT INTO ship (id, name, flag, port_id, home_id, lead_id)"
+             f" VALUES ({n}, {some('ab')}, {some([f'f{n}'])}, {some(ports)},"
              f" {some(ports)}, {some(range(1, n))})" for n in ships]  # fmt: skip
-    rows += [f"INSERT INTO crew VALUES ({n}, {seat}, {some(ports)})"
+    rows += [f"INSERT INTO crew (ship_id, seat, port_id) VALUES ({n}, {seat}, {some(ports)})"
              for n in ships for seat in range(1, chance.randint(1, 4))]  # fmt: skip
     if logged:
         rows += [f"INSERT INTO log VALUES ({some(ships)}, {some(ports)})" for _ in range(12)]

@@ -14,6 +14,7 @@ import click
 from yeldro import __version__
 from yeldro.cli.terminal.ending import ending
 from yeldro.cli.terminal.streams import code_at_the_end, guard_streams
+from yeldro.core.model.outcome import note_outcome, noted_outcome
 
 if TYPE_CHECKING:
     from yeldro.core.model.errors import YeldroError
@@ -129,6 +130,7 @@ def execute(arguments: list[str]) -> int:
         5 the database failed, 130 interrupted.
     """
     ending.begin()
+    note_outcome("")
     failure: YeldroError | None = None
     code = 0
     try:
@@ -174,12 +176,11 @@ def _failure_of(error: BaseException) -> YeldroError:
         command = context.command_path if context else "yeldro"
         said = error.format_message().rstrip(".")
         return errors.UsageError(f"{said}.", f"{_hint(said)}See '{command} --help'.")
+    done = ending.committed or noted_outcome()
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):
-        return errors.Interrupted(
-            "You interrupted it.", data=ending.committed or errors.ROLLED_BACK
-        )
+        return errors.Interrupted("You interrupted it.", data=done or errors.ROLLED_BACK)
     if isinstance(error, OSError) and error.filename is not None:
         from yeldro.report.text import cell
 
@@ -187,16 +188,16 @@ def _failure_of(error: BaseException) -> YeldroError:
         return kind(
             f"The file {cell(str(error.filename), 200)} cannot be used: {error.strerror}.",
             "Check its path.",
-            data=ending.committed or _AS_REPORTED,
+            data=done or _AS_REPORTED,
         )
     if isinstance(error, ValueError) and str(error) == "embedded null byte":
         return errors.UsageError("The path of a file holds a NUL character.", "Check the paths.",
-                                 data=ending.committed or _AS_REPORTED)  # fmt: skip
+                                 data=done or _AS_REPORTED)  # fmt: skip
     import traceback
 
     traceback.print_exception(error)
     return errors.InternalFault(
         "This is a fault in Yeldro itself.",
         "Please report it with the lines above.",
-        data=_AS_REPORTED,
+        data=done or _AS_REPORTED,
     )

@@ -27,6 +27,7 @@ from yeldro.core.model.errors import (
     ReceiptNotClosed,
     YeldroError,
 )
+from yeldro.core.model.outcome import note_outcome, noted_outcome
 from yeldro.core.model.steps import Action, Step, rows_by_table
 
 if TYPE_CHECKING:
@@ -73,9 +74,9 @@ def changing(
                 transaction.give_up(error)
                 raise
     except KeyboardInterrupt:
-        if transaction is None or not transaction.committed:
+        if transaction is None or not transaction.may_be_committed:
             raise
-        raise Interrupted("You stopped it after the commit.", data=transaction.committed) from None
+        raise Interrupted("You interrupted it.", data=noted_outcome()) from None
 
 
 class Transaction:
@@ -103,6 +104,11 @@ class Transaction:
         self._effects: list[str] = []
         self._in_doubt = False
         self._counted: ChangeCount | None = None
+
+    @property
+    def may_be_committed(self) -> bool:
+        """True once the commit has been sent, unless it was refused."""
+        return bool(self.committed) or self._in_doubt
 
     @property
     def total(self) -> int:
@@ -158,20 +164,24 @@ class Transaction:
             self.session.commit()
             return
         receipt.ready(joined(self._tallies), self.ledger)
+        self._in_doubt = True  # whatever happens from here on, until something proves the outcome
+        note_outcome(_in_doubt(receipt))
         try:
             self.session.commit()
         except BaseException as error:
             if self.session.may_be_committed(error):
-                self._in_doubt = True
                 receipt.leave()
                 raise _outcome_unknown(error, receipt) from error
+            self._in_doubt = False
+            note_outcome("")
             raise
         self.committed = f"{done[:-1]}; the receipt is {receipt.path}."
+        note_outcome(self.committed)
         try:
             receipt.committed()
         except KeyboardInterrupt as error:
             raise Interrupted(
-                "You stopped it after the commit.",
+                "You interrupted it after the commit.",
                 f"The receipt {receipt.path} is complete: see ⟨receipt check {receipt.id}⟩.",
                 data=done,
             ) from error
@@ -196,7 +206,7 @@ class Transaction:
         Raises:
             YeldroError: they may have changed in a table without transactions.
         """
-        if self.committed or self._in_doubt:
+        if self.may_be_committed:
             return
         self.session.roll_back()
         if self.receipt is None:
@@ -329,12 +339,16 @@ def _with(error: BaseException, data: str, next_step: str) -> YeldroError:
     return DatabaseFailure(why, next_step, data=data)
 
 
+def _in_doubt(receipt: ReceiptWriter) -> str:
+    return f"It is not known if the commit took effect; the receipt {receipt.path} is kept."
+
+
 def _outcome_unknown(error: BaseException, receipt: ReceiptWriter) -> YeldroError:
     """Return the error to raise if the outcome of a commit is not known."""
-    data = f"It is not known if the commit took effect; the receipt {receipt.path} is kept."
+    data = _in_doubt(receipt)
     next_step = f"⟨receipt check {receipt.id}⟩ compares it with the database."
     if isinstance(error, KeyboardInterrupt):
-        return Interrupted("You stopped it during the commit.", next_step, data=data)
+        return Interrupted("You interrupted it during the commit.", next_step, data=data)
     words = next(iter(str(getattr(error, "orig", error)).splitlines()), "no reason given")
     why = f"The connection was lost during the commit: {words}."
     return DatabaseFailure(why, next_step, data=data)

@@ -144,7 +144,7 @@ def run_in_batches(
         return work.result(job.title)
     except KeyboardInterrupt:
         data = "All batches are committed; the receipt tells what went."
-        raise Interrupted("You stopped it after the commit.", data=data) from None
+        raise Interrupted("You interrupted it after the commit.", data=data) from None
 
 
 def _open_receipt(

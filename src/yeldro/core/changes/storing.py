@@ -69,10 +69,10 @@ def store(
         receipt.add_step(change.step, table.name)
         if not receipt_options.with_rows or change.step.auxiliary:
             continue
-        if table.name in receipt.changed_before and counted_only(session, table):
+        if receipt.mixes(change.step, table.name) and counted_only(session, table):
             raise Refused(
-                f"{table.name} has no key, and an earlier remove of this run has changed rows of "
-                f"it: nothing would tell which of them this one takes, to put them back.",
+                f"{table.name} has no key, and an earlier remove of this run has taken or changed "
+                f"rows of it: nothing would tell which of them this one takes, to put them back.",
                 f"Give {table.name} a key, run the removes one by one, or use ‹without_rows›.",
                 data=ROLLED_BACK,
             )

@@ -57,15 +57,12 @@ class ReceiptWriter:
         table: the first table named.
         restored: the receipt whose rows are put back, so that rows can be taken from it.
 
-    Attributes:
-        changed_before: tables of which earlier plans have changed rows.
-
     Raises:
         DatabaseFailure: the folder or file cannot be written.
     """
 
-    _changed: frozenset[TableName] = frozenset()
-    changed_before: frozenset[TableName] = frozenset()
+    _touched: frozenset[tuple[TableName, bool]] = frozenset()
+    _before: frozenset[tuple[TableName, bool]] = frozenset()
 
     def __init__(
         self,
@@ -120,7 +117,7 @@ class ReceiptWriter:
             asked: what was asked for.
         """
         del rows
-        self.changed_before |= self._changed
+        self._before = self._touched
         with self._failures_told():
             self._add_asked(asked)
             self._file.execute("UPDATE receipt SET matched = matched + ?", (matched,))
@@ -137,6 +134,14 @@ class ReceiptWriter:
             [(last + each.remove, each.field, each.value, each.name) for each in asked],
         )
 
+    def mixes(self, step: Step, table: TableName) -> bool:
+        """True if counts alone would not tell rows of a table from those of earlier plans.
+
+        An earlier plan has changed some; or it has removed some, and this step changes others.
+        """
+        removes = step.action is Action.REMOVE
+        return (table, False) in self._before or (not removes and (table, True) in self._before)
+
     def add_total(self, rows: int) -> None:
         """Note how many rows a restore puts back or changes back."""
         with self._failures_told():
@@ -144,8 +149,7 @@ class ReceiptWriter:
 
     def add_step(self, step: Step, table: TableName) -> None:
         """Note a step before it is carried out."""
-        if step.action is not Action.REMOVE:
-            self._changed |= {table}
+        self._touched |= {(table, step.action is Action.REMOVE)}
         with self._failures_told():
             self._file.execute(
                 "INSERT INTO step VALUES (?, ?, ?, ?, ?, NULL, ?, ?, NULL, NULL)",

@@ -78,7 +78,7 @@ def test_what_blocks_cannot_be_missed(yeldro: Yeldro, made: Callable[[str], AnyD
     words = ("plan", "region", "--where", "id = 1", "--map")
     told = yeldro(*words, "plan.svg", db=database.url, code=3)
     text = (yeldro.folder / "plan.svg").read_text()
-    assert "in the way" in told.err
+    assert "would stay" in told.err
     assert boxes(text)["visit"][-1] == "1 BLOCK"
     assert text.count('class="box stopped"') == 1
     assert text.count('class="way blocks"') == 2  # one in the legend

@@ -140,12 +140,12 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
-    from yeldro.cli.terminal.output import note_commit
     from yeldro.core.model.names import as_typed
+    from yeldro.core.model.outcome import note_outcome
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()
-    note_commit("")  # an earlier command's commit does not concern this one
+    note_outcome("")  # an earlier command's commit does not concern this one
     code = execute(list(words))
     sys.stdout.flush()
     if code:

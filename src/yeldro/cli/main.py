@@ -176,7 +176,7 @@ def _failure_of(error: BaseException) -> YeldroError:
         command = context.command_path if context else "yeldro"
         said = error.format_message().rstrip(".")
         return errors.UsageError(f"{said}.", f"{_hint(said)}See '{command} --help'.")
-    done = ending.committed or noted_outcome()
+    done = noted_outcome()
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)
     if stopped or isinstance(error, click.Abort | KeyboardInterrupt):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, YeldroError
+from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, StatementTimeout, YeldroError
 
 
 @dataclass(frozen=True)
@@ -55,6 +55,15 @@ def explained_by(
     return DatabaseFailure(
         f"{system} refused: {reason}.",
         f"Its code for this is {code}; look it up in {system}'s manual.",
+        data=ROLLED_BACK,
+    )
+
+
+def too_slow(limit: float | None) -> StatementTimeout:
+    """Return the error for a statement that was stopped at its time limit, in seconds."""
+    return StatementTimeout(
+        f"A statement took longer than {seconds(limit)} and was stopped.",
+        "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
         data=ROLLED_BACK,
     )
 

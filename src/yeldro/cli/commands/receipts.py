@@ -16,11 +16,12 @@ from yeldro.cli.commands.reporting import check_report, page_of_receipt, write_p
 from yeldro.cli.given import settings
 from yeldro.cli.given.again import typed_again
 from yeldro.cli.terminal.ask import agreed_number
-from yeldro.cli.terminal.output import note_commit, show_json, tell_next, views
 from yeldro.cli.terminal.output import show as show_text
+from yeldro.cli.terminal.output import show_json, tell_next, views
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
+from yeldro.core.model.outcome import note_outcome
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
@@ -165,7 +166,7 @@ def restore(
             database, found, wait, agreed, allowed, scope, receipt_options, limits
         )
     if done.total:
-        note_commit(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
+        note_outcome(f"Committed: the rows are back, and the restore's receipt is {done.receipt}.")
     if as_json:
         outcome = "committed" if done.total else "nothing_to_do"
         show_json(

@@ -26,13 +26,14 @@ from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.ask import agreed_number, asked
 from yeldro.cli.terminal.maps import check_map, draw
-from yeldro.cli.terminal.output import committed, note_commit, show, show_json, tell_next
+from yeldro.cli.terminal.output import show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord
 from yeldro.core.execution.expectation_results import check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
+from yeldro.core.model.outcome import note_outcome, noted_outcome
 from yeldro.core.planning.job import JobPlan, what_follows
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.formats.plan_file import write_plan
@@ -137,7 +138,7 @@ def run(
         began = datetime.now(UTC)
         result = _carried_out(what, agreed, record, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
-        note_commit(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
+        note_outcome(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     problem: Exception | None = None
     if report and looked:
         try:
@@ -153,7 +154,9 @@ def run(
         elif result.outcome is Outcome.NOTHING_TO_DO:
             tell_next(after_preview(0, result.plans[0].table))
     if report and problem:
-        raise not_written(report, problem, result.receipt, committed() or UNCHANGED) from problem
+        raise not_written(
+            report, problem, result.receipt, noted_outcome() or UNCHANGED
+        ) from problem
 
 
 def _carried_out(

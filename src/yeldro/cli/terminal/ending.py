@@ -6,7 +6,7 @@ from typing import Any
 
 
 class Ending:
-    """A document for programs, and what is committed, as a sentence."""
+    """A document for programs."""
 
     def __init__(self) -> None:
         self.begin()
@@ -14,7 +14,6 @@ class Ending:
     def begin(self) -> None:
         """Forget what an earlier command line of this process has left."""
         self.document: Any = None
-        self.committed = ""
 
 
 ending = Ending()

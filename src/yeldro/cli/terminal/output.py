@@ -103,16 +103,6 @@ def finish_json(error: YeldroError | None) -> None:
         print(json.dumps(document, indent=2, ensure_ascii=True, allow_nan=False))
 
 
-def note_commit(said: str) -> None:
-    """Note what is committed, as a sentence, in case the user interrupts the output."""
-    ending.committed = said
-
-
-def committed() -> str:
-    """Return what was noted as committed; empty if nothing was."""
-    return ending.committed
-
-
 def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     """Print rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
     from yeldro.report.text import plain

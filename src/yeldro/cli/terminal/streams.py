@@ -11,7 +11,7 @@ import os
 import sys
 from typing import Any, TextIO
 
-from yeldro.cli.terminal.ending import ending
+from yeldro.core.model.outcome import noted_outcome
 
 
 class Guarded:
@@ -83,7 +83,7 @@ def code_at_the_end(code: int) -> int:
     sys.stdout.flush()
     failure: OSError | None = getattr(sys.stdout, "failure", None)
     if failure is not None and failure.errno != errno.EPIPE and code == 0:
-        said = f"{ending.committed} " if ending.committed else ""
+        said = f"{committed} " if (committed := noted_outcome()) else ""
         print(f"{said}Standard output could not be written: {failure.strerror}.", file=sys.stderr)
         code = 5
     sys.stderr.flush()

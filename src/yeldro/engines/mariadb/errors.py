@@ -11,7 +11,6 @@ import sqlalchemy as sa
 from yeldro.core.database.facts import RowRefusal
 from yeldro.core.model.errors import (
     NOT_COMMITTED,
-    ROLLED_BACK,
     UNCHANGED,
     AccessDenied,
     ConcurrentChange,
@@ -20,11 +19,10 @@ from yeldro.core.model.errors import (
     LockTimeout,
     OutOfReach,
     OutOfSpace,
-    StatementTimeout,
     UsageError,
     YeldroError,
 )
-from yeldro.engines.causes import Cause, explained_by, seconds
+from yeldro.engines.causes import Cause, explained_by, too_slow
 
 OPTION_FILE = "~/.my.cnf"
 LOCK_WAIT, DEADLOCK = 1205, 1213
@@ -118,11 +116,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     """Return what a failure of the server means for the data, and what to do."""
     code, reason = told(error)
     if code == 1969:
-        return StatementTimeout(
-            f"A statement took longer than {seconds(limit)} and was stopped.",
-            "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
-            data=ROLLED_BACK,
-        )
+        return too_slow(limit)
     if code == _TRUNCATED:
         return no_comparison(reason)
     if error.connection_invalidated:

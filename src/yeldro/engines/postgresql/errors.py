@@ -16,10 +16,9 @@ from yeldro.core.model.errors import (
     LockTimeout,
     OutOfReach,
     OutOfSpace,
-    StatementTimeout,
     YeldroError,
 )
-from yeldro.engines.causes import Cause, explained_by, seconds
+from yeldro.engines.causes import Cause, explained_by, too_slow
 
 STOPPED = "57014"  # query_canceled
 _NO_ROOM = "53200"  # out_of_memory
@@ -98,11 +97,7 @@ def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> Yeld
     if state == STOPPED and limit is None:
         return Interrupted("The statement was stopped.")
     if state == STOPPED:
-        return StatementTimeout(
-            f"A statement took longer than {seconds(limit)} and was stopped.",
-            "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
-            data=ROLLED_BACK,
-        )
+        return too_slow(limit)
     if state == _NO_ROOM and "shared memory" in reason:
         return DatabaseFailure(
             "The server has no room for more locks: a transaction locks every table that it looks "

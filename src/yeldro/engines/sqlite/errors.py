@@ -17,9 +17,8 @@ from yeldro.core.model.errors import (
     LockTimeout,
     OutOfSpace,
     Refused,
-    StatementTimeout,
 )
-from yeldro.engines.causes import Cause, explained_by, seconds
+from yeldro.engines.causes import Cause, explained_by, seconds, too_slow
 
 INTERRUPTED = "interrupted"
 _RAISED = "user-defined function raised exception"  # only `well_formed` raises any
@@ -93,11 +92,7 @@ class Explained:
         if reason == INTERRUPTED and in_time:
             return Interrupted("The statement was stopped.")
         if reason == INTERRUPTED:
-            return StatementTimeout(
-                f"A statement took longer than {seconds(self.limit)} and was stopped.",
-                "Allow more with ‹time_limit› SECONDS, or look for a missing index.",
-                data=ROLLED_BACK,
-            )
+            return too_slow(self.limit)
         code = getattr(error.orig, "sqlite_errorcode", 0) & 0xFF  # extended codes begin with it
         if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
             holders = _holders(self.path)

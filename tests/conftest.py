@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import resource
 import shutil
 import signal
 import subprocess
 import sys
 import uuid
 import zlib
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -72,22 +73,40 @@ class Yeldro:
         """Run one command line; fail the test if it leaves with another code than `code`."""
         environment = self.environment | ({"YELDRO_DB": db} if db else {})
         if self.installed:
-            done = subprocess.run(
-                [PROGRAM, *words],
-                env=environment,
-                cwd=self.folder,
-                capture_output=True,
-                text=True,
-                stdin=subprocess.DEVNULL,
-                check=False,
-                timeout=_LONGEST,
-            )
-            found = Finished(done.returncode, done.stdout, done.stderr, words)
+            found = self._started(words, environment)
         else:
             ended = loaded.run(words, environment, self.folder, _LONGEST)
             found = Finished(*ended, words)
         assert code is None or found.code == code, found
         return found
+
+    def on_a_disk(self, room: int, *words: str, db: str | None = None) -> Finished:
+        """Run the installed program where no file can grow beyond `room` bytes."""
+
+        def limit() -> None:
+            signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+            resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))
+
+        return self._started(words, self.environment | ({"YELDRO_DB": db} if db else {}), limit)
+
+    def _started(
+        self,
+        words: tuple[str, ...],
+        environment: Mapping[str, str],
+        first: Callable[[], None] | None = None,
+    ) -> Finished:
+        done = subprocess.run(
+            [PROGRAM, *words],
+            env=environment,
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            check=False,
+            timeout=_LONGEST,
+            preexec_fn=first,
+        )
+        return Finished(done.returncode, done.stdout, done.stderr, words)
 
 
 def there_and_back(yeldro: Yeldro, database: AnyDatabase, *words: str) -> Any:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import resource
 import shutil
 import signal
 import sqlite3
@@ -292,14 +291,11 @@ def test_a_full_disk_rolls_back_and_leaves_no_receipt(yeldro: Yeldro, made) -> N
     database = made(filled())
     before = database.contents()
     for most in (0, 20_000, 60_000):
-        done = subprocess.run(
-            [PROGRAM, "run", "note", "--all-rows", "--expect", "200", "--yes"], cwd=yeldro.folder,
-            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, capture_output=True,
-            preexec_fn=lambda most=most: _limit_files(most), check=False,
-        )  # fmt: skip
+        words = ("run", "note", "--all-rows", "--expect", "200", "--yes")
+        done = yeldro.on_a_disk(most, *words, db=database.url)
         if most < 60_000:
-            assert done.returncode == 5, done
-            assert "rolled back" in done.stderr
+            assert done.code == 5, done
+            assert "rolled back" in done.err
             assert database.contents() == before
             assert not list(yeldro.receipts.glob("*.sqlite"))
 
@@ -316,30 +312,21 @@ def test_a_disk_that_fills_up_between_batches_leaves_what_is_committed_known(
         before = database.contents()
         shutil.rmtree(yeldro.receipts, ignore_errors=True)
         most = 40_000 + number * 7_919 % 90_000
-        done = subprocess.run(
-            [PROGRAM, *words], cwd=yeldro.folder,
-            env=yeldro.environment | {"YELDRO_DB": database.url}, text=True, capture_output=True,
-            preexec_fn=lambda most=most: _limit_files(most), check=False,
-        )  # fmt: skip
-        assert "Traceback" not in done.stderr, done.stderr
+        done = yeldro.on_a_disk(most, *words, db=database.url)
+        assert "Traceback" not in done.err, done.err
         gone = 300 - database.value("SELECT count(*) FROM mast")
         assert gone % 20 == 0 or gone == 250
-        assert done.returncode in (0, 5), done
-        if done.returncode:
-            committed = re.search(r"([\d,]+) of 250 matched rows are gone", done.stderr)
-            assert (int(committed[1]) if committed else 0) == gone, done.stderr
+        assert done.code in (0, 5), done
+        if done.code:
+            committed = re.search(r"([\d,]+) of 250 matched rows are gone", done.err)
+            assert (int(committed[1]) if committed else 0) == gone, done.err
             if not gone:
-                assert "rolled back" in done.stderr, done.stderr
+                assert "rolled back" in done.err, done.err
                 assert database.contents() == before
             yeldro(*words, db=database.url)
         assert database.value("SELECT count(*) FROM mast") == 50
         yeldro("restore", "last", "--yes", db=database.url)
         assert database.contents() == before
-
-
-def _limit_files(most: int) -> None:
-    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
-    resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
 
 
 def test_two_runs_at_once_remove_every_row_once(yeldro: Yeldro, made) -> None:

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import json
 import math
-import resource
 import shlex
-import signal
-import subprocess
 from pathlib import Path
 
 import pytest
-from conftest import PROGRAM, Yeldro
+from conftest import Yeldro
 from systems import SqliteFile
 
 SMALL = "alert --where 'id <= 40'"
@@ -40,20 +37,6 @@ def used(yeldro: Yeldro, demo: SqliteFile) -> Yeldro:
     return yeldro
 
 
-def on_a_disk(yeldro: Yeldro, words: list[str], room: int) -> tuple[int, str]:
-    """The exit code and standard error where no file can grow beyond `room` bytes."""
-
-    def limit() -> None:
-        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
-        resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))
-
-    done = subprocess.run(
-        [PROGRAM, *words], cwd=yeldro.folder, env=yeldro.environment, text=True,
-        capture_output=True, preexec_fn=limit, check=False,
-    )  # fmt: skip
-    return done.returncode, done.stderr
-
-
 @pytest.mark.parametrize("name", WRITERS)
 def test_nothing_is_left_of_a_file_that_the_disk_has_no_room_for(
     used: Yeldro, demo: SqliteFile, name: str
@@ -73,7 +56,8 @@ def test_nothing_is_left_of_a_file_that_the_disk_has_no_room_for(
         each.unlink()
     before = demo.contents()
     size = max(map(len, whole.values()))
-    code, said = on_a_disk(used, words, size - 1)
+    done = used.on_a_disk(size - 1, *words)
+    code, said = done.code, done.err
     assert code == 5, said
     if line.startswith("rehearse"):  # the database's own journal has no room either
         assert "rolled back" in said or "could not be written: File too large" in said
@@ -87,8 +71,8 @@ def test_nothing_is_left_of_a_file_that_the_disk_has_no_room_for(
 def test_a_lost_note_of_the_last_preview_stops_nothing(used: Yeldro) -> None:
     used.environment["XDG_STATE_HOME"] = str(used.folder)
     used("preview", *shlex.split(SMALL))
-    code, said = on_a_disk(used, ["preview", "buoy", "--all-rows"], 0)
-    assert (code, said) == (0, said)
+    done = used.on_a_disk(0, "preview", "buoy", "--all-rows")
+    assert done.code == 0, done
     used("new", "old.toml", "--from-last")
     assert 'from = "alert"' in (used.folder / "old.toml").read_text()
 

@@ -257,3 +257,27 @@ def test_duplicates_that_nothing_tells_apart_are_refused(yeldro, file_made) -> N
     assert "nothing tells equal rows apart" in refused
     yeldro("run", "heap", "--where", "v = 2", "--expect", "2", "--yes", db=database.url)
     assert database.value("SELECT count(*) FROM heap") == 1
+
+
+UNCHECKED = {
+    "postgresql": """
+        CREATE TABLE mast (id int PRIMARY KEY, "a%b" int);
+        INSERT INTO mast VALUES (1, 1), (2, -1), (3, NULL);
+        ALTER TABLE mast ADD CONSTRAINT above CHECK ("a%b" > 0) NOT VALID;
+    """,
+    "mariadb": """
+        CREATE TABLE mast (id int PRIMARY KEY, `a%b` int, CONSTRAINT above CHECK (`a%b` > 0));
+        SET check_constraint_checks = 0; INSERT INTO mast VALUES (1, 1), (2, -1), (3, NULL);
+    """,
+}
+
+
+@pytest.mark.parametrize("made", UNCHECKED, indirect=True)
+def test_rows_that_do_not_meet_a_check_of_their_table_are_warned_of(yeldro, made, request) -> None:
+    database = made(UNCHECKED[request.node.callspec.params["made"]])
+    words = ("run", "mast", "--all-rows", "--expect", "3", "--yes")
+    told = " ".join(yeldro(*words, db=database.url).out.split())
+    assert "1 row of mast holds what the check above refuses" in told
+    assert "id 2" in yeldro("restore", "last", "--yes", db=database.url, code=3).err
+    yeldro("restore", "last", "--skip-conflicts", "--yes", db=database.url)
+    assert database.rows("SELECT id FROM mast ORDER BY id") == [(1,), (3,)]

@@ -22,6 +22,7 @@ from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job, JobPlan
+from yeldro.core.planning.why import CloserLook, Looked
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
@@ -253,6 +254,19 @@ class Connection:
         record = PlanRecord()
         found = running.plan(self._database, wanted, record)
         return NotedPlan(found.title, found.plans, found.follows, record)
+
+    def why(self, what: Cleanup | Job, *rows: str) -> tuple[Looked, ...]:
+        """Tell why rows go, change or stay, for each cleanup: the rows that lead to each.
+
+        Args:
+            rows: each as `TABLE:KEY`; the values of a key of several columns with commas between.
+
+        Raises:
+            UsageError: there is no such row, or its table has no key.
+        """
+        look = CloserLook(rows)
+        running.plan(self._database, self._job(what), look)
+        return tuple(look.found)
 
     def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
         """Compare the expectations and checks with the database as it is now."""

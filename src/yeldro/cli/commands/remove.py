@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from rich.console import Group
 
 from yeldro.cli.commands.batching import batches_of, run_batches
 from yeldro.cli.commands.following import after_plan, after_preview, telling_next
@@ -29,17 +30,20 @@ from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
-from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord
+from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord, Together
 from yeldro.core.execution.expectation_results import check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
 from yeldro.core.model.outcome import note_outcome, noted_outcome
 from yeldro.core.planning.job import JobPlan, what_follows
+from yeldro.core.planning.why import CloserLook
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.formats.plan_file import write_plan
 from yeldro.report import documents, plans
+from yeldro.report.closer import looked_document, looked_views
 
 if TYPE_CHECKING:
+    from yeldro.core.execution.approval import Approval
     from yeldro.core.execution.batches import Batches
     from yeldro.core.execution.run import RunResult
     from yeldro.core.model.schema import TableName
@@ -51,6 +55,8 @@ def plan(
     map_to: str | None,
     report: Path | None,
     as_json: bool,
+    why: Sequence[str] = (),
+    rows_of: Sequence[str] = (),
     **options: Any,
 ) -> None:
     """Every step of WHAT in order, with its exact count and its reason, and what blocks."""
@@ -58,12 +64,15 @@ def plan(
     check_report(report)
     what = what_of(options, db)
     record = PlanRecord() if output else what.agreed
+    closer = CloserLook(why, rows_of)
     with shown_progress():
-        found = running.plan(what.database, what.job, record)
+        found = running.plan(what.database, what.job, _both(record, closer))
     if as_json:
-        show_json(documents.job_plan_document(found, what.job.after))
+        show_json(_with_look(documents.job_plan_document(found, what.job.after), closer))
     else:
         show(plans.job_plan_view(found))
+        for view in (view for each in closer.found for view in looked_views(each)):
+            show(Group("", view))
     if map_to:
         from yeldro.core.inspection.key_map import map_of_plan
 
@@ -81,6 +90,19 @@ def plan(
         write_page(report, page_of_plan(what, looked, output))
     if not as_json:
         tell_next(after_plan(what, found, output))
+
+
+def _both(record: Approval | None, closer: CloserLook) -> Approval | None:
+    """Return what sees the plans: what was asked to, and nothing that has nothing to do."""
+    if not (closer.of_rows or closer.of_tables):
+        return record
+    return Together([record, closer]) if record else closer
+
+
+def _with_look(document: documents.Document, closer: CloserLook) -> documents.Document:
+    for remove, looked in zip(document["removes"], closer.found, strict=False):
+        remove.update(looked_document(looked))
+    return document
 
 
 def rehearse(

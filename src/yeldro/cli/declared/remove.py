@@ -21,13 +21,34 @@ output_option = option(
 )
 
 
+why_options = (
+    option(
+        WHERE,
+        "--why",
+        multiple=True,
+        metavar="TABLE:KEY",
+        help="Why this row goes, changes or stays: the rows that lead to it. Repeatable.",
+    ),
+    option(
+        WHERE,
+        "--rows",
+        "rows_of",
+        multiple=True,
+        metavar="TABLE",
+        help="Show some rows of TABLE that go. Repeatable.",
+    ),
+)
+
+
 @command(
-    "plan buoy --where \"retired_on < '2022-01-01'\" --missing-in deployment --follow visit",
+    'plan buoy --where "id = 6" --follow all --why visit:6,1 --rows reading',
     "plan reading --duplicates-by sensor_id,taken_at --keep lowest:id -o twice.json",
 )
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
+@why_options[0]
+@why_options[1]
 @output_option
 @opt.map_option
 @opt.report_option

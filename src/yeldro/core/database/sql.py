@@ -156,6 +156,15 @@ def count(connection: sa.Connection, source: sa.FromClause, *conditions: Predica
     return int(connection.execute(query).scalar_one())
 
 
+def fails(check: str) -> Predicate:
+    """Return a condition that rows of a table meet which do not meet one of its own checks.
+
+    Args:
+        check: SQL as the catalogue shows it, over columns without their table.
+    """
+    return sa.literal_column(f"NOT ({check})", sa.Boolean)
+
+
 def as_written(connection: sa.Connection, statement: str) -> sa.CursorResult[Any]:
     """Execute a statement without parameters, in which a percent sign is one."""
     return connection.exec_driver_sql(statement, execution_options={"no_parameters": True})

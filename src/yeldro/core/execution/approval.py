@@ -36,6 +36,18 @@ class Approval(Protocol):
 
 
 @dataclass(frozen=True)
+class Together:
+    """Several that see every plan, one after the other."""
+
+    each: Sequence[Approval]
+
+    def check(self, place: int, session: Session, prepared: Prepared) -> None:
+        """Show a plan to all of them."""
+        for one in self.each:
+            one.check(place, session, prepared)
+
+
+@dataclass(frozen=True)
 class PlannedStep:
     """One step as it was planned, with the sketch of its keys and new values.
 

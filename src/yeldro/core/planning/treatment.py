@@ -32,13 +32,14 @@ class Treatment(StrEnum):
 
 
 class Fate(StrEnum):
-    """What happens to the rows that depend on removed ones through one foreign key."""
+    """What happens to rows: those that depend on removed ones, or to any that is asked about."""
 
     REMOVED = "removed"
     DETACHED = "detached"
     REPOINTED = "repointed"
     BLOCKS = "blocks"
     REMOVED_ELSEWHERE = "removed on another path"
+    FILLED = "filled"
 
 
 class Cause(StrEnum):

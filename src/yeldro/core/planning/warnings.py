@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Protocol
 
+import sqlalchemy as sa
+
 from yeldro.core.changes.guard import missing_privileges
 from yeldro.core.database import sql
 from yeldro.core.model.names import told_rows
@@ -122,14 +124,25 @@ def _unsure(session: Session, found: RowSet) -> list[str]:
             f"{session.traits.name} checks them by itself; what it would remove or change there by "
             f"a cascade is not counted."
         )
-    for what, those in session.unrestorable(found.table):
-        rows = sql.count(session.connection, found.source, found.condition, those)
+    kinds = session.unrestorable(found.table)
+    for (what, _), rows in zip(kinds, _counted(session, found, kinds), strict=True):
         if rows:
             warnings.append(
                 f"{told_rows(rows, name, 'holds', 'hold')} {what}; {session.traits.name} may not "
                 f"take that back, and a restore would name them."
             )
     return warnings
+
+
+def _counted(
+    session: Session, found: RowSet, kinds: Sequence[tuple[str, sql.Predicate]]
+) -> Sequence[int]:
+    """Return how many rows of a set are of each kind, in one query."""
+    if not kinds:
+        return ()
+    numbers = (sa.func.coalesce(sa.func.sum(sa.case((those, 1), else_=0)), 0) for _, those in kinds)
+    query = sa.select(*numbers).select_from(found.source).where(found.condition)
+    return [int(number) for number in session.connection.execute(query).one()]
 
 
 def _fired_again(table: Table, trigger: Trigger, event: str) -> str:

@@ -75,7 +75,11 @@ FROM information_schema.TRIGGERS
 WHERE EVENT_OBJECT_SCHEMA = %s{which} ORDER BY TRIGGER_NAME
 """
 
-
+_CHECKS = """
+SELECT TABLE_NAME AS of_table, CONSTRAINT_NAME AS name, CHECK_CLAUSE AS clause
+FROM information_schema.CHECK_CONSTRAINTS
+WHERE CONSTRAINT_SCHEMA = %s{which} ORDER BY CONSTRAINT_NAME
+"""
 _REFERENCING = """
 SELECT {for_schema} AS child_schema, {for_name} AS child
 FROM information_schema.INNODB_SYS_FOREIGN
@@ -157,6 +161,10 @@ class MariadbCatalogue:
             for parts in links
             if child.schema is None and self._link(parts) is None
         )
+
+    def checks(self, name: TableName) -> list[tuple[str, str]]:
+        """Return the checks of a table, each by name and as SQL."""
+        return [(row.name, row.clause) for row in self._of_table(_CHECKS, name)]
 
     def rows(self, statement: str, *values: Any) -> Sequence[sa.Row[Any]]:
         return self._connection.exec_driver_sql(statement, values).all()

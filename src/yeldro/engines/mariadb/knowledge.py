@@ -58,13 +58,14 @@ class MariadbKnowledge(StandardSession):
         return ()
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """Return an enum's empty error value, which a strict mode refuses."""
+        """Return an enum's empty error value, and what was written while checks were off."""
         rows = sql.rows_of(table)
+        enums = (column.name for column in table.columns if column.type.startswith("enum"))
         return [
-            (f"no value of the enum {column.name}", rows.c[column.name] + 0 == 0)
-            for column in table.columns
-            if column.type.startswith("enum")
-        ]
+            *((f"no value of the enum {name}", rows.c[name] + 0 == 0) for name in enums),
+            *((f"what the check {name} refuses", sql.fails(check))
+              for name, check in self.catalogue.checks(table.name)),
+        ]  # fmt: skip
 
     def making_transactional(self, table: Table) -> str:
         return f"ALTER TABLE {self._written(table)} ENGINE = InnoDB"

@@ -117,6 +117,11 @@ SELECT ev_class, rulename, ev_type = '4', ev_type = '2', ev_type = '3' FROM pg_r
 WHERE ev_class {which} AND rulename <> '_RETURN'
 ORDER BY 2
 """
+_UNPROVED = """
+SELECT conrelid AS of_table, conname, pg_get_expr(conbin, conrelid) AS condition
+FROM pg_constraint WHERE contype = 'c' AND NOT convalidated AND conrelid <> 0
+ORDER BY conrelid, conname
+"""
 _TRIGGERS_OF_PARTS = f"""
 SELECT DISTINCT tgname AS name, tgtype & 8 > 0 AS on_delete, tgtype & 16 > 0 AS on_update,
        tgtype & 4 > 0 AS on_insert
@@ -193,6 +198,14 @@ class PostgresqlCatalogue:
 
     def loose_foreign_keys(self) -> tuple[str, ...]:
         return ()
+
+    def unproved_checks(self, name: TableName) -> list[tuple[str, str]]:
+        """Return the checks that rows of a table may not meet, by name, each as SQL."""
+        return [(row.conname, row.condition) for row in self._unproved.get(self.oid_of(name), ())]
+
+    @cached_property
+    def _unproved(self) -> dict[int, list[Any]]:
+        return by_table(self._rows(_UNPROVED), lambda row: int(row.of_table))
 
     def name_of(self, oid: int) -> TableName | None:
         """Return the name of the table or partition with this object id."""

@@ -59,9 +59,11 @@ class PostgresqlKnowledge(StandardSession):
         return ()
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
-        """Return nothing: every value in a table may be written there again."""
-        del table
-        return ()
+        """Return the rows that do not meet a check which was declared NOT VALID."""
+        return [
+            (f"what the check {name} refuses", sql.fails(check))
+            for name, check in self.catalogue.unproved_checks(table.name)
+        ]
 
     def making_transactional(self, table: Table) -> str:
         """Fail: every table has transactions."""

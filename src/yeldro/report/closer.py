@@ -1,0 +1,90 @@
+"""A closer look at a plan as text: why single rows go or stay, and some rows that go."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from rich.text import Text
+
+from yeldro.core.model.names import counted
+from yeldro.core.planning.treatment import Fate
+from yeldro.core.planning.why import named
+from yeldro.report.parts import NUMBER, grid, heading, remark, rows_grid, spaced
+from yeldro.report.text import plain
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from yeldro.core.planning.why import Looked, Reason, SomeRows, Why
+
+_FATES = {
+    Fate.REMOVED: "goes",
+    Fate.DETACHED: "stays, and loses a link",
+    Fate.REPOINTED: "stays, and will reference the kept row",
+    Fate.BLOCKS: "would stay, and blocks the removal",
+    Fate.FILLED: "stays, and takes values that it lacks",
+}
+
+
+def looked_views(found: Looked) -> Iterator[RenderableType]:
+    """Yield what a closer look at one plan shows."""
+    yield from map(_rows_view, found.rows)
+    yield from map(_why_view, found.reasons)
+
+
+def looked_document(found: Looked) -> dict[str, Any]:
+    """Return it as JSON holds it."""
+    return {
+        "why": [_why_document(each) for each in found.reasons],
+        "some_rows": [
+            {
+                "table": each.table,
+                "total": each.total,
+                "rows": [dict(zip(each.columns, map(plain, row), strict=True))
+                         for row in each.rows],
+            }
+            for each in found.rows
+        ],
+    }  # fmt: skip
+
+
+def _rows_view(found: SomeRows) -> RenderableType:
+    head = heading("rows", found.table, f"{found.total:,} would go")
+    if not found.rows:
+        return head
+    more = found.total - len(found.rows)
+    end = [Text(f"and {more:,} more")] if more else []
+    return spaced([head, rows_grid(found.columns, found.rows), *end])
+
+
+def _why_view(found: Why) -> RenderableType:
+    told = ", ".join(_FATES[each] for each in found.fates) or "stays as it is"
+    parts: list[RenderableType] = [heading("why", named(found.table, found.key), told)]
+    if len(found.chains) > 1:
+        more = ", and there may be more" if found.left_out else ""
+        parts.append(Text(f"{counted(len(found.chains), 'chain')} of rows lead to it{more}."))
+    parts += [grid(["row", "because"], map(_line, chain)) for chain in found.chains]
+    parts += [remark(note) for note in found.notes]
+    return spaced(parts)
+
+
+def _line(reason: Reason) -> list[str | Text]:
+    return [Text(named(reason.table, reason.key), style=NUMBER), reason.because]
+
+
+def _why_document(found: Why) -> dict[str, Any]:
+    return {
+        "table": found.table,
+        "key": dict(zip(found.columns, map(plain, found.key), strict=True)),
+        "fates": list(map(str, found.fates)),
+        "chains": [
+            [
+                {"table": each.table, "key": plain(each.key), "because": each.because}
+                for each in chain
+            ]
+            for chain in found.chains
+        ],
+        "complete": not found.left_out,
+        "notes": list(found.notes),
+    }

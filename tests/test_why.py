@@ -1,0 +1,208 @@
+"""Why a row goes, changes or stays: shortest chains of rows that lead to it, on every system."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import sqlite3
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from random_schemas import Case, quoted, random_case
+from test_ripple import IN_MEMORY, cleanup_of
+from trials import Trials
+
+from yeldro.core.execution.run import plan
+from yeldro.core.planning.job import Job
+from yeldro.core.planning.treatment import Fate
+from yeldro.core.planning.why import CloserLook, Why
+from yeldro.engines import open_database
+
+FEW, MANY = 12, 300
+BUOY = ("plan", "buoy", "--where", "id = 6", "--follow", "all")
+
+
+def test_a_chain_leads_from_a_matched_row_to_the_one_that_is_asked_about(yeldro, network) -> None:
+    query = (
+        "SELECT r.id, s.id FROM reading r JOIN sensor s ON s.id = r.sensor_id"
+        " WHERE s.buoy_id = 6 ORDER BY r.id"
+    )
+    reading, sensor = network.rows(query)[0]
+    asked = (f"reading:{reading}", "visit:6,1", "buoy:6", "buoy:7")
+    words = [word for each in asked for word in ("--why", each)]
+    (remove,) = yeldro(*BUOY, *words, "--json", db=network.url).json()["removes"]
+    of_reading, of_visit, of_buoy, of_other = remove["why"]
+    assert of_reading["fates"] == ["removed"]
+    assert [(each["table"], each["key"]) for each in of_reading["chains"][0]] == [
+        ("buoy", [6]),
+        ("sensor", [sensor]),
+        ("reading", [reading]),
+    ]
+    assert of_reading["chains"][0][1]["because"] == "sensor.buoy_id → buoy.id (--follow all)"
+    assert of_visit["key"] == {"buoy_id": 6, "visit_no": 1}
+    assert [[each["because"] for each in chain] for chain in of_buoy["chains"]] == [["matched"]]
+    assert (of_other["fates"], of_other["chains"]) == ([], [])
+    assert of_other["notes"][0] == "It is not among the matched rows."
+    said = yeldro(*BUOY, *words, "--rows", "visit", db=network.url).out
+    assert f"why  reading {reading}  goes" in said
+    assert "why  buoy 7  stays as it is" in said
+    assert re.search(r"rows  visit  \d would go", said)
+
+
+def test_rows_that_change_or_block_are_told_too(yeldro, network) -> None:
+    """An alert loses its reading; a visit is in the way of its buoy."""
+    (reading, alert) = network.rows("SELECT reading_id, id FROM alert ORDER BY 1 DESC, 2")[-1]
+    if reading is None:
+        query = "SELECT reading_id, id FROM alert WHERE reading_id IS NOT NULL ORDER BY 1, 2"
+        reading, alert = network.rows(query)[0]
+    words = ("plan", "reading", "--where", f"id = {reading}", "--why", f"alert:{alert}")
+    (found,) = yeldro(*words, "--json", db=network.url).one()["why"]
+    assert found["fates"] == ["detached"]
+    assert [each["table"] for each in found["chains"][0]] == ["reading", "alert"]
+    words = ("plan", "buoy", "--where", "id = 6", "--why", "visit:6,1", "--json")
+    document = yeldro(*words, db=network.url, code=3).out
+    assert '"fates": [' in document
+    assert "blocks" in document
+
+
+def test_duplicates_name_the_row_whose_references_move(yeldro, made) -> None:
+    database = made(
+        "CREATE TABLE mast (id int NOT NULL PRIMARY KEY, name varchar(9), tint varchar(9));"
+        "CREATE TABLE lamp (id int NOT NULL PRIMARY KEY, mast_id int, FOREIGN KEY (mast_id)"
+        " REFERENCES mast (id));"
+        "INSERT INTO mast VALUES (1, 'a', NULL), (2, 'a', 'red'), (3, 'b', NULL);"
+        "INSERT INTO lamp VALUES (1, 2), (2, 1);"
+    )
+    words = ("plan", "mast", "--duplicates-by", "name", "--keep", "lowest:id", "--repoint",
+             "--fill", "tint")  # fmt: skip
+    asked = ("--why", "lamp:1", "--why", "lamp:2", "--why", "mast:1", "--why", "mast:2")
+    lamp, other, kept, goes = yeldro(*words, *asked, "--json", db=database.url).one()["why"]
+    assert (lamp["fates"], other["fates"]) == (["repointed"], [])
+    assert [each["key"] for each in lamp["chains"][0]] == [[2], [1]]
+    assert (kept["fates"], goes["fates"]) == (["filled"], ["removed"])
+
+
+def test_a_saved_plan_and_a_program_are_answered_alike(yeldro, demo) -> None:
+    yeldro(*BUOY, "-o", "plan.json", db=demo.url)
+    saved = yeldro("plan", "plan.json", "--why", "visit:6,1", "--json", db=demo.url).one()
+    assert [each["table"] for each in saved["why"][0]["chains"][0]] == ["buoy", "visit"]
+    import yeldro as api
+
+    what = api.cleanup("buoy", where="id = 6", follow="all")
+    (looked,) = api.connect(demo.url).why(what, "visit:6,1")
+    assert [each.table for each in looked.reasons[0].chains[0]] == ["buoy", "visit"]
+
+
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        ("reading:no number", "no row"),
+        ("reading:99999999", "There is no row reading:99999999"),
+        ("visit:6", "the key of visit is buoy_id, visit_no"),
+        ("raw_upload:1", "has no key"),
+        ("nothing:1", "There is no table 'nothing'"),
+        ("reading", "names no row"),
+    ],
+)
+def test_a_row_that_is_not_there_is_refused(yeldro, demo, asked, words) -> None:
+    told = yeldro(*BUOY, "--why", asked, db=demo.url, code=2).err
+    assert words in " ".join(told.split())
+
+
+def test_a_key_in_another_form_changes_nothing(yeldro, made) -> None:
+    database = made(
+        "CREATE TABLE mast (day date NOT NULL PRIMARY KEY);INSERT INTO mast VALUES ('2020-01-02');"
+    )
+    words = ("plan", "mast", "--all-rows", "--json", "--why")
+    (found,) = yeldro(*words, "mast:2020-01-02", db=database.url).one()["why"]
+    assert (found["key"], found["fates"]) == ({"day": "2020-01-02"}, ["removed"])
+    told = " ".join(yeldro(*words[:-2], "--why", "mast:'; x", db=database.url, code=2).err.split())
+    assert told.startswith("Nothing was changed.")
+    assert "'; x" in told
+
+
+def test_chains_are_shortest_and_true_on_random_schemas(trials: Trials) -> None:
+    for number in trials(FEW, MANY):
+        case = random_case(number)
+        with tempfile.TemporaryDirectory(dir=IN_MEMORY) as folder:
+            path = Path(folder, "made.db")
+            case.create(path)
+            look = CloserLook(list(_every_row(case, path)))
+            found = plan(open_database(str(path)), Job.of(cleanup_of(case, ("all",))), look)
+            removed = {
+                step.table: step.rows for step in found.plans[0].steps if step.action == "remove"
+            }
+            reasons = look.found[0].reasons
+            for table in case.tables:
+                going = [w for w in reasons if w.table == table.name and Fate.REMOVED in w.fates]
+                assert len(going) == removed.get(table.name, 0) or not table.key
+            lengths = _lengths(case, path)
+            for why in reasons:
+                _check_chains(why, lengths)
+
+
+def _every_row(case: Case, path: Path) -> Iterator[str]:
+    connection = sqlite3.connect(path)
+    for table in case.tables:
+        if table.key:
+            listed = ", ".join(map(quoted, table.key))
+            for key in connection.execute(f"SELECT {listed} FROM {quoted(table.name)}"):
+                text = io.StringIO()
+                csv.writer(text).writerow(key)
+                yield f"{table.name}:{text.getvalue().strip()}"
+    connection.close()
+
+
+def _lengths(case: Case, path: Path) -> dict[tuple[Any, Any], dict[Any, int]]:
+    """Return the rows that each matched row leads to, with the length of the shortest way."""
+    connection = sqlite3.connect(path)
+    below: dict[Any, set[Any]] = {}
+    for link in case.links:
+        child, parent = case.tables[link.child], case.tables[link.parent]
+        if not (child.key and parent.key):
+            continue
+        keys = [f"p.{quoted(name)}" for name in parent.key]
+        keys += [f"c.{quoted(name)}" for name in child.key]
+        same = " AND ".join(
+            f"p.{quoted(theirs)} = c.{quoted(ours)}"
+            for ours, theirs in zip(link.columns, link.referenced, strict=True)
+        )
+        query = (
+            f"SELECT {', '.join(keys)} FROM {quoted(parent.name)} AS p"
+            f" JOIN {quoted(child.name)} AS c ON {same}"
+        )
+        for row in connection.execute(query):
+            above = (parent.name, row[: len(parent.key)])
+            below.setdefault(above, set()).add((child.name, row[len(parent.key) :]))
+    target = case.tables[case.target]
+    listed = ", ".join(map(quoted, target.key)) or "1"
+    query = f"SELECT {listed} FROM {quoted(target.name)} WHERE mark < {case.below}"
+    found = {}
+    for key in connection.execute(query).fetchall() if target.key else ():
+        start = (target.name, key)
+        known, wave = {start: 1}, [start]
+        while wave:
+            wave = [each for one in wave for each in below.get(one, ()) if each not in known]
+            known |= dict.fromkeys(wave, max(known.values()) + 1)
+        found[start] = known
+    connection.close()
+    return found
+
+
+def _check_chains(why: Why, lengths: dict[tuple[Any, Any], dict[Any, int]]) -> None:
+    row = (why.table, why.key)
+    for chain in why.chains if Fate.REMOVED in why.fates else ():
+        first = (chain[0].table, chain[0].key)
+        assert chain[0].because == "matched"
+        assert (chain[-1].table, chain[-1].key) == row
+        assert first in lengths or not lengths
+        if first in lengths and len(chain) > 1:
+            for place, reason in enumerate(chain, 1):
+                assert lengths[first][reason.table, reason.key] <= place
+    if Fate.REMOVED in why.fates and row not in lengths and not why.left_out and lengths:
+        nearest = min((known[row] for known in lengths.values() if row in known), default=0)
+        assert not nearest or min(map(len, why.chains)) == nearest

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import textwrap
 from pathlib import Path
 
 import pexpect
@@ -229,8 +230,9 @@ def test_check_only_looks_and_tells_what_does_not_hold(yeldro, network) -> None:
     name = written(yeldro)
     before = network.contents()
     found = yeldro("check", name, *CUTOFF, "--json", db=network.url).json()
-    assert found["holds"]
-    assert len(found["checks"]) == 4
+    assert (found["holds"], found["when"], len(found["checks"])) == (True, "before", 3)
+    found = yeldro("check", name, *CUTOFF, "--after", "--json", db=network.url).json()
+    assert (found["holds"], found["when"], len(found["checks"])) == (True, "after", 1)
     buoys = network.value("SELECT count(*) FROM buoy")
     wrong = yeldro("check", "buoy", "--all-rows", "--expect", str(buoys - 1), "--json",
                    db=network.url, code=4).json()  # fmt: skip
@@ -239,6 +241,37 @@ def test_check_only_looks_and_tells_what_does_not_hold(yeldro, network) -> None:
         "Nothing is expected" in yeldro("check", "buoy", "--all-rows", db=network.url, code=2).err
     )
     assert network.contents() == before
+
+
+def test_a_check_before_a_run_and_one_after_it_tell_what_a_pipeline_asks(yeldro, network) -> None:
+    """The later remove finds fewer rows when the earlier one is done, and is counted so."""
+    both = network.value("SELECT count(*) FROM alert WHERE level IN ('notice', 'warning')")
+    notices = network.value("SELECT count(*) FROM alert WHERE level = 'notice'")
+    text = f"""
+        [[remove]]
+        from = "alert"
+        where = "level = 'notice'"
+        expect = "{notices}"
+        [[remove]]
+        from = "alert"
+        where = "level in ('notice', 'warning')"
+        expect = "{both - notices}"
+        [[after]]
+        query = "select count(*) from alert where level = 'notice'"
+        expect = "0"
+    """
+    (yeldro.folder / "job.toml").write_text(textwrap.dedent(text))
+    before = network.contents()
+    yeldro("check", "job.toml", db=network.url)
+    assert "fails" in yeldro("check", "job.toml", "--after", db=network.url, code=4).out
+    assert network.contents() == before
+    yeldro("run", "job.toml", "--yes", db=network.url)
+    yeldro("check", "job.toml", "--after", db=network.url)
+    assert "fails" in yeldro("check", "job.toml", db=network.url, code=4).out
+    told = yeldro(
+        "check", "alert", "--all-rows", "--expect", "1", "--after", db=network.url, code=2
+    )
+    assert "Nothing must hold after a run" in told.err
 
 
 PROJECT = """

@@ -268,9 +268,22 @@ class Connection:
         running.plan(self._database, self._job(what), look)
         return tuple(look.found)
 
-    def check(self, what: Cleanup | Job) -> tuple[ExpectationResult, ...]:
-        """Compare the expectations and checks with the database as it is now."""
-        return expectation_results.check_now(self._database, self._job(what))
+    def check(
+        self, what: Cleanup | Job, *, after: bool = False, lock_wait: float = _LOCK_WAIT
+    ) -> tuple[ExpectationResult, ...]:
+        """Compare the numbers of rows that must go with the database as it is now.
+
+        A job whose later cleanups read what earlier ones change is rehearsed for it.
+
+        Args:
+            after: answer the checks instead that must hold when a run is done.
+            lock_wait: seconds that a rehearsal waits for other sessions' locks.
+
+        Raises:
+            UsageError: nothing of that kind is expected.
+        """
+        when = expectation_results.When.AFTER if after else None
+        return expectation_results.check_now(self._database, self._job(what), lock_wait, when)
 
     def rehearse(self, what: Cleanup | Job, lock_wait: float = _LOCK_WAIT) -> RunResult:
         """Carry everything out in a transaction, compare the counts, and roll back.

@@ -228,6 +228,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
             "--fill-empty",
             "--fill-first",
             "--expect",
+            "--after",
             "--db",
             "--time-limit",
             "--json",
@@ -440,6 +441,7 @@ OPTIONS: dict[str, tuple[str, bool, str]] = {
     "--without-rows": ("flag", False, "A receipt with counts and no row contents"),
     "--copy-to": ("nothing", False, "Keep copies of the rows as tables of the same database"),
     "--receipts": ("folder", False, "Where receipts are kept"),
+    "--after": ("flag", False, "Check what must hold after a run"),
     "--from-last": ("flag", False, "Take the options of the last 'yeldro preview'"),
     "--dialect": (
         "dialect",

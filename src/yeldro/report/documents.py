@@ -141,6 +141,7 @@ def settings_document(found: Sequence[Setting]) -> list[Document]:
 def check_document(title: str, found: Sequence[ExpectationResult]) -> Document:
     return {
         "title": title,
+        "when": str(found[0].when),
         "holds": all(each.holds for each in found),
         "checks": [
             {

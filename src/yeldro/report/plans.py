@@ -148,7 +148,8 @@ def check_view(title: str, found: Sequence[ExpectationResult]) -> RenderableType
         ]
         for each in found
     ]
-    verdict = f"{counted(len(failed), 'check')} of {len(found)} failed" if failed else "all hold"
+    verdict = f"{len(failed)} of {counted(len(found), 'check')} failed" if failed else "all hold"
+    verdict = f"{found[0].when} a run: {verdict}"
     return spaced(
         [heading("check", title, verdict), grid(["", "what", "found", "expected"], rows, [2])]
     )

@@ -31,7 +31,7 @@ from yeldro.cli.terminal.output import show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord, Together
-from yeldro.core.execution.expectation_results import check_now
+from yeldro.core.execution.expectation_results import When, check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
 from yeldro.core.model.outcome import note_outcome, noted_outcome
@@ -201,11 +201,13 @@ def _carried_out(
         return running.run(what.database, what.job, receipt_options, lock_wait, approval)
 
 
-def check(db: str | None, as_json: bool, quiet: bool, **options: Any) -> None:
-    """Tell if the expectations of WHAT, and the checks of a cleanup file, hold now."""
+def check(db: str | None, afterwards: bool, as_json: bool, quiet: bool, **options: Any) -> None:
+    """Tell if the expectations of WHAT hold now, or the checks for after a run."""
     what = what_of(options, db)
     with shown_progress(quiet):
-        found = check_now(what.database, what.job)
+        found = check_now(
+            what.database, what.job, what.lock_wait(None), When.AFTER if afterwards else None
+        )
     if as_json:
         show_json(documents.check_document(what.job.title, found))
     elif not quiet:

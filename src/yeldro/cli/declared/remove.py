@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from yeldro.cli.declared import options as opt
-from yeldro.cli.declared.help import HOW, WHERE, command, option
+from yeldro.cli.declared.help import HOW, HOW_MANY, WHERE, command, option
 from yeldro.cli.given import values
 
 output_option = option(
@@ -131,13 +131,22 @@ def run(**options: Any) -> None:
 @opt.what_options
 @opt.ripple_options
 @opt.expect_option
+@option(
+    HOW_MANY,
+    "--after",
+    "afterwards",
+    is_flag=True,
+    help="Check what must hold after a run: the [[after]] of a cleanup file.",
+)
 @opt.database_option
 @opt.json_option
 @opt.quiet_option
 def check(**options: Any) -> None:
-    """Tell if the expectations of WHAT, and the checks of a cleanup file, hold now.
+    """Tell if WHAT would remove the expected numbers of rows now; with --after, if it has worked.
 
-    Changes nothing. The exit code is 0 if all hold, and 4 if one does not.
+    Changes nothing. Before a run it compares the numbers of rows that must go; after it, --after
+    answers the [[after]] checks of a cleanup file. The exit code is 0 if all hold, and 4 if one
+    does not.
     """
     values.check_usage(options)
     from yeldro.cli.commands import remove

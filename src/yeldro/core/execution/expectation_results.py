@@ -3,18 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from enum import StrEnum
 from typing import TYPE_CHECKING
 
 from yeldro.core.execution import run as running
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.expectation import Expectations
+from yeldro.core.planning.job import JobPlan
 from yeldro.core.selection.conditions.checks import run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
     from yeldro.core.model.expectation import RowRange
-    from yeldro.core.planning.job import Job, JobPlan
+    from yeldro.core.planning.job import Job
     from yeldro.core.selection.conditions.checks import CheckResult
+
+
+class When(StrEnum):
+    """When something must hold."""
+
+    BEFORE = "before"
+    AFTER = "after"
 
 
 @dataclass(frozen=True)
@@ -25,36 +35,67 @@ class ExpectationResult:
         about: what is counted or ensured.
         expected: the numbers allowed, for people.
         found: the number found, None if a query gave no number.
+        when: a number of rows that go must be right before a run; a check of a cleanup file must
+            hold when the run is done.
     """
 
     about: str
     expected: str
     found: int | float | None
     holds: bool
+    when: When
 
 
-def check_now(database: Database, job: Job) -> tuple[ExpectationResult, ...]:
-    """Return what a job's expectations and checks give on the database now; nothing is changed.
+def check_now(
+    database: Database, job: Job, lock_wait: float, when: When | None = None
+) -> tuple[ExpectationResult, ...]:
+    """Return what a job's expectations or checks give on the database now; nothing is changed.
+
+    If a cleanup reads what an earlier one changes, the numbers are those of a rehearsal.
+
+    Args:
+        lock_wait: seconds that a rehearsal waits for other sessions' locks.
+        when: which of them: before a run, the numbers of rows that must go; after it, what must
+            hold then. None for the numbers, or the checks if no number is expected.
 
     Raises:
-        UsageError: nothing is expected, or the job uses an unknown name.
+        UsageError: nothing of that kind is expected, or the job uses an unknown name.
+        Refused: a rehearsal is needed, and rows or a limit forbid it.
     """
-    if not (job.after or job.expectations or any(each.expectations for each in job.cleanups)):
+    counts = job.expectations or any(each.expectations for each in job.cleanups)
+    if when is None:
+        when = When.BEFORE if counts else When.AFTER
+    if when is When.AFTER and not job.after:
         raise UsageError(
-            "Nothing is expected, so nothing can be checked.", "Add ‹expect› N, or [[after]]."
+            "Nothing must hold after a run, so nothing can be checked."
+            if counts
+            else "Nothing is expected, so nothing can be checked.",
+            "Add [[after]] to the cleanup file." if counts else "Add ‹expect› N, or [[after]].",
         )
-    found = running.plan(database, job)
-    results = list(counts_expected(job, found))
+    if when is When.BEFORE:
+        found = running.plan(database, job)
+        if not found.is_exact:
+            plans = running.rehearse(database, _without_expectations(job), lock_wait).plans
+            found = JobPlan(job.title, plans)
+        return tuple(counts_expected(job, found))
     with database.reading() as session:
-        results += results_of(run_checks(session, job.after))
-    return tuple(results)
+        return tuple(results_of(run_checks(session, job.after)))
+
+
+def _without_expectations(job: Job) -> Job:
+    cleanups = (replace(each, expectations=Expectations()) for each in job.cleanups)
+    return replace(job, cleanups=tuple(cleanups), expectations=Expectations(), after=())
 
 
 def results_of(checks: Iterable[CheckResult]) -> list[ExpectationResult]:
     """Return the checks of a cleanup file as results beside those of its expectations."""
     return [
         ExpectationResult(
-            each.check.about or each.check.query, str(each.check.expected), each.found, each.holds
+            each.check.about or each.check.query,
+            str(each.check.expected),
+            each.found,
+            each.holds,
+            When.AFTER,
         )
         for each in checks
     ]
@@ -76,4 +117,4 @@ def _results(
     expected: Sequence[tuple[str, RowRange, int]], where: str
 ) -> Iterator[ExpectationResult]:
     for about, each, rows in expected:
-        yield ExpectationResult(where + about, str(each), rows, rows in each)
+        yield ExpectationResult(where + about, str(each), rows, rows in each, When.BEFORE)

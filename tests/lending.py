@@ -121,7 +121,7 @@ def _members(drawn: random.Random, number: int) -> Iterator[tuple[object, ...]]:
     for n in range(0, number, 5):
         name, email, _, born, joined, _, branch = people[n]
         again = email.upper() if email else None
-        people.append((name, again, f"0{n:05}", born, joined + timedelta(days=n), None, branch))
+        people.append((name, again, f"0{n:05}", born, joined + timedelta(days=n + 1), None, branch))
     people.append(('O\'Neil "Bo" Ash', None, "", None, _BEGAN, _BEGAN + timedelta(days=400), 1))
     yield from ((n, *person) for n, person in enumerate(people, 1))
 

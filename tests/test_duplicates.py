@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import lending
 import pytest
 import sqlalchemy as sa
 from conftest import Yeldro, there_and_back
@@ -475,6 +476,26 @@ def test_what_repeats_is_found_without_naming_columns(yeldro, network) -> None:
     assert "No whole rows repeat" in yeldro("duplicates", "buoy", db=network.url).out
     told = yeldro("duplicates", "buoy", "--keep", "fullest", db=network.url, code=2).err
     assert "--by" in told
+
+
+def test_what_is_proposed_is_what_was_likely_entered_twice(yeldro, made) -> None:
+    """People under other spellings, beside days and places that repeat by chance."""
+    database = made(lending.script())
+    found = yeldro("duplicates", "member", "--json", db=database.url).json()["repeats"]
+    tried = {tuple(each["by"]) for each in found}
+    assert ("name", "born") in tried
+    assert ("name", "branch_id") not in tried
+    told = yeldro("duplicates", "member", db=database.url).out
+    assert "--by name,born" in told.splitlines()[-1]
+    database.script(
+        "UPDATE member SET name = upper(name) WHERE id > 65; UPDATE member SET phone = NULL;"
+    )
+    found = yeldro("duplicates", "member", "--json", db=database.url).json()["repeats"]
+    told = yeldro("duplicates", "member", db=database.url).out
+    if any("lower" in each for one in found for each in one["by"]):
+        assert "lower(" in told.splitlines()[-1]
+    else:  # the system compares text without case
+        assert "name,born" in told.splitlines()[-1]
 
 
 def test_a_large_table_is_searched_in_part(tmp_path: Path) -> None:

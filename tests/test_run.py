@@ -363,15 +363,16 @@ def is_locked(database: SqliteFile) -> bool:
     return False
 
 
-def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> None:
+def test_at_a_terminal_the_total_of_the_plan_above_must_be_typed(yeldro, network) -> None:
     before = network.contents()
     total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
     child = typing(yeldro, network, "run", *FOLLOWED)
-    for _ in range(3):
-        child.expect(f"Type the number of rows to remove or change \\({total:,}\\), or q: ")
+    child.expect(rf"key to this plan is \x1b\[[\d;]*m{total:,}")
+    for _ in range(2):
+        child.expect("Type the number of rows to remove or change in all, or q: ")
         child.sendline(str(total - 1))
-        child.expect(f"You typed '{total - 1}', and the number is {total:,}.")
-    child.expect("Look at the plan again")
+        child.expect(f"You typed '{total - 1}', and that is not the number of rows")
+    child.expect("Look at the numbers above again")
     assert ended(child) == 4
     assert network.contents() == before
 
@@ -397,6 +398,23 @@ def test_at_a_terminal_the_total_is_shown_and_must_be_typed(yeldro, network) -> 
     child.expect("Committed")
     child.expect(pexpect.EOF)
     assert network.contents() == before
+
+
+def test_at_a_terminal_the_expected_total_need_not_be_typed_again(yeldro, network) -> None:
+    total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
+    child = typing(yeldro, network, "run", *FOLLOWED, "--expect", f"total={total}")
+    child.expect(f"That is the number that you expect: {total:,}. Type yes, or q: ")
+    child.sendline("q")
+    assert ended(child) == 130
+    child = typing(yeldro, network, "run", *FOLLOWED, "--expect", "total=1..")
+    child.expect("Type the number of rows to remove or change in all, or q: ")
+    child.sendline("q")
+    assert ended(child) == 130
+    child = typing(yeldro, network, "run", *FOLLOWED, "--expect", f"total={total}")
+    child.expect("Type yes, or q: ")
+    child.sendline("yes")
+    child.expect("Committed")
+    assert ended(child) == 0
 
 
 def test_rows_that_change_while_the_question_stands_are_noticed(yeldro, network) -> None:

@@ -80,6 +80,13 @@ def plan_document(plan: Plan) -> Document:
     }
 
 
+def _largest_groups(plan: Plan) -> list[Document]:
+    return [
+        {"by": dict(zip(plan.grouped_by, map(plain, values), strict=True)), "rows": rows}
+        for *values, rows in plan.largest
+    ]
+
+
 def given_document(asked: Sequence[Given]) -> list[Document]:
     """Return what was asked for in one remove."""
     return [
@@ -92,7 +99,7 @@ def job_plan_document(found: JobPlan, after: Sequence[Check]) -> Document:
     """Return the plans of a job; its checks have not been run."""
     follows = found.follows or ((),) * len(found.plans)
     removes = [
-        plan_document(each) | {"follows": list(names)}
+        plan_document(each) | {"follows": list(names), "largest_groups": _largest_groups(each)}
         for each, names in zip(found.plans, follows, strict=True)
     ]
     checks = [_check_document(each, None, None) for each in after]

@@ -62,6 +62,10 @@ def plan_view(
     else:
         parts.append(Text("No row matches; there is nothing to do."))
     parts += [_blocked(each) for each in plan.blocked]
+    several = [group for group in plan.largest if group[-1] > 1]
+    if several:
+        parts.append(Text("The most rows go from these groups:"))
+        parts.append(rows_grid([*plan.grouped_by, "rows that go"], several))
     parts += [caution(warning) for warning in plan.warnings]
     parts += prevention(plan.prevention)
     return Group(spaced(parts), "") if plan.blocked else spaced(parts)

@@ -302,7 +302,7 @@ def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
         Text(visible(f"database   {database}")),
         Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}{took}")),
         Text(visible(f"file       {receipt.path} ({size(receipt.path.stat().st_size)})")),
-        *([Text(f"rows       {_kept(receipt)}")] if not receipt.copies else []),
+        *([Text(f"rows       {receipt.total:,}, {_kept(receipt)}")] if not receipt.copies else []),
         *(
             [Text(visible(f"copies     {', '.join(map(str, receipt.copies))}"))]
             if receipt.copies
@@ -329,8 +329,8 @@ def _kept(receipt: Receipt) -> str:
     if receipt.copies:
         return "as tables"
     if receipt.holds_rows:
-        return "yes"
-    return "forgotten" if receipt.is_forgotten else "counts only"
+        return "stored"
+    return "forgotten" if receipt.is_forgotten else "not stored"
 
 
 def restore_view(planned: RestorePlan, title: str, *, done: bool = False) -> RenderableType:
@@ -364,6 +364,8 @@ def restore_view(planned: RestorePlan, title: str, *, done: bool = False) -> Ren
         parts.append(grid(["step was", "table", "stored", back, missing], rows, [2, 3, 4]))
     else:
         parts.append(Text("This run ended before anything was changed."))
+    if len(planned.steps) > 1 and planned.total and not done:
+        parts.append(Text.assemble((f"{planned.total:,}", NUMBER), f" {missing} in all."))
     parts += [caution(conflict.said) for conflict in planned.conflicts]
     parts += [remark(f"left out: {each}") for each in planned.skipped]
     parts += [remark(each) for each in planned.notes]

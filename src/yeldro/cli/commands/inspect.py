@@ -259,9 +259,9 @@ def _after_survey(found: Survey) -> list[str]:
 
 
 def _after_repeats(found: Repeats) -> str:
-    """Return the command that looks closer at what repeats on the fewest columns."""
-    if not found.found:
+    """Return the command that looks closer at what is most likely entered twice."""
+    likeliest = found.likeliest
+    if likeliest is None:
         return typed_again("survey", keeps=("table", *WHERE))
-    fewest = min(found.found, key=lambda each: (len(each.columns), each.removable))
-    by = ",".join(as_listed(each.column) if each.column else each.written for each in fewest.by)
+    by = ",".join(as_listed(each.column) if each.column else each.written for each in likeliest.by)
     return typed_again("duplicates", "--by", by, without=("show", "rows", "each"))

@@ -115,6 +115,7 @@ def forget(receipt: str, yes: bool, receipts: Path | None) -> None:
     if found.holds_rows and not yes:
         if not sys.stdin.isatty():
             raise UsageError("There is no terminal to type the count at.", "Add --yes.")
+        show_text(views().receipt_view(found), beside=True)
         agreed_number(found.total, "rows to forget", "Nothing was erased.")
     rows = forget_rows(found)
     click.echo(f"Erased: {counted(rows, 'stored row')} of {found.path}; its counts stay.")

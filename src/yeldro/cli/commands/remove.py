@@ -25,7 +25,7 @@ from yeldro.cli.commands.reporting import (
 )
 from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.what import What, what_of
-from yeldro.cli.terminal.ask import agreed_number, asked
+from yeldro.cli.terminal.ask import agreed, agreed_number, asked
 from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import show, show_json, tell_next
 from yeldro.cli.terminal.progress import shown_progress
@@ -153,12 +153,12 @@ def run(
     receipt_options = ReceiptOptions(what.receipts(receipts), not counts_only, copies)
     with telling_next(what, shown=not yes):
         record = None if what.agreed else PlanRecord()  # a saved plan has its own
-        agreed = None if yes else _agree(what, wait, record, as_json)
-        if agreed:
-            what = _agree_to_no_way_back(what, agreed)
-        looked = look(what, agreed or running.plan(what.database, what.job)) if report else None
+        shown = None if yes else _agree(what, wait, record, as_json)
+        if shown:
+            what = _agree_to_no_way_back(what, shown)
+        looked = look(what, shown or running.plan(what.database, what.job)) if report else None
         began = datetime.now(UTC)
-        result = _carried_out(what, agreed, record, batches, wait, receipt_options, quiet)
+        result = _carried_out(what, shown, record, batches, wait, receipt_options, quiet)
     if result.outcome is Outcome.COMMITTED:
         note_outcome(f"Committed: the rows are gone, and the receipt is {result.receipt}.")
     problem: Exception | None = None
@@ -269,8 +269,11 @@ def _agree(what: What, lock_wait: float, record: PlanRecord | None, as_json: boo
     click.echo(err=True)
     show(plans.job_plan_view(found, "run"), beside=as_json)
     running.check_plans(found, what.job)
-    if found.total:
+    if found.total and found.is_total_expected(what.job):
+        agreed(f"That is the number that you expect: {found.total:,}.", UNCHANGED)
+    elif found.total:
         agreed_number(found.total, "rows to remove or change", UNCHANGED)
+    if found.total:
         click.echo(err=True)
     return found
 

@@ -7,14 +7,22 @@ from typing import TypeVar
 
 import click
 
-from yeldro.core.model.errors import CountMismatch, Interrupted, YeldroError
+from yeldro.core.model.errors import CountMismatch, Interrupted, UsageError, YeldroError
 
 _TRIES = 3
+_TRIES_AT_NUMBER = 2
 Answer = TypeVar("Answer")
 
 
-def asked(question: str, read: Callable[[str], Answer], data: str, *, may_leave: bool) -> Answer:
-    """Ask until the answer can be read, three times at the most.
+def asked(
+    question: str,
+    read: Callable[[str], Answer],
+    data: str,
+    *,
+    may_leave: bool,
+    most_tries: int = _TRIES,
+) -> Answer:
+    """Ask until the answer can be read.
 
     Args:
         read: returns what the answer means.
@@ -34,29 +42,45 @@ def asked(question: str, read: Callable[[str], Answer], data: str, *, may_leave:
         try:
             return read(typed)
         except YeldroError as error:
-            if tries == _TRIES:
+            if tries == most_tries:
                 raise
             click.echo(f"{error.why} Type it again.", err=True)
 
 
 def agreed_number(number: int, what: str, data: str) -> None:
-    """Ask a person to type `number`.
+    """Ask a person to type `number`, which the question does not show: the plan above does.
 
     Args:
         what: what is counted, for the question.
         data: what has happened to the data if another number is typed.
 
     Raises:
-        CountMismatch: something else was typed, three times.
+        CountMismatch: something else was typed, twice.
         Interrupted: the person left.
     """
 
     def read(typed: str) -> None:
         if typed.replace(",", "").replace("_", "") != str(number):
             raise CountMismatch(
-                f"You typed {typed!r}, and the number is {number:,}.",
-                "Look at the plan again, then run it again.",
+                f"You typed {typed!r}, and that is not the number of {what}.",
+                "Look at the numbers above again, then start again.",
                 data=data,
             )
 
-    asked(f"Type the number of {what} ({number:,})", read, data, may_leave=True)
+    question = f"Type the number of {what} in all"
+    asked(question, read, data, may_leave=True, most_tries=_TRIES_AT_NUMBER)
+
+
+def agreed(question: str, data: str) -> None:
+    """Ask a person to type `yes`.
+
+    Raises:
+        UsageError: something else was typed, twice.
+        Interrupted: the person left.
+    """
+
+    def read(typed: str) -> None:
+        if typed.lower() != "yes":
+            raise UsageError(f"You typed {typed!r}.", "Start again.", data=data)
+
+    asked(f"{question} Type yes", read, data, may_leave=True, most_tries=_TRIES_AT_NUMBER)

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
+from math import prod
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -27,8 +28,12 @@ MOST_ROWS = 100_000
 _NEARLY = 0.1  # a near-key repeats in at most this share of the rows
 _MOST_TEXTS = 20  # columns of text that are tried without case and spaces, each alone
 _FEW_COPIES = 3  # or so many rows of each group would go, on average
+_MORE_THAN_CHANCE = 4  # equal pairs are so many times as many as unrelated columns would give
 _PROMISING = 6  # so many of the columns with the most values are tried together
+_NEARLY_ALL = 0.5  # of the pairs of rows are equal on a column
 _MOMENT = re.compile(r"(timestamp|datetime)", re.IGNORECASE)
+_TEXT = re.compile(r"char|text|string|clob", re.IGNORECASE)
+_WHOLE, _MEANING = "whole rows", "all but generated keys and times"
 _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
 
 
@@ -43,6 +48,7 @@ class Repeat:
         removable: all rows of those groups but one of each.
         agreeing: groups whose rows are equal in all other columns too, generated keys and times
             left aside; None where there are no others, or it was not counted.
+        pairs: pairs of equal rows.
     """
 
     what: str
@@ -50,6 +56,7 @@ class Repeat:
     groups: int
     removable: int
     agreeing: int | None = None
+    pairs: int = 0
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -70,6 +77,23 @@ class Repeats:
     looked_at: int
     found: tuple[Repeat, ...]
     left_out: tuple[str, ...]
+
+    @property
+    def likeliest(self) -> Repeat | None:
+        """What is most likely to be rows that were entered twice.
+
+        Whole rows come first, then what agrees in the other columns in the most groups. Where
+        none does, numbers and days count less than text; then the most rows.
+        """
+        return min(self.found, key=self._order, default=None)
+
+    def _order(self, found: Repeat) -> tuple[bool, int, bool, int, int]:
+        read = columns_read(found.by)
+        has_text = any(_TEXT.search(self.table.by_name[name].type) for name in read)
+        agreeing = max(e.agreeing or 0 for e in self.found if columns_read(e.by) == read)
+        whole = found.what in (_WHOLE, _MEANING)
+        weak = not (agreeing or has_text)
+        return not whole, -agreeing, weak, -found.removable, len(found.by)
 
 
 def search_repeats(
@@ -110,12 +134,13 @@ class _Search:
         comparable = {c.name for c in table.columns if session.is_comparable(c) or same.as_text}
         self.columns = tuple(name for name in table.by_name if name in comparable)
         self.left_out = tuple(name for name in table.by_name if name not in comparable)
+        self._known_pairs: dict[str, int] = {}
 
     def run(self) -> Repeats:
         found: list[Repeat] = []
         for what, columns in self._tried_whole():
             repeat = self._counted(what, of_columns(columns))
-            if repeat.removable:
+            if repeat.removable and (what == _WHOLE or self._is_more_than_chance(repeat)):
                 found.append(repeat)
         near = self._near_keys()
         found += near
@@ -127,10 +152,10 @@ class _Search:
     def _tried_whole(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Return all columns, and all but those that only tell copies apart."""
         if not self._holds_key(self.columns):
-            yield "whole rows", self.columns
+            yield _WHOLE, self.columns
         meaning = self._meaning
         if meaning and meaning != self.columns and not self._holds_key(meaning):
-            yield "all but generated keys and times", meaning
+            yield _MEANING, meaning
 
     def _near_keys(self) -> list[Repeat]:
         """Return the smallest sets of columns that are nearly unique."""
@@ -146,7 +171,9 @@ class _Search:
             if known or self._holds_key(columns) or len(columns) == len(self.columns):
                 continue
             repeat = self._counted("nearly unique", of_columns(columns))
-            if 0 < repeat.removable <= self.looked_at * _NEARLY:
+            few = repeat.removable <= self.looked_at * _NEARLY
+            chosen = len(columns) > 1 and self._has_few_copies(repeat)
+            if (few or chosen) and self._is_more_than_chance(repeat):
                 found.append(replace(repeat, agreeing=self._agreeing(columns)))
         return found
 
@@ -187,7 +214,7 @@ class _Search:
             loose = tuple(self._loosened(name) if name in texts else of_columns([name])[0]
                           for name in columns)  # fmt: skip
             repeat = self._counted("without case and spaces", loose)
-            if near and not self._has_few_copies(repeat):
+            if near and not (self._has_few_copies(repeat) and self._is_more_than_chance(repeat)):
                 continue
             if repeat.removable > self._counted("", of_columns(columns)).removable:
                 found.append(repeat)
@@ -197,6 +224,26 @@ class _Search:
         """True if rows repeat, and not as values of a column do that sorts rows into kinds."""
         few = max(self.looked_at * _NEARLY, found.groups * _FEW_COPIES)
         return 0 < found.removable <= few
+
+    def _is_more_than_chance(self, found: Repeat) -> bool:
+        """True if rows are equal on several columns more often than columns without relation are.
+
+        The share of equal pairs is then that of each column, multiplied. One column alone says
+        nothing of that.
+        """
+        if not found.removable or len(found.by) == 1:
+            return bool(found.removable)
+        every = self.looked_at * (self.looked_at - 1) / 2
+        shares = [self._pairs(each) / every for each in found.by]
+        if found.what == _MEANING and sum(share < _NEARLY_ALL for share in shares) < 2:
+            return True  # the others hold nearly the same everywhere
+        return found.pairs > _MORE_THAN_CHANCE * every * prod(shares)
+
+    def _pairs(self, one: Compared) -> int:
+        """Return how many pairs of rows are equal on one column or expression."""
+        if one.written not in self._known_pairs:
+            self._known_pairs[one.written] = self._counted("", (one,)).pairs
+        return self._known_pairs[one.written]
 
     def _loosened(self, name: str) -> Compared:
         """Return an expression for text that passes over its case, and over every space."""
@@ -256,11 +303,12 @@ class _Search:
         values = self._values(by)
         grouped = sa.select(sa.func.count().label("n")).select_from(self.source).group_by(*values)
         groups = grouped.having(sa.func.count() > 1).subquery()
-        total = sa.func.coalesce(sa.func.sum(groups.c.n), 0)
-        number, members = self.session.connection.execute(
-            sa.select(sa.func.count(), total).select_from(groups)
+        n = groups.c.n
+        sums = (sa.func.coalesce(sa.func.sum(each), 0) for each in (n, n * (n - 1) / 2))
+        number, members, pairs = self.session.connection.execute(
+            sa.select(sa.func.count(), *sums).select_from(groups)
         ).one()
-        return Repeat(what, by, int(number), int(members) - int(number))
+        return Repeat(what, by, int(number), int(members) - int(number), pairs=int(pairs))
 
     def _distinct(self) -> dict[str, int]:
         """Return how many values each column has."""

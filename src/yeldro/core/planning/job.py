@@ -75,6 +75,18 @@ class JobPlan:
         """True if no cleanup reads what an earlier one changes."""
         return not any(self.follows)
 
+    def is_total_expected(self, job: Job) -> bool:
+        """True if the number of all rows was given beforehand, as one number and not a range."""
+        given = [job.expectations.total]
+        if len(job.cleanups) == 1:
+            expected = job.cleanups[0].expectations
+            given += [expected.total, *([expected.matched] if self._only_matched else [])]
+        return any(each and each.low == each.high == self.total for each in given)
+
+    @property
+    def _only_matched(self) -> bool:
+        return self.total == sum(plan.matched for plan in self.plans)
+
     @property
     def rows_by_table(self) -> Mapping[str, int]:
         """Rows removed or changed, by table."""

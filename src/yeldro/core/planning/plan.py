@@ -31,6 +31,7 @@ from yeldro.core.planning.ripple import Ripple, count_dependents, trace
 from yeldro.core.planning.treatment import Cause, Fate, Link, Reason, Treatment, reach
 from yeldro.core.planning.warnings import warnings_of
 from yeldro.core.selection.duplicates.prevention import prevention
+from yeldro.core.selection.duplicates.values import largest_groups
 from yeldro.core.selection.selection import MatchedRows, resolve
 
 if TYPE_CHECKING:
@@ -40,6 +41,7 @@ if TYPE_CHECKING:
     from yeldro.core.model.schema import ForeignKey, Table
     from yeldro.core.planning.dependents import Repointed
 
+_LARGEST = 3  # groups of duplicates that are shown
 _FATES = {
     Treatment.REMOVE: Fate.REMOVED,
     Treatment.DETACH: Fate.DETACHED,
@@ -100,6 +102,8 @@ class Plan:
         commits_by_itself: nothing can be rolled back once the rows go.
         table_rows: rows in the named table.
         asked: what was asked for, in full.
+        grouped_by, largest: what duplicates agree in, and the groups of which the most rows go,
+            each with their number.
     """
 
     table: str
@@ -116,6 +120,8 @@ class Plan:
     reads: frozenset[str] = frozenset()
     commits_by_itself: bool = False
     asked: tuple[Given, ...] = field(default=(), compare=False)
+    grouped_by: tuple[str, ...] = field(default=(), compare=False)
+    largest: tuple[tuple[Any, ...], ...] = field(default=(), compare=False)
 
     @property
     def rows_by_table(self) -> dict[str, int]:
@@ -206,6 +212,8 @@ def prepare(
         reads=frozenset(map(str, {*matched.reads, *(link.key.child for link in reached.links)})),
         commits_by_itself=emptied.commits_by_itself,
         asked=tuple(asked_of(cleanup, matched, session)),
+        grouped_by=matched.grouping.written if matched.grouping else (),
+        largest=_largest(session, matched, ripple) if explain else (),
     )
     if cleanup.emptying and not plan.blocked:
         check_only_step(cleanup.emptying, emptied, plan.steps)
@@ -229,6 +237,14 @@ def check_allowed_triggers(done: Sequence[tuple[Cleanup, Prepared]]) -> None:
     names = dict.fromkeys(name for cleanup, _ in done for name in cleanup.allowed_triggers)
     event_triggers = [name for _, prepared in done for name in prepared.event_triggers]
     check_trigger_names(list(names), tables, event_triggers)
+
+
+def _largest(session: Session, matched: MatchedRows, ripple: Ripple) -> tuple[tuple[Any, ...], ...]:
+    going = ripple.removed.get(matched.table.name)
+    if matched.grouping is None or going is None or going.copies:
+        return ()
+    by, same = matched.grouping.by, matched.grouping.same
+    return largest_groups(session, matched.table, by, same, going.condition, _LARGEST)
 
 
 def _prevention(session: Session, cleanup: Cleanup, matched: MatchedRows) -> Prevention | None:

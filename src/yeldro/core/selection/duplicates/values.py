@@ -139,3 +139,27 @@ def _compared(
         value = sa.func.trim(value) if same.trim else value
         value = session.without_case(value) if same.ignore_case else value
     return value
+
+
+def largest_groups(
+    session: Session,
+    table: Table,
+    by: Sequence[Compared],
+    same: EqualityRules,
+    going: sql.Predicate,
+    most: int,
+) -> tuple[tuple[Any, ...], ...]:
+    """Return the groups of which the most rows go: what their rows agree in, and how many go.
+
+    Args:
+        going: true for the rows that go.
+    """
+    rows = sql.rows_of(table)
+    values = [
+        value.label(f"yeldro_{place}")
+        for place, value in enumerate(group_values(session, table, rows, by, same))
+    ]
+    number = sa.func.count().label("yeldro_size")
+    query = sa.select(*values, number).where(going).group_by(*values)
+    largest = query.order_by(sa.desc(number), *values).limit(most)
+    return tuple(tuple(row) for row in session.connection.execute(largest))

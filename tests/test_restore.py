@@ -6,6 +6,7 @@ import contextlib
 import csv
 import json
 import random
+import re
 import sqlite3
 from pathlib import Path
 
@@ -328,3 +329,29 @@ def test_a_receipt_that_was_cut_short_or_forged_is_never_a_fault(
         assert demo.rows("SELECT * FROM sqlite_master") == tables, attack
         assert demo.value("SELECT count(*) FROM buoy") in (left, buoys), attack
         demo.path.write_bytes(cleaned)
+
+
+def test_rows_that_are_left_out_are_counted_as_stored(yeldro: Yeldro, network: AnyDatabase) -> None:
+    yeldro("run", "buoy", "--where", "id = 6", "--follow", "all", "--expect", "1", "--yes",
+           db=network.url)  # fmt: skip
+    words = ("restore", "last", "--only", "visit", "--skip-conflicts", "--yes")
+    told = yeldro(*words, db=network.url).out
+    assert re.search(r"remove +visit +(\d+) +0 +0 +\1", told)
+    (step,) = yeldro(*words, "--json", db=network.url).json()["steps"]
+    assert (step["stored"], step["back"], step["missing"]) == (step["left_out"], 0, 0)
+    assert step["stored"] > 0
+
+
+def test_tables_that_are_not_there_are_named_with_their_columns(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    yeldro("run", "buoy", "--where", "id = 6", "--follow", "all", "--expect", "1", "--yes",
+           db=demo.url)  # fmt: skip
+    SqliteFile(yeldro.folder / "empty.db").script("CREATE TABLE visit (id)")
+    told = yeldro("restore", "last", "--into", "empty.db", "--yes", db=demo.url, code=3).err
+    told = " ".join(told.split())
+    assert "buoy_tag" in told
+    assert "sensor (id INTEGER, buoy_id INTEGER, kind VARCHAR(20), installed_on DATE)" in told
+    told = yeldro("restore", "last", "--into", "none.db", "--yes", db=demo.url, code=5).err
+    assert "There is no file" in told
+    assert "takes a database that has the tables of the rows" in told

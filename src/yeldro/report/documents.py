@@ -359,6 +359,7 @@ def restore_document(
                 "action": str(each.step.action),
                 "table": str(each.step.table),
                 "stored": each.stored,
+                "left_out": each.left_out,
                 "back": each.back,
                 "missing": each.missing,
             }

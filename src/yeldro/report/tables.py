@@ -349,6 +349,7 @@ def restore_view(planned: RestorePlan, title: str, *, done: bool = False) -> Ren
             f"{back} before",
             "undone now" if planned.receipt.is_of_restore else "put back now",
         )
+    left_out = ["left out"] if any(each.left_out for each in planned.steps) else []
     rows = [
         [
             str(each.step.action),
@@ -356,12 +357,14 @@ def restore_view(planned: RestorePlan, title: str, *, done: bool = False) -> Ren
             f"{each.stored:,}",
             f"{each.back:,}",
             f"{each.missing:,}",
+            *([f"{each.left_out:,}"] if left_out else []),
         ]
         for each in planned.steps
     ]
     parts: list[RenderableType] = [heading(title, planned.receipt.id, verdict)]
     if rows:
-        parts.append(grid(["step was", "table", "stored", back, missing], rows, [2, 3, 4]))
+        headings = ["step was", "table", "stored", back, missing, *left_out]
+        parts.append(grid(headings, rows, [2, 3, 4, 5][: len(headings) - 2]))
     else:
         parts.append(Text("This run ended before anything was changed."))
     if len(planned.steps) > 1 and planned.total and not done:

@@ -19,7 +19,7 @@ from yeldro.cli.terminal.ask import agreed_number
 from yeldro.cli.terminal.output import show as show_text
 from yeldro.cli.terminal.output import show_json, tell_next, views
 from yeldro.cli.terminal.progress import shown_progress
-from yeldro.core.model.errors import UNCHANGED, Refused, UsageError
+from yeldro.core.model.errors import UNCHANGED, OutOfReach, Refused, UsageError
 from yeldro.core.model.names import counted, same_name
 from yeldro.core.model.outcome import note_outcome
 from yeldro.core.model.steps import count_each_row_once
@@ -155,7 +155,7 @@ def restore(
 
     folder = settings.receipts_folder(receipts)
     found = _found(folder, receipt, db, sure=yes)
-    database = settings.database_of(into) if into else _database_of(found, db)
+    database = _other_database(into, found) if into else _database_of(found, db)
     scope = Scope(only, skip_conflicts, where)
     agreed = None if yes else _agree(database, found, as_json, scope)
     wait = settings.LOCK_WAIT if lock_wait is None else lock_wait
@@ -246,6 +246,18 @@ def _agree(database: Database, found: Receipt, as_json: bool, scope: Scope) -> i
         what = "rows to change back" if found.is_of_restore else "rows to put back"
         agreed_number(planned.total, what, UNCHANGED)
     return planned.total
+
+
+def _other_database(into: str, found: Receipt) -> Database:
+    """Return the database into which the rows of a receipt are put instead of their own."""
+    database = settings.database_of(into)
+    try:
+        with database.reading():
+            return database
+    except OutOfReach as error:
+        tables = ", ".join(dict.fromkeys(str(step.table) for step in found.steps))
+        error.next_step += f" --into takes a database that has the tables of the rows: {tables}."
+        raise
 
 
 def _database_of(found: Receipt, typed: str | None) -> Database:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from yeldro.core.model.errors import Fault
@@ -80,7 +80,8 @@ def plan_restore(
             if each.step.action is not Action.ADD:
                 in_the_way += other_parents(each, staged_steps.parents)
             each.missing = found.missing
-            steps.append(found)
+            whole = found.stored + each.left_out
+            steps.append(replace(found, stored=whole, left_out=each.left_out))
             conflicts += [(each, conflict) for conflict in in_the_way]
         can_be_left_out = conflicts and all(found.which is not None for _, found in conflicts)
         if not scope.skip_conflicts or not can_be_left_out:

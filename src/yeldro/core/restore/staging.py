@@ -83,6 +83,7 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
     kept = [step for step in receipt.steps if step.is_kept]
     _check_columns(kept)
     stored = wanted_steps(kept, scope)
+    _check_tables(session, stored)
     changing: dict[TableName, set[str]] = defaultdict(set)
     for step in kept:
         changing[step.table].update(each.name for each in step.columns if each.role == "old")
@@ -112,6 +113,32 @@ def stage(session: Session, receipt: Receipt, scope: Scope) -> StagedSteps:
         session.key_table_filled(each.staged)
     gone = [each for each in parents if each.step.action is Action.REMOVE]
     return StagedSteps(in_order(staged_steps), gone)
+
+
+def _check_tables(session: Session, steps: Sequence[ReceiptStep]) -> None:
+    """Refuse to put rows back into tables that are not there.
+
+    Raises:
+        Refused: some are not; what the receipt knows of them is named.
+    """
+    columns: dict[str, list[str]] = {}
+    for step in steps:
+        if not session.catalogue.has_table(step.table):
+            columns.setdefault(str(step.table), []).extend(
+                f"{each.name} {each.type}".strip()
+                for each in step.columns
+                if each.role in ("value", "key", "old")
+            )
+    if columns:
+        told = "; ".join(f"{name} ({', '.join(dict.fromkeys(listed))})"
+                         for name, listed in columns.items())  # fmt: skip
+        raise Refused(
+            f"{'The table' if len(columns) == 1 else 'The tables'} {', '.join(columns)} "
+            f"{'is' if len(columns) == 1 else 'are'} not in this database.",
+            f"Create what is missing first, with the columns that the receipt has: {told}. "
+            f"⟨receipt export⟩ writes its rows as files instead.",
+            tables=sorted(columns),
+        )
 
 
 def _check_columns(steps: Sequence[ReceiptStep]) -> None:

@@ -29,12 +29,14 @@ class Restored:
         stored: rows the step removed or changed.
         back: those in the database as they were before the step.
         missing: those that a restore puts back.
+        left_out: those that it leaves out, as they are in conflict.
     """
 
     step: ReceiptStep
     stored: int
     back: int
     missing: int
+    left_out: int = 0
 
 
 class ConflictKind(StrEnum):

@@ -146,7 +146,9 @@ def leave_out(
                 child, child.matches_some(step, references_step(child, key, numbers))
             )
         ]
-        gone[step] += step.take_out(chosen)
+        taken = step.take_out(chosen)
+        step.left_out += taken
+        gone[step] += taken
         waiting += children
     return gone
 

@@ -49,6 +49,7 @@ class StagedRows:
         late = session.traits.indexes_after_filling
         self.staged = staging_table(session, columns, [] if late else self._looked_up())
         self.stored = 0
+        self.left_out = 0
         self.missing = 0
         self.recomputed: set[str] = set()  # generated columns whose stored value is not known
         self.late_links: list[ForeignKey] = []
@@ -315,10 +316,8 @@ def table_of(session: Session, step: ReceiptStep) -> Table:
     """Return the table as it is now.
 
     Raises:
-        Refused: the table, or a stored column, is gone.
+        Refused: a stored column is gone.
     """
-    if not session.catalogue.has_table(step.table):
-        raise Refused(f"The table {step.table} is not there any more.", "Create it again first.")
     table = session.catalogue.table(step.table)
     for column in step.columns:
         if column.role != "row id" and not same_name(column.name, table.by_name):

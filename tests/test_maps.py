@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from xml.etree import ElementTree
 
+import lending
 import pytest
 from conftest import Yeldro
 from hypothesis import given
@@ -281,3 +282,21 @@ def test_the_tree_names_every_table_of_a_database_once_and_every_key(drawn: KeyM
     for each in drawn.keys:
         if each.parent in first:
             assert each.child in found
+
+
+def test_what_moves_and_what_goes_through_one_foreign_key_are_told_apart(yeldro, made) -> None:
+    """Rows that would occur twice go, and the others move; a view is called one."""
+    database = made(lending.script())
+    words = ("member", "--duplicates-by", "name,born", "--keep", "lowest:id", "--repoint")
+    (plan,) = yeldro("plan", *words, "--follow", "reservation", "--json", db=database.url).json()[
+        "removes"
+    ]
+    rows = {(step["action"], step["table"]): step["rows"] for step in plan["steps"]}
+    told = yeldro("plan", *words, "--follow", "reservation", "--map", "-", db=database.url).out
+    moved, gone = rows["repoint", "reservation"], rows["remove", "reservation"]
+    assert f"by member_id: {gone} removed, {moved} repointed" in told
+    told = yeldro("preview", *words, "--follow", "reservation", db=database.url).out
+    assert f"{moved} repointed, the others removed on another path" in told
+    told = yeldro("survey", "--map", "-", db=database.url).out
+    assert "12 tables, 1 view" in told
+    assert re.search(r"overdue +view\n", told)

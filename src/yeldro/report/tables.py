@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -10,6 +11,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from yeldro.core.model.names import counted
+from yeldro.core.model.options import REPOINT
 from yeldro.core.model.schema import ForeignKey, IdentityKind
 from yeldro.core.planning.treatment import Fate
 from yeldro.report.parts import (
@@ -56,7 +58,7 @@ def survey_view(found: Survey, database: str) -> RenderableType:
             ]
         )
     parts: list[RenderableType] = [
-        heading("survey", database, counted(len(found.tables), "table")),
+        heading("survey", database, _kinds(found)),
         grid(["table", "rows", "row key", "references (on delete)"], rows, [1]),
     ]
     parts += [
@@ -66,6 +68,13 @@ def survey_view(found: Survey, database: str) -> RenderableType:
     ]
     parts += [remark(note) for note in found.notes]
     return spaced(parts)
+
+
+def _kinds(found: Survey) -> str:
+    """Return how many tables there are, and how many views and the like: `12 tables, 1 view`."""
+    kinds = Counter(each.table.kind for each in found.tables)
+    tables = counted(kinds.pop("table", 0), "table")
+    return ", ".join([tables, *(counted(number, kind) for kind, number in kinds.items())])
 
 
 def detail_view(found: TableDetail, *, full: bool = False) -> RenderableType:
@@ -388,7 +397,10 @@ def _pinning(plan: Plan) -> str:
 def _treatment(line: RippleLine) -> Text:
     said = str(line.fate)
     if line.of_them != line.rows:
-        said = f"{line.of_them:,} {said}, the others removed on another path"
+        blocks = line.fate is Fate.BLOCKS
+        said = f"{line.of_them:,} {'block' if blocks and line.of_them > 1 else said}, the others "
+        moves = "repointed or " if blocks and line.reason == REPOINT else ""
+        said += f"{moves}removed on another path"
     return Text(said, style="bold red" if line.fate is Fate.BLOCKS else "")
 
 

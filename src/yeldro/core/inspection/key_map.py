@@ -29,6 +29,7 @@ class MapTable:
 
     Args:
         rows: None if they were not counted.
+        kind: table, view or the like.
         gone, changed: its rows that the plan removes, and that it detaches or repoints.
         steps: what is done to it, each step with its number as people see it.
         named: rows of this table are matched, or the map is drawn around it.
@@ -36,6 +37,7 @@ class MapTable:
 
     name: str
     rows: int | None = None
+    kind: str = "table"
     gone: int = 0
     changed: int = 0
     steps: tuple[tuple[str, Step], ...] = ()
@@ -52,13 +54,17 @@ class MapKey:
     """A foreign key on a map.
 
     Args:
-        fate: what happens to the rows that depend on removed ones; None if there are none.
-        rows: for how many that holds.
+        fates: what happens to the rows that depend on removed ones, and for how many that holds;
+            what matters most comes first.
     """
 
     key: ForeignKey
-    fate: Fate | None = None
-    rows: int = 0
+    fates: tuple[tuple[Fate, int], ...] = ()
+
+    @property
+    def fate(self) -> Fate | None:
+        """What matters most of what happens to them; None if there are none."""
+        return self.fates[0][0] if self.fates else None
 
     @property
     def child(self) -> str:
@@ -112,7 +118,8 @@ def map_of_database(session: Session, title: str, around: str | None = None) -> 
     names = {table.name for table in named}
     rows = sql.sizes(session.connection, [each for each in shown if each.kind == "table"])
     tables = [
-        MapTable(str(each.name), rows.get(each.name), named=each.name in names) for each in shown
+        MapTable(str(each.name), rows.get(each.name), each.kind, named=each.name in names)
+        for each in shown
     ]
     left_out = len(set(every) - {each.name for each in shown})
     return KeyMap(title, tuple(tables), tuple(_keys(shown, {})), left_out=left_out)
@@ -135,7 +142,7 @@ def map_of_plan(session: Session, found: JobPlan) -> KeyMap:
         _affected(table, rows.get(table.name), steps.get(str(table.name), ()), named)
         for table in shown
     ]
-    keys = tuple(_keys(shown, _strongest(lines)))
+    keys = tuple(_keys(shown, _by_key(lines)))
     left_out = len(set(session.catalogue.table_names()) - {each.name for each in shown})
     return KeyMap(found.title, tuple(tables), keys, found.total, left_out)
 
@@ -148,7 +155,9 @@ def _affected(
         if not step.auxiliary:
             counted[step.action is Action.REMOVE] += step.rows
     name = str(table.name)
-    return MapTable(name, rows, counted[True], counted[False], tuple(steps), name in named)
+    return MapTable(
+        name, rows, table.kind, counted[True], counted[False], tuple(steps), name in named
+    )
 
 
 def _around(session: Session, begin: Sequence[Table]) -> list[Table]:
@@ -174,18 +183,18 @@ def _neighbours(session: Session, table: Table) -> set[TableName]:
     return (parents | children) & known
 
 
-def _strongest(lines: Iterable[RippleLine]) -> dict[str, RippleLine]:
-    """Return for each foreign key the line that matters most, by the key in words."""
-    found: dict[str, RippleLine] = {}
+def _by_key(lines: Iterable[RippleLine]) -> dict[str, list[RippleLine]]:
+    """Return the lines of each foreign key, by the key in words; what matters most comes first."""
+    found: dict[str, list[RippleLine]] = {}
     for line in sorted(lines, key=lambda each: _STRONGEST.index(each.fate)):
-        found.setdefault(line.foreign_key, line)
+        found.setdefault(line.foreign_key, []).append(line)
     return found
 
 
-def _keys(shown: Sequence[Table], lines: Mapping[str, RippleLine]) -> list[MapKey]:
+def _keys(shown: Sequence[Table], lines: Mapping[str, Sequence[RippleLine]]) -> list[MapKey]:
     names = {table.name for table in shown}
-    found = []
-    for key in (key for table in shown for key in table.foreign_keys if key.parent in names):
-        line = lines.get(str(key))
-        found.append(MapKey(key, line.fate, line.of_them) if line else MapKey(key))
-    return found
+    keys = (key for table in shown for key in table.foreign_keys if key.parent in names)
+    return [
+        MapKey(key, tuple((line.fate, line.of_them) for line in lines.get(str(key), ())))
+        for key in keys
+    ]

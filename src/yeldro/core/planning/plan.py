@@ -27,7 +27,7 @@ from yeldro.core.planning.emptying import (
 from yeldro.core.planning.merging.filling import FilledRows
 from yeldro.core.planning.merging.repoint import check_repoint
 from yeldro.core.planning.order import Order, removal_order, unordered
-from yeldro.core.planning.ripple import Ripple, count_dependents, trace
+from yeldro.core.planning.ripple import Ripple, count_dependents, count_moved, trace
 from yeldro.core.planning.treatment import Cause, Fate, Link, Reason, Treatment, reach
 from yeldro.core.planning.warnings import warnings_of
 from yeldro.core.selection.duplicates.prevention import prevention
@@ -184,6 +184,7 @@ def prepare(
     ripple = trace(session, matched, reached, extra=extra, filled=filled)
     matched.check_ripple(ripple, cleanup.choices.repoint)
     counted = count_dependents(session, ripple) if explain else {}
+    moved = count_moved(session, ripple) if explain else {}
     order = removal_order(session, ripple) if not ripple.blocked else unordered(ripple)
     changes = _in_order(
         matched, ripple, order, counted if explain else None, steps_before, cleanup.emptying
@@ -204,7 +205,9 @@ def prepare(
         total=sum(each.step.rows for each in changes if not each.step.auxiliary),
         steps=steps,
         blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
-        ripple=tuple(_ripple_line(link, rows, ripple) for link, rows in counted.items()),
+        ripple=tuple(
+            _ripple_line(link, rows, ripple, moved.get(link)) for link, rows in counted.items()
+        ),
         warnings=(*notes, *warned),
         pinned_key=matched.pinned_key.columns if matched.pinned_key else (),
         at_most=matched.at_most,
@@ -382,7 +385,7 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     )
 
 
-def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
+def _ripple_line(link: Link, rows: int, ripple: Ripple, moved: int | None) -> RippleLine:
     fate = _FATES[link.treatment]
     if link.key in {blocked.key for blocked in ripple.blocked}:
         fate = Fate.BLOCKS
@@ -390,4 +393,6 @@ def _ripple_line(link: Link, rows: int, ripple: Ripple) -> RippleLine:
         fate = Fate.REMOVED_ELSEWHERE
     key, staying = link.key, ripple.blocked | ripple.detached
     stay = sum(found.rows for other, found in staying.items() if other.key == key) or rows
+    if moved is not None and fate is Fate.REPOINTED:
+        stay = moved
     return RippleLine(str(key), key.name, str(key.child), rows, fate, link.reason, stay)

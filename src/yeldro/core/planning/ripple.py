@@ -107,6 +107,22 @@ def count_dependents(session: Session, ripple: Ripple) -> dict[Link, int]:
     return {link: rows for link, rows in counted.items() if rows}
 
 
+def count_moved(session: Session, ripple: Ripple) -> dict[Link, int]:
+    """Return how many rows are moved to kept rows through each link."""
+    counted: dict[Link, int] = {}
+    for moved in ripple.repointed:
+        for link in moved.links:
+            parents = ripple.removed.get(link.key.parent)
+            if parents is None or parents.keys is None or link.propagated:
+                continue
+            child = moved.rows.table
+            depends = depends_on(session, link, child, moved.rows.source, parents)
+            counted[link] = sql.count(
+                session.connection, moved.rows.source, moved.rows.condition, depends
+            )
+    return counted
+
+
 def _is_only_way(ripple: Ripple, link: Link) -> bool:
     """True if rows of a table go only because they depend on others through this one link."""
     child = link.key.child

@@ -21,7 +21,9 @@ _DONE = {
 
 
 def rows_of(table: MapTable) -> str:
-    """Return how many rows a table has, and how many go or change."""
+    """Return how many rows a table has, and how many go or change; of a view, that it is one."""
+    if table.kind != "table":
+        return table.kind
     if not table.is_affected:
         return "" if table.rows is None else counted(table.rows, "row")
     said = []
@@ -45,7 +47,7 @@ def columns_of(each: MapKey) -> str:
 
 def fate_of(each: MapKey) -> str:
     """Return what happens to the rows of a foreign key: `31 removed`; empty if nothing does."""
-    return "" if each.fate is None else f"{each.rows:,} {_DONE[each.fate]}"
+    return ", ".join(f"{rows:,} {_DONE[fate]}" for fate, rows in each.fates)
 
 
 def summary(drawn: KeyMap) -> str:

@@ -61,6 +61,7 @@ duplicates_by = ["name", "born"]
 null_distinct = true
 keep = ["fullest", "lowest:id"]
 repoint = true
+follow = ["reservation"]
 fill = ["email", "phone"]
 
 [[remove]]

@@ -204,7 +204,8 @@ def maps(draw: st.DrawFn, cycles: bool = True) -> KeyMap:
             continue
         key = ForeignKey(TableName(names[child]), ("up",), TableName(names[parent]), ("id",))
         fate = draw(st.sampled_from([None, *Fate]))
-        keys.append(MapKey(key, fate, 0 if fate is None else draw(st.integers(1, 10**7))))
+        rows = draw(st.integers(1, 10**7))
+        keys.append(MapKey(key, () if fate is None else ((fate, rows),)))
     named = draw(st.sets(st.sampled_from(names), max_size=2))
     tables = tuple(MapTable(name, 5, named=name in named) for name in names)
     return KeyMap("random", tables, tuple(keys), draw(st.sampled_from([None, 12])))
@@ -256,7 +257,7 @@ def test_names_are_text_in_every_form(table: str, column: str, title: str) -> No
     names = [TableName(table), TableName(f"{table}2")]
     key = ForeignKey(names[1], (column,), names[0], ("id",))
     tables = tuple(MapTable(str(name), 3) for name in names)
-    drawn = KeyMap(title, tables, (MapKey(key, Fate.BLOCKS, 3),), 3)
+    drawn = KeyMap(title, tables, (MapKey(key, ((Fate.BLOCKS, 3),)),), 3)
     root = ElementTree.fromstring(svg(drawn))
     assert {each.tag for each in root.iter()} == {
         SVG + tag for tag in ("svg", "style", "rect", "text", "g", "title", "path")

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 _WIDE = 110
 _NO_REMEDY = "  No option helps here; first change or remove the rows that reference them."
-_COUNTED_OFTEN = "A row counts in each step that changes it."
+COUNTED_OFTEN = "A row counts in each step that changes it."
 
 
 def plan_view(
@@ -56,7 +56,7 @@ def plan_view(
                     (f"{plan.total:,}", NUMBER),
                     " in all: ",
                     _sums(plan),
-                    f" {_COUNTED_OFTEN}" if _by_step(plan.steps) else "",
+                    f" {COUNTED_OFTEN}" if counts_by_step(plan.steps) else "",
                 )
             )
     else:
@@ -88,14 +88,16 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
                       "'yeldro rehearse' shows the count after that")
             )  # fmt: skip
     when = "." if found.is_exact else ", counted before anything is done."
-    total = Text.assemble("\nAll together: ", (f"{found.total:,}", NUMBER), f" rows{when}")
+    steps = [step for plan in found.plans for step in plan.steps]
+    often = f" {COUNTED_OFTEN}" if counts_by_step(steps, in_parts=True) else ""
+    total = Text.assemble("\nAll together: ", (f"{found.total:,}", NUMBER), f" rows{when}{often}")
     return Group(*parts, total)
 
 
-def _by_step(steps: Sequence[Step], *, in_batches: bool = False) -> bool:
+def counts_by_step(steps: Sequence[Step], *, in_parts: bool = False) -> bool:
     """True if some rows can be in the count of more than one step."""
     told = [(each.action, each.table) for each in steps if not each.auxiliary]
-    return not count_each_row_once(told, in_batches=in_batches)
+    return not count_each_row_once(told, in_parts=in_parts)
 
 
 def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
@@ -120,12 +122,13 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     for place, part in enumerate(result.parts, 1):
         name = f"{place} of {len(result.parts)}" if several else command
         matched = f"{counted(part.plan.matched, 'row')} matched"
-        parts += [Text()] if several else []
+        parts += [Text()] if several and isinstance(parts[-1], Text) else []
         parts.append(heading(name, part.plan.table, matched))
         if part.plan.steps:
             parts.append(_Steps(part.plan, part.tally.affected))
     total = counted(result.tally.total, "row")
-    often = f" {_COUNTED_OFTEN}" if _by_step(result.tally.steps, in_batches=in_batches) else ""
+    by_step = counts_by_step(result.tally.steps, in_parts=in_batches or several)
+    often = f" {COUNTED_OFTEN}" if by_step else ""
     agree = besides(result.ledger) or "The ledger agrees with the tally."
     if committed:
         done = f"Committed: {total} gone or changed. {agree}{often}"

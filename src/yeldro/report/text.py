@@ -21,11 +21,13 @@ _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
 
 
 def asked_lines(asked: Sequence[Given]) -> Iterator[tuple[str, str]]:
-    """Yield what was asked for, as a label and a text."""
+    """Yield what was asked for: a label, and the values of that choice together."""
     several = len({each.remove for each in asked}) > 1
+    texts: dict[str, list[str]] = {}
     for each in asked:
         label = f"{each.remove} {each.label}" if several else each.label
-        yield label, "NULL" if each.value is None else each.value
+        texts.setdefault(label, []).append("NULL" if each.value is None else each.value)
+    yield from ((label, ", ".join(listed)) for label, listed in texts.items())
 
 
 def visible(text: str) -> str:

@@ -181,7 +181,7 @@ def restore(
         how = "back, but" if done.differences else "as before."
         committed = f"Committed: {counted(done.total, 'row')} {how}"
         told = [(each.step.action, str(each.step.table)) for each in done.plan.steps]
-        if not count_each_row_once(told, in_batches=True):
+        if not count_each_row_once(told, in_parts=True):
             committed += " A row counts in each step that changed it."
         ended = committed if done.total else _why_nothing(done.plan, scope)
         click.secho(f"\n{ended}", fg="green", bold=True)

@@ -23,12 +23,16 @@ from yeldro.report.text import asked_lines, duration, short_name
 
 if TYPE_CHECKING:
     from yeldro.cli.given.what import What
+    from yeldro.core.database.protocol import Session
     from yeldro.core.execution.run import RunResult
     from yeldro.core.inspection.key_map import KeyMap
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
     from yeldro.report.page.contents import Listing, Page
+
+_OLDER_SQL = "The SQL is that of a plan made just before the run."
+_MOST_LISTINGS = 40  # of rows, on one page
 
 
 def check_report(path: Path | None) -> None:
@@ -168,10 +172,12 @@ def page_of_run(
     from yeldro.core.execution.run import Outcome
     from yeldro.core.planning.job import JobPlan
     from yeldro.report.page import contents
+    from yeldro.report.plans import COUNTED_OFTEN, counts_by_step
 
     ended = datetime.now(UTC)
-    affected = [each.name for each in looked.drawn.tables if each.is_affected]
     with what.database.reading() as session:
+        drawn = _drawn_of_run(session, looked, result)
+        affected = [each.name for each in drawn.tables if each.is_affected]
         tables = [find_table(session.catalogue, name) for name in affected]
         after = {str(name): rows for name, rows in sql.sizes(session.connection, tables).items()}
     committed = result.outcome is Outcome.COMMITTED
@@ -187,6 +193,9 @@ def page_of_run(
         *_digest(_file()),
     ]
     undo = f"yeldro restore {as_typed(str(result.receipt))}" if committed and can_undo else ""
+    samples, notes = _rows_of_run(looked, result)
+    if counts_by_step(result.tally.steps, in_parts=len(result.plans) > 1):
+        notes = [COUNTED_OFTEN, *notes]
     return contents.Page(
         kind="Run",
         title=result.title,
@@ -194,19 +203,47 @@ def page_of_run(
         tone=tone,
         facts=facts,
         steps=contents.steps_of(result.plans, [part.tally.affected for part in result.parts]),
-        shares=contents.shares_of(looked.drawn, after),
+        shares=contents.shares_of(drawn, after),
         counted=f"Before: counted {_moment(looked.at)}. After: counted {_moment(ended)}. Other "
         "sessions may have changed rows in between.",
-        map=_map(looked.drawn),
-        samples=looked.samples,
+        map=_map(drawn),
+        samples=samples,
         warnings=[warning for plan in result.plans for warning in plan.warnings],
         expectations=expectations,
         ledger=contents.ledger_of(result),
         undo=undo,
         sql=looked.sql,
         sql_note=looked.sql_note,
-        notes=["The picture, the rows and the SQL are those of a plan made just before the run."],
+        notes=[*notes, *([_OLDER_SQL] if looked.sql else [])],
     )
+
+
+def _drawn_of_run(session: Session, looked: Looked, result: RunResult) -> KeyMap:
+    """Return the map of what was done, with the rows that tables had before it."""
+    from yeldro.core.inspection.key_map import map_of_plan
+    from yeldro.core.planning.job import JobPlan
+
+    plans = [
+        replace(done, ripple=before.ripple if looked.found.is_exact else ())
+        for done, before in zip(result.plans, looked.found.plans, strict=True)
+    ]
+    drawn = map_of_plan(session, JobPlan(result.title, tuple(plans)))
+    rows = {each.name: each.rows for each in looked.drawn.tables}
+    tables = (replace(each, rows=rows.get(each.name)) for each in drawn.tables)
+    return replace(drawn, tables=tuple(tables))
+
+
+def _rows_of_run(looked: Looked, result: RunResult) -> tuple[Sequence[Listing], list[str]]:
+    """Return some rows that went or changed, from the receipt if it has them, and where from."""
+    from yeldro.core.receipts.reader import read_receipt
+
+    if result.receipt:
+        receipt = read_receipt(result.receipt)
+        if sum(1 for step in receipt.steps if step.rows_table) in range(1, _MOST_LISTINGS):
+            return _stored_rows(receipt), []
+    if not looked.found.is_exact:
+        return (), []
+    return looked.samples, ["The rows are those of a plan made just before the run."]
 
 
 def _given(plans: Sequence[Plan]) -> Iterator[tuple[str, str]]:
@@ -218,16 +255,8 @@ def _given(plans: Sequence[Plan]) -> Iterator[tuple[str, str]]:
 
 def page_of_receipt(found: Receipt) -> Page:
     """Return the page about a receipt, which needs no database."""
-    from yeldro.core.receipts.export import exported_rows
     from yeldro.report.page import contents
 
-    samples = []
-    for step in found.steps:
-        if step.rows_table:
-            rows = islice(exported_rows(found, step), contents.MOST_ROWS)
-            title = f"Step {step.n}, {step.action} {step.table}: stored rows"
-            names = [column.stored_as for column in step.columns]
-            samples.append(contents.listing(title, names, rows, step.affected))
     committed = found.outcome == "committed"
     verb = "put back or linked again" if found.is_of_restore else "gone or changed"
     verdict = f"{found.total:,} rows were {verb}." if committed else f"Outcome: {found.outcome}."
@@ -248,12 +277,27 @@ def page_of_receipt(found: Receipt) -> Page:
         tone="good" if committed else "open",
         facts=facts,
         steps=contents.steps_of_receipt(found),
-        samples=samples,
+        samples=_stored_rows(found),
         ledger=contents.ledger_of_receipt(found),
         undo=f"yeldro restore {as_typed(str(found.path))}" if committed and kept else "",
         notes=["This page tells what was done then. If it still is so, "
                f"'yeldro receipt check {found.id}' tells."],
     )  # fmt: skip
+
+
+def _stored_rows(found: Receipt) -> list[Listing]:
+    """Return the first rows that a receipt holds of each step."""
+    from yeldro.core.receipts.export import exported_rows
+    from yeldro.report.page import contents
+
+    samples = []
+    for step in found.steps:
+        if step.rows_table:
+            rows = islice(exported_rows(found, step), contents.MOST_ROWS)
+            title = f"Step {step.n}, {step.action} {step.table}: stored rows"
+            names = [column.stored_as for column in step.columns]
+            samples.append(contents.listing(title, names, rows, step.affected))
+    return samples
 
 
 def _left(drawn: KeyMap) -> dict[str, int]:

@@ -48,18 +48,16 @@ def rows_by_table(steps: Iterable[Step]) -> dict[str, int]:
     return dict(counted)
 
 
-def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_batches: bool = False) -> bool:
+def count_each_row_once(steps: Sequence[tuple[Action, str]], *, in_parts: bool = False) -> bool:
     """True if no row is counted in two steps.
 
     Args:
         steps: what is done to which table, auxiliary steps left out. Rows that one step changes
             can be rows that another changes in the same table.
-        in_batches: a later batch can remove rows that an earlier one changed.
+        in_parts: a later batch, or a later remove, can remove rows that an earlier one changed.
     """
     changing = Counter(
         table for action, table in steps if action not in (Action.REMOVE, Action.ADD)
     )
     whole = {table for action, table in steps if action in (Action.REMOVE, Action.ADD)}
-    return all(
-        rows == 1 and not (in_batches and table in whole) for table, rows in changing.items()
-    )
+    return all(rows == 1 and not (in_parts and table in whole) for table, rows in changing.items())

@@ -17,6 +17,7 @@ _DONE = {
     Fate.REPOINTED: "repointed",
     Fate.BLOCKS: "BLOCK",
     Fate.REMOVED_ELSEWHERE: "removed elsewhere",
+    Fate.FILLED: "filled",
 }
 
 

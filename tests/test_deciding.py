@@ -12,10 +12,13 @@ from typing import Any
 import pexpect
 import pytest
 from conftest import PROGRAM, Yeldro, there_and_back
-from systems import AnyDatabase
+from hypothesis import given
+from hypothesis import strategies as st
+from systems import AnyDatabase, SqliteFile
 from test_decisions import DECISION, GROUP, lines_of, reviewed, write
 
 from yeldro.core.model.errors import UsageError
+from yeldro.formats.review_file import _cell, value_of
 from yeldro.formats.review_on_disk import ReviewOnDisk
 
 PLACES = """
@@ -271,3 +274,32 @@ def test_a_thousand_groups_are_decided_filled_repointed_and_come_back(
     assert not database.value(
         "SELECT count(*) FROM visit WHERE person_id NOT IN (SELECT id FROM person)"
     )
+
+
+def test_values_are_shown_as_they_are_and_whole_on_request(
+    yeldro: Yeldro, file_made: Callable[[str], SqliteFile]
+) -> None:
+    """Without the apostrophe that guards a spreadsheet, and NULL, spaces and nothing told apart."""
+    long = "a" * 80 + "MIDDLE" + "b" * 80
+    database = file_made(f"""
+        CREATE TABLE place (id INTEGER PRIMARY KEY, name, a, b, c);
+        INSERT INTO place VALUES (1, 'bank', '=1+1', NULL, '{long}'), (2, 'bank', '''x', '', 'c');
+        INSERT INTO place VALUES (3, 'bank', 'NULL', ' y ', 'd');
+    """)
+    child = asking(yeldro, database.url)
+    told = shown(child)
+    assert "No keep rule" not in told
+    assert "'=1+1" not in told
+    assert "=1+1" in told
+    assert re.search(r"≠ a +=1\+1 +'x +'NULL'", told)
+    assert re.search(r"≠ b +NULL +'' +' y '", told)
+    assert "MIDDLE" not in told
+    child.send("w")
+    child.expect("Press any key")
+    assert long in shown(child).replace(" ", "")
+    press(child, " q")
+
+
+@given(st.text() | st.none())
+def test_a_value_in_a_review_is_read_back(value: str | None) -> None:
+    assert value_of(_cell(value)) == value

@@ -29,6 +29,7 @@ OWN_COLUMNS = (
 )  # fmt: skip
 _WORDS = {"keep": True, "remove": False, "": None}
 _MARKED = re.compile(r"row-([0-9a-f]{64})-([0-9a-f]{64})")
+_NULL = "NULL"
 _LONGEST_CELL = 2**31 - 1  # characters; what a C long holds on every system
 # Also the full-width forms of the signs, which some spreadsheets take for the signs.
 _STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
@@ -98,7 +99,7 @@ def write_review(review: Review, path: str) -> WrittenReview:
 
     def lines() -> Iterator[Sequence[Any]]:
         nonlocal written
-        yield [*OWN_COLUMNS, *map(_shown, review.columns)]
+        yield [*OWN_COLUMNS, *map(_harmless, review.columns)]
         for row in review.rows:
             tied = written.tied + (row.first and row.tied)
             written = replace(written, groups=row.group, rows=written.rows + 1, tied=tied)
@@ -118,18 +119,33 @@ def _line(row: ReviewedRow) -> list[str]:
     referenced = ", ".join(f"{name} {count}" for name, count in row.referencing.items())
     mark = mark_of(row)
     tie, differs = "tie" if row.tied else "", ", ".join(row.differing)
-    cells = map(_shown, (differs, referenced, mark, *row.values))
-    return [decision, str(row.group), tie, *cells]
+    own = map(_harmless, (differs, referenced, mark))
+    return [decision, str(row.group), tie, *own, *map(_cell, row.values)]
 
 
-def _shown(value: Any) -> str:
-    """Return a value for a cell; text that a spreadsheet would compute gets an apostrophe."""
+def _cell(value: Any) -> str:
+    """Return a value for a cell; `value_of` reads it back.
+
+    Text that a spreadsheet would compute gets an apostrophe, and so does text that reads NULL or
+    begins with an apostrophe itself.
+    """
     if value is None:
-        return ""
+        return _NULL
     if isinstance(value, bytes | bytearray | memoryview):
         return bytes(value).hex()
     text = str(value)
-    return f"'{text}" if isinstance(value, str) and text.startswith(_STARTS_A_FORMULA) else text
+    marked = isinstance(value, str) and (text == _NULL or text.startswith("'"))
+    return f"'{text}" if marked else _harmless(text) if isinstance(value, str) else text
+
+
+def value_of(cell: str) -> str | None:
+    """Return what a cell of a review says of a value, None for NULL."""
+    return None if cell == _NULL else cell.removeprefix("'")
+
+
+def _harmless(text: str) -> str:
+    """Return a text that no spreadsheet computes."""
+    return f"'{text}" if text.startswith(_STARTS_A_FORMULA) else text
 
 
 def _write(path: str, lines: Iterable[Sequence[Any]]) -> None:

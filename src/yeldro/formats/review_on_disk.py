@@ -23,6 +23,7 @@ from yeldro.formats.review_file import (
     DecisionsFile,
     is_workbook,
     lines_of,
+    value_of,
 )
 
 KEEP, REMOVE, OPEN = "keep", "remove", ""
@@ -40,7 +41,7 @@ class Line:
         differs: the columns whose values are not those of the group's first row.
         referenced_by: how many rows reference it, by foreign key.
         mark: names the row.
-        values: its columns, as text.
+        values: its columns, as text, None for NULL.
     """
 
     decision: str
@@ -48,7 +49,7 @@ class Line:
     differs: frozenset[str]
     referenced_by: dict[str, str]
     mark: str
-    values: tuple[str, ...]
+    values: tuple[str | None, ...]
 
 
 class ReviewOnDisk:
@@ -162,7 +163,7 @@ class ReviewOnDisk:
             differs=frozenset(_listed(by_name, "differs")),
             referenced_by={name: count for name, _, count in counts},
             mark=by_name[MARK].strip(),
-            values=tuple(by_name.get(name, "") for name in self.columns),
+            values=tuple(value_of(by_name.get(name, "")) for name in self.columns),
         )
 
     def _opened(self) -> IO[bytes]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from rich.box import SIMPLE_HEAD
-from rich.cells import cell_len
 from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
@@ -17,6 +16,7 @@ from yeldro.report.text import cell, visible
 MOST_ROWS = 9  # of a group beside each other, so that one key means one of them
 _NARROWEST = 14  # characters for a row's values
 _LONGEST_NAME = 26
+_MOST = 60  # characters of a value beside others
 _AROUND = 9  # lines that are no column of the table: headings, counts, and what can be typed
 _SAID = {KEEP: ("stays", "bold green"), REMOVE: ("goes", WARNING), OPEN: ("open", QUIET)}
 
@@ -27,7 +27,14 @@ def rows_beside(width: int) -> int:
 
 
 def group_view(
-    review: ReviewOnDisk, title: Sequence[str], group: int, start: int, width: int, height: int
+    review: ReviewOnDisk,
+    title: Sequence[str],
+    group: int,
+    start: int,
+    width: int,
+    height: int,
+    *,
+    by_rules: bool,
 ) -> RenderableType:
     """Return some rows of a group.
 
@@ -38,6 +45,7 @@ def group_view(
         title: the table, and what its rows are compared by.
         start: the first row to show.
         width, height: of the terminal, in characters.
+        by_rules: there are keep rules.
     """
     lines = review.lines(group)
     some = lines[start : start + rows_beside(width)]
@@ -46,7 +54,7 @@ def group_view(
     if len(some) < len(lines):
         told += f"; rows {start + 1} to {start + len(some)} of {len(lines)}"
     parts: list[RenderableType] = [heading("decide", title[0], f"by {title[1]}"), Text(told)]
-    if lines[0].tied:
+    if lines[0].tied and by_rules:
         parts.append(Text("No keep rule prefers a single row.", style=QUIET))
     table = Table(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
     table.add_column(max_width=_LONGEST_NAME, overflow="ellipsis", no_wrap=True)
@@ -75,6 +83,21 @@ def group_view(
     return Group(*parts)
 
 
+def whole_view(review: ReviewOnDisk, group: int) -> RenderableType:
+    """Return the values of a group in full, for the columns in which its rows differ."""
+    lines = review.lines(group)
+    differing = _differing(review, lines)
+    parts: list[RenderableType] = [Text(f"group {group + 1:,}, where its rows differ", "bold")]
+    for place, name in enumerate(review.columns):
+        if name in differing:
+            parts += ["", Text(visible(name), "bold cyan")]
+            parts += [
+                Text.assemble((f"{number}  ", QUIET), _said(line.values[place], None))
+                for number, line in enumerate(lines, 1)
+            ]
+    return Group(*parts)
+
+
 def keys_view(rows: int, more: bool) -> RenderableType:
     """Return what can be typed.
 
@@ -90,6 +113,7 @@ def keys_view(rows: int, more: bool) -> RenderableType:
         ("p", "previous"),
         ("n", "next"),
         *([("m", "more rows")] if more else []),
+        ("w", "whole values"),
         ("r", "a rule for the rest"),
         ("q", "leave"),
     ]
@@ -120,5 +144,11 @@ def _in_order(review: ReviewOnDisk, differing: set[str]) -> Iterator[int]:
 
 
 def _value(line: Line, place: int) -> Text:
-    value = line.values[place]
-    return Text(cell(value) if cell_len(value) else "")
+    return _said(line.values[place], _MOST)
+
+
+def _said(value: str | None, most: int | None) -> Text:
+    """Return a value; spaces around it are shown by quotes, and NULL is dimmed."""
+    if value is not None and value != value.strip():
+        return Text(f"'{cell(value, most)}'")
+    return Text(cell(value, most), style=QUIET if value is None else "")

@@ -114,7 +114,8 @@ class _Asking:
         size = self.review.size(group)
         rows = min(rows_beside(width), size - self.start)
         click.clear()
-        show(group_view(self.review, title, group, self.start, width, height))
+        by_rules = bool(self.wanted.keep)
+        show(group_view(self.review, title, group, self.start, width, height, by_rules=by_rules))
         click.echo()
         show(keys_view(rows, rows < size))
         return rows
@@ -124,6 +125,9 @@ class _Asking:
         size = self.review.size(group)
         if key == "m":
             self.start = self.start + rows if self.start + rows < size else 0
+            return group
+        if key == "w":
+            self._show_whole(group)
             return group
         first, self.start = self.start, 0
         if key.isdecimal() and 1 <= int(key) <= rows:
@@ -142,6 +146,15 @@ class _Asking:
             return group
         after = next(self.review.open_groups(group + 1), None)
         return after if after is not None else next(self.review.open_groups(), None)
+
+    def _show_whole(self, group: int) -> None:
+        from yeldro.cli.terminal.output import show
+        from yeldro.report.side_by_side import whole_view
+
+        click.clear()
+        show(whole_view(self.review, group))
+        click.echo("\nPress any key.")
+        click.getchar()
 
     def _apply_rule(self, group: int) -> None:
         """Let a keep rule decide every open group from here on; ties stay open."""

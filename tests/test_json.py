@@ -84,6 +84,8 @@ def test_an_error_is_a_document_too(
     assert error["code"] == code
     assert error["data"] == "Nothing was changed."
     assert " ".join(filter(None, (error["data"], error["why"], error["next"]))) in told.err
+    known = error["evidence"].pop("known", [])
+    assert (code == "unknown_name") >= bool(known)
     assert evidence is None or error["evidence"] == evidence
     silent = yeldro(*words, db=demo.url, code=exit_code)
     assert silent.err == told.err

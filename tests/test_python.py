@@ -85,3 +85,13 @@ def test_a_file_with_values_of_its_types_is_a_job(network: AnyDatabase, tmp_path
     assert database.rehearse(public.load(file, most=3)).tally.total == 3
     with pytest.raises(public.UsageError, match="whole number"):
         public.load(file, most="three")
+
+
+def test_messages_name_the_fields_of_a_program_and_all_known_names(network: AnyDatabase) -> None:
+    connection = public.connect(network.url)
+    with pytest.raises(public.UsageError, match="Add parameters day=VALUE") as caught:
+        connection.plan(public.cleanup("buoy", where="retired_on < :day"))
+    assert "‹" not in str(caught.value)
+    with pytest.raises(public.UnknownName, match="follow nosuch names no table") as unknown:
+        connection.plan(public.cleanup("buoy", where="id = 7", follow="nosuch"))
+    assert {"alert", "buoy", "visit.buoy_id"} <= {*unknown.value.evidence["known"]}

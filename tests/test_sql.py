@@ -421,3 +421,20 @@ def test_a_script_stops_at_foreign_keys_and_triggers_that_the_plan_does_not_know
     if change == "trigger":
         assert "loud would fire" in yeldro("script", *DOWN, code=3, db=database.url).err
         yeldro("script", *DOWN, "--allow-trigger", "loud", db=database.url)
+
+
+def test_a_script_for_sqlite_tells_what_it_found_and_what_was_expected(
+    yeldro: Yeldro, demo: SqliteFile
+) -> None:
+    words = ("script", "visit", "--where", "visit_no = 1")
+    script = yeldro(*words, db=demo.url).out
+    parts = int(re.search(r"step 1: remove part_used, (\d+) rows", script)[1])
+    demo.script("DELETE FROM part_used WHERE rowid = (SELECT min(rowid) FROM part_used"
+                " WHERE visit_no = 1)")  # fmt: skip
+    done = subprocess.run(
+        ["sqlite3", demo.url], input=script, capture_output=True, text=True, check=False
+    )
+    assert done.returncode != 0
+    wanted = f"{parts - 1} rows: step 1: remove part_used, and {parts} rows were expected"
+    assert done.stdout.strip() == wanted
+    assert demo.value("SELECT count(*) FROM part_used WHERE visit_no = 1") == parts - 1

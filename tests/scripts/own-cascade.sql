@@ -1,7 +1,7 @@
 -- visit --where 'visit_no = 1'
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: 9a799eae6a82ae30f7cb3ad332c34825cda71dbff05ee8ab7acb7b108d45228d
+-- SHA-256 of what follows its first lines: 49a2c42ddc3e382250705e12decbf0265b46fe0c552b9ad2bf16030f1e666a55
 -- Rows that go or change: part_used 2, visit 3.
 -- Rights: to read, change and remove rows of part_used, visit, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -36,11 +36,13 @@ WHERE (visit_no = 1);
 -- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 DELETE FROM "part_used" WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_1."buoy_id", "temp".yeldro_1_1."visit_no" 
 FROM "temp".yeldro_1_1);
+SELECT changes() || ' rows: step 1: remove part_used, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- step 2: remove visit, 3 rows; matched
 DELETE FROM "visit" WHERE ("visit"."buoy_id", "visit"."visit_no") IN (SELECT "temp".yeldro_1_1."buoy_id", "temp".yeldro_1_1."visit_no" 
 FROM "temp".yeldro_1_1);
+SELECT changes() || ' rows: step 2: remove visit, and 3 rows were expected' WHERE changes() IS NOT 3;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 5, changes();
 
 -- There must be no rows without a parent through part_used.buoy_id,visit_no → visit.buoy_id,visit_no

@@ -1,7 +1,7 @@
 -- sensor --duplicates-by buoy_id,kind --keep lowest:id
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: d7cf8d72d68423e51daa5987be95b7978378a1b92c96926c40b20e4c24fdf71e
+-- SHA-256 of what follows its first lines: 761d873eacbc5bb790f58d0eb453b2f08a5625a27f1a5fb06e8b32d74c6ace5d
 -- Rows that go or change: sensor 1.
 -- Rights: to read, change and remove rows of sensor, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -39,6 +39,7 @@ FROM "temp".yeldro_1_1)) AS yeldro_picked) AS yeldro_same
 WHERE yeldro_same.k = 5);
 DELETE FROM "sensor" WHERE "sensor"."id" IN (SELECT "temp".yeldro_1_1."id" 
 FROM "temp".yeldro_1_1);
+SELECT changes() || ' rows: step 1: remove sensor, and 1 row was expected' WHERE changes() IS NOT 1;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- There must be no groups that would lose every row

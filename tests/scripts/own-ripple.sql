@@ -1,7 +1,7 @@
 -- buoy --where "retired_on < '2020-01-01'" --follow visit
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: c4ad09db849c49029292d278bdfd3e294d2007e37292317bbb83a13b54883edc
+-- SHA-256 of what follows its first lines: eb4fed1bc9e372b8d80bc5794c0523d56ada827872bf893b6e2d829f56246b27
 -- Rows that go or change: buoy 3, part_used 2, visit 2, sensor 2.
 -- Rights: to read, change and remove rows of buoy, part_used, visit, sensor, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -54,26 +54,31 @@ UPDATE "buoy" SET "replaces_id"=NULL WHERE "buoy"."replaces_id" IN (SELECT "temp
 FROM "temp".yeldro_1_1) AND NOT (EXISTS (SELECT 1 AS anon_1 
 FROM "temp".yeldro_1_1 
 WHERE "temp".yeldro_1_1."id" = "buoy"."id"));
+SELECT changes() || ' rows: step 1: detach buoy, and 1 row was expected' WHERE changes() IS NOT 1;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- step 2: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 DELETE FROM "part_used" WHERE ("part_used"."buoy_id", "part_used"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
 FROM "temp".yeldro_1_2);
+SELECT changes() || ' rows: step 2: remove part_used, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 5, changes();
 
 -- step 3: remove visit, 2 rows; visit.buoy_id → buoy.id (--follow visit)
 DELETE FROM "visit" WHERE ("visit"."buoy_id", "visit"."visit_no") IN (SELECT "temp".yeldro_1_2."buoy_id", "temp".yeldro_1_2."visit_no" 
 FROM "temp".yeldro_1_2);
+SELECT changes() || ' rows: step 3: remove visit, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 6, changes();
 
 -- step 4: remove sensor, 2 rows; sensor.buoy_id → buoy.id (cascade)
 DELETE FROM "sensor" WHERE "sensor"."buoy_id" IN (SELECT "temp".yeldro_1_1."id" 
 FROM "temp".yeldro_1_1);
+SELECT changes() || ' rows: step 4: remove sensor, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 7, changes();
 
 -- step 5: remove buoy, 2 rows; matched
 DELETE FROM "buoy" WHERE "buoy"."id" IN (SELECT "temp".yeldro_1_1."id" 
 FROM "temp".yeldro_1_1);
+SELECT changes() || ' rows: step 5: remove buoy, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 8, changes();
 
 -- There must be no rows without a parent through buoy.replaces_id → buoy.id

@@ -1,7 +1,7 @@
 -- visit --where 'visit_no = 1'
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: 0703a375f647f17107e126879acea5e88182fcb356c427a75e90b9340e71151f
+-- SHA-256 of what follows its first lines: ff0560f7a66d3bd6e08117e8df11015d34717d92bdda7fba6e0c8d7ab2e1690a
 -- Rows that go or change: part_used 2, visit 3.
 -- Rights: to read, change and remove rows of part_used, visit, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -30,6 +30,7 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 3, (SELECT COUNT(*) FROM sqlite
 -- step 1: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 DELETE FROM "part_used" WHERE "buoy_id" = 1 AND "visit_no" = 1 AND "part" = 'bolt'
  OR "buoy_id" = 3 AND "visit_no" = 1 AND "part" = 'bolt';
+SELECT changes() || ' rows: step 1: remove part_used, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- step 2: remove visit, 3 rows; matched
@@ -39,6 +40,7 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 5, (SELECT COUNT(*) FROM "part_
 DELETE FROM "visit" WHERE "buoy_id" = 1 AND "visit_no" = 1
  OR "buoy_id" = 2 AND "visit_no" = 1
  OR "buoy_id" = 3 AND "visit_no" = 1;
+SELECT changes() || ' rows: step 2: remove visit, and 3 rows were expected' WHERE changes() IS NOT 3;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 6, changes();
 
 COMMIT;

@@ -1,7 +1,7 @@
 -- sensor --duplicates-by buoy_id,kind --keep lowest:id
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: 5fa5057893705ab1268b0a4f73e9310a0b89a88998de7f5330694a93f632ba8a
+-- SHA-256 of what follows its first lines: 23461c8786841dd9994ddef56530b0da037d7e511bca001bb23c16ff876254c6
 -- Rows that go or change: sensor 1.
 -- Rights: to read, change and remove rows of sensor, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -22,6 +22,7 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 2, (SELECT COUNT(*) FROM sqlite
 
 -- step 1: remove sensor, 1 row; matched
 DELETE FROM "sensor" WHERE "id" IN (5);
+SELECT changes() || ' rows: step 1: remove sensor, and 1 row was expected' WHERE changes() IS NOT 1;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 3, changes();
 
 COMMIT;

@@ -1,7 +1,7 @@
 -- buoy --where "retired_on < '2020-01-01'" --follow visit
 -- For SQLite 3.25 or newer: sqlite3 FILE < script.sql
 -- Made on a day, counted on buoys.db.
--- SHA-256 of what follows its first lines: c5910596fa2d04a180e354e4e00372002441c00f18688bcf4cfc33beeed8950d
+-- SHA-256 of what follows its first lines: 5bb0101f583fd59f0c74cefe06a284b8fb72d4367b1a3fc9276bec0563d2e923
 -- Rows that go or change: buoy 3, part_used 2, visit 2, sensor 2.
 -- Rights: to read, change and remove rows of buoy, part_used, visit, sensor, and to read the tables that reference them.
 -- Any other count stops the script, and everything is rolled back.
@@ -38,11 +38,13 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 3, (SELECT COUNT(*) FROM sqlite
 
 -- step 1: detach buoy, 1 row; buoy.replaces_id → buoy.id (set null)
 UPDATE "buoy" SET "replaces_id" = NULL WHERE "id" IN (2);
+SELECT changes() || ' rows: step 1: detach buoy, and 1 row was expected' WHERE changes() IS NOT 1;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 4, changes();
 
 -- step 2: remove part_used, 2 rows; part_used.buoy_id,visit_no → visit.buoy_id,visit_no (cascade)
 DELETE FROM "part_used" WHERE "buoy_id" = 1 AND "visit_no" = 1 AND "part" = 'bolt'
  OR "buoy_id" = 1 AND "visit_no" = 2 AND "part" = 'nut';
+SELECT changes() || ' rows: step 2: remove part_used, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 5, changes();
 
 -- step 3: remove visit, 2 rows; visit.buoy_id → buoy.id (--follow visit)
@@ -50,10 +52,12 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 6, (SELECT COUNT(*) FROM "part_
  OR "buoy_id" = 1 AND "visit_no" = 2);
 DELETE FROM "visit" WHERE "buoy_id" = 1 AND "visit_no" = 1
  OR "buoy_id" = 1 AND "visit_no" = 2;
+SELECT changes() || ' rows: step 3: remove visit, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 7, changes();
 
 -- step 4: remove sensor, 2 rows; sensor.buoy_id → buoy.id (cascade)
 DELETE FROM "sensor" WHERE "id" IN (1, 2);
+SELECT changes() || ' rows: step 4: remove sensor, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 8, changes();
 
 -- step 5: remove buoy, 2 rows; matched
@@ -61,6 +65,7 @@ INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 9, (SELECT COUNT(*) FROM "buoy"
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 10, (SELECT COUNT(*) FROM "sensor" WHERE "buoy_id" IN (1, 4));
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 11, (SELECT COUNT(*) FROM "visit" WHERE "buoy_id" IN (1, 4));
 DELETE FROM "buoy" WHERE "id" IN (1, 4);
+SELECT changes() || ' rows: step 5: remove buoy, and 2 rows were expected' WHERE changes() IS NOT 2;
 INSERT OR ROLLBACK INTO temp.yeldro_check SELECT 12, changes();
 
 COMMIT;

@@ -49,7 +49,10 @@ class YeldroError(Exception):
         super().__init__(why)
 
     def __str__(self) -> str:
-        return " ".join(part for part in (self.data, self.why, self.next_step) if part)
+        from yeldro.core.model.options import with_fields
+
+        parts = (part for part in (self.data, self.why, self.next_step) if part)
+        return with_fields(" ".join(parts))
 
 
 class UsageError(YeldroError):
@@ -72,7 +75,7 @@ class UnknownName(UsageError):
 
         names = list(known)
         hint = suggestion(name, names) if names else next_step
-        super().__init__(why, hint, name=name, nearest=nearest(name, names))
+        super().__init__(why, hint, name=name, nearest=nearest(name, names), known=sorted(names))
 
 
 class Refused(YeldroError):

@@ -2,7 +2,7 @@
 
 Messages of the core, the engines and the files name a choice as ‹follow›, and what can be done next
 as ⟨survey reading⟩. Whoever shows a message writes them in the user's own way: the command line as
-options and commands (`with_options`).
+options and commands (`with_options`), an exception that a program shows as fields (`with_fields`).
 """
 
 from __future__ import annotations
@@ -18,8 +18,23 @@ def spelled(name: str) -> str:
 
 def with_options(message: str) -> str:
     """Return a message with each ‹follow› written as an option, each ⟨run⟩ as a command."""
-    with_commands = re.sub("⟨([a-z]+(?: [^⟩]*)?)⟩", r"'yeldro \1'", message)
-    return re.sub("‹([a-z_]+)›", lambda found: spelled(found[1]), with_commands)
+    return re.sub("‹([a-z_]+)›", lambda found: spelled(found[1]), _with_commands(message))
+
+
+def with_fields(message: str) -> str:
+    """Return a message with each ‹follow› written as the field of a program, each ⟨run⟩ as a
+    command.
+    """
+    return re.sub("‹([a-z_]+)›", lambda found: _FIELDS.get(found[1], found[1]),
+                  _with_commands(message))  # fmt: skip
+
+
+def _with_commands(message: str) -> str:
+    return re.sub("⟨([a-z]+(?: [^⟩]*)?)⟩", r"'yeldro \1'", message)
+
+
+# Fields whose names are not those of the options.
+_FIELDS = {"param": "parameters", "param_null": "parameters"}
 
 
 @dataclass(frozen=True)

@@ -107,9 +107,12 @@ class SqliteFrame(Frame):
         return ["COMMIT;", "DROP TABLE temp.yeldro_check;"]
 
     def step(self, statement: str, rows: int, what: str) -> list[str]:
-        place = self._noted(f"found IS {rows}", f"{what}, and {expected_rows(rows)}")
+        said = f"{what}, and {expected_rows(rows)}"
+        place = self._noted(f"found IS {rows}", said)
+        told = one_line(said).replace("'", "''")
         return [
             f"{statement};",
+            f"SELECT changes() || ' rows: {told}' WHERE changes() IS NOT {rows};",
             f"INSERT OR ROLLBACK INTO temp.yeldro_check SELECT {place}, changes();",
         ]
 

@@ -10,7 +10,9 @@ from pathlib import Path
 import pytest
 from conftest import Yeldro
 from systems import SqliteFile
+from test_look import GONE
 
+FOLLOWED = ("buoy", *GONE, "--follow", "visit", "--expect", "1..", "--yes")
 README = Path(__file__).parents[1] / "README.md"
 
 
@@ -106,16 +108,23 @@ def test_the_readmes_commands_work_on_the_demo(tmp_path: Path) -> None:
     (yeldro.folder / "cleanup.sql").write_text("DELETE FROM alert WHERE level = 'notice'")
     made = yeldro.folder / "yeldro-demo" / "buoys.db"
     (yeldro.folder / "other.db").write_bytes(made.read_bytes())
+    ran = False
     for place, words in enumerate(typed):
-        if words[0] in ("check", "script"):
-            yeldro("restore", "last", "--yes")  # the file expects that there is something to do
+        if ran and words[0] not in ("receipt", "restore"):  # each finds something to do
+            yeldro("restore", "last", "--yes", db="yeldro-demo/buoys.db", code=None)
+        ran = words[0] == "run" or (ran and words[0] == "receipt")
+        if words[:2] == ["receipt", "list"]:  # the way back is shown of the first example
+            yeldro("restore", "last", "--yes", db="yeldro-demo/buoys.db")
+            yeldro("run", *FOLLOWED, db="yeldro-demo/buoys.db")
         if "retired.toml" in words and words[0] == "run":
             words.extend(["--param", "cutoff=2022-01-01"])
         elif words[0] == "run" and "plan.json" not in words and "--expect" not in words:
             words.extend(["--expect", "0.."])  # at a terminal the count is asked for
         if words[0] in ("run", "restore") or words[:2] == ["receipt", "forget"]:
             words.extend([] if "--yes" in words else ["--yes"])
-        yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == blocked else 0)
+        done = yeldro(*words, db="yeldro-demo/buoys.db", code=3 if place == blocked else 0)
+        if words[0] != "restore":  # of several ways back, the first finds something to do
+            assert not re.search("no row matches|nothing to do|^0 of ", done.out, re.I), words
 
 
 def test_every_command_is_named_and_has_its_help(tmp_path: Path) -> None:

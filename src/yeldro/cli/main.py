@@ -150,7 +150,7 @@ def execute(arguments: list[str]) -> int:
         from yeldro.core.model.options import with_options
         from yeldro.report.text import pointed
 
-        say(with_options(str(failure)))
+        say(with_options(failure.said))
         if "place" in failure.evidence:
             click.echo(pointed(failure.evidence["place"]), err=True)
         tell_next(failure.evidence.get("commands", ()), beside=True)

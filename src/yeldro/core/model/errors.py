@@ -51,8 +51,12 @@ class YeldroError(Exception):
     def __str__(self) -> str:
         from yeldro.core.model.options import with_fields
 
-        parts = (part for part in (self.data, self.why, self.next_step) if part)
-        return with_fields(" ".join(parts))
+        return with_fields(self.said)
+
+    @property
+    def said(self) -> str:
+        """All of it, with choices and commands marked as `options` says."""
+        return " ".join(part for part in (self.data, self.why, self.next_step) if part)
 
 
 class UsageError(YeldroError):

@@ -206,7 +206,17 @@ def _fill(each: UndoneRows, receipt: Receipt, condition: str | None) -> None:
     if condition is not None:
         from yeldro.core.selection.conditions.filters import parse_stored_filter
 
-        where = parse_stored_filter(condition, names)
+        try:
+            where = parse_stored_filter(condition, names)
+        except UnknownName as error:
+            step = each.step
+            error.why += (
+                f" ‹where› is held against all rows of {step.table}, and of those that step "
+                f"{step.n} changed the receipt holds only {', '.join(names)}."
+                if step.action not in (Action.REMOVE, Action.ADD)
+                else ""
+            )
+            raise
     number = _fill_native(each, receipt, where)
     with closing(formed_rows(receipt.path, each.step, where)) as rows:
         for row in rows:

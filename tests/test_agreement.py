@@ -80,7 +80,7 @@ def test_the_prompt_agrees_to_rows_and_values(
         str(PROGRAM), ["run", *words, "--expect", "total=1.."], encoding="utf-8", timeout=60,
         env=yeldro.environment | {"YELDRO_DB": database.url}, dimensions=(60, 160),
     )  # fmt: skip
-    child.expect(r"(\d+)\x1b\[0m in all")
+    child.expect(r"(\d+)\x1b\[0m rows? in all")
     total = child.match.group(1)
     child.expect("in all, or q: ")
     database.script(between)
@@ -104,7 +104,7 @@ def test_a_connection_that_is_ended_while_a_person_thinks_is_made_anew(
         str(PROGRAM), ["run", "port", "--where", "id = 2"], encoding="utf-8", timeout=60,
         env=yeldro.environment | {"YELDRO_DB": database.url}, dimensions=(60, 160),
     )  # fmt: skip
-    child.expect(r"(\d+)\x1b\[0m in all")
+    child.expect(r"(\d+)\x1b\[0m rows? in all")
     total = child.match.group(1)
     child.expect("in all, or q: ")
     ended = database.value("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity"

@@ -154,7 +154,7 @@ def test_what_came_from_standard_input_is_not_offered_again(yeldro: Yeldro, demo
                           capture_output=True, input="delete from alert where id = 1",
                           env=yeldro.environment)  # fmt: skip
     assert "Next:" not in done.stdout
-    assert "1 in all" in done.stdout
+    assert "1 row in all" in done.stdout
 
 
 def test_a_password_is_not_in_the_next_command(yeldro: Yeldro) -> None:

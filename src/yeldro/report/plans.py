@@ -37,9 +37,7 @@ _NO_REMEDY = "  No option helps here; first change or remove the rows that refer
 COUNTED_OFTEN = "A row counts in each step that changes it."
 
 
-def plan_view(
-    plan: Plan, command: str = "plan", key: str = "The key to this plan is "
-) -> RenderableType:
+def plan_view(plan: Plan, command: str = "plan", takes: str = "This plan takes ") -> RenderableType:
     matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
     parts: list[RenderableType] = [heading(command, plan.table, matched)]
     if plan.steps:
@@ -52,9 +50,9 @@ def plan_view(
         else:
             parts.append(
                 Text.assemble(
-                    key,
+                    takes,
                     (f"{plan.total:,}", NUMBER),
-                    " in all: ",
+                    f" {'row' if plan.total == 1 else 'rows'} in all: ",
                     _sums(plan),
                     f" {COUNTED_OFTEN}" if counts_by_step(plan.steps) else "",
                 )
@@ -129,7 +127,7 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     total = counted(result.tally.total, "row")
     by_step = counts_by_step(result.tally.steps, in_parts=in_batches or several)
     often = f" {COUNTED_OFTEN}" if by_step else ""
-    agree = besides(result.ledger) or "The ledger agrees with the tally."
+    agree = besides(result.ledger) or "The ledger, the database's own count, agrees."
     if committed:
         done = f"Committed: {total} gone or changed. {agree}{often}"
         parts.append(Text(done, style="bold green"))

@@ -301,7 +301,8 @@ def _agree_to_no_way_back(what: What, found: JobPlan) -> What:
 
 
 def _tell_way_back(receipt: Path, without_rows: bool, copies: Sequence[TableName]) -> None:
-    click.echo(f"Receipt: {receipt}")
+    what = "" if copies or without_rows else " (what was asked, and every row)"
+    click.echo(f"Receipt{what}: {receipt}")
     if copies:
         click.echo(f"The rows are in {', '.join(map(str, copies))}, and not in the receipt.")
     if without_rows:

@@ -65,7 +65,7 @@ def plan_view(plan: Plan, command: str = "plan", takes: str = "This plan takes "
         parts.append(Text("The most rows go from these groups:"))
         parts.append(rows_grid([*plan.grouped_by, "rows that go"], several))
     parts += [caution(warning) for warning in plan.warnings]
-    parts += prevention(plan.prevention)
+    parts += [] if plan.blocked else prevention(plan.prevention)
     return Group(spaced(parts), "") if plan.blocked else spaced(parts)
 
 

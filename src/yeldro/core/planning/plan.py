@@ -204,7 +204,10 @@ def prepare(
         table_rows=table_rows,
         total=sum(each.step.rows for each in changes if not each.step.auxiliary),
         steps=steps,
-        blocked=tuple(_blocked(session, link, found) for link, found in ripple.blocked.items()),
+        blocked=tuple(
+            _blocked(session, link, found, moves=_could_move(cleanup, matched, link))
+            for link, found in ripple.blocked.items()
+        ),
         ripple=tuple(
             _ripple_line(link, rows, ripple, moved.get(link)) for link, rows in counted.items()
         ),
@@ -363,7 +366,13 @@ def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:
     return values
 
 
-def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
+def _could_move(cleanup: Cleanup, matched: MatchedRows, link: Link) -> bool:
+    """True if the rows of a link could be moved to the duplicates that stay."""
+    direct = link.key.parent == matched.table.name != link.key.child
+    return direct and matched.grouping is not None and not cleanup.choices.repoint
+
+
+def _blocked(session: Session, link: Link, found: RowSet, *, moves: bool) -> Blocked:
     shown = list(dict.fromkeys((*found.table.identity.columns, *link.key.columns)))[:6]
     query = sa.select(*sql.columns_of(found.source, shown)).where(found.condition).limit(5)
     remedies = [Option("follow", link.key.name)]
@@ -374,6 +383,8 @@ def _blocked(session: Session, link: Link, found: RowSet) -> Blocked:
     changes_keys = cause in (Cause.REFERENCED, Cause.COMPUTED) or link.propagated
     if found.table.can_be_null(link.key.changed_columns) and not changes_keys:
         remedies.append(Option("detach", link.key.name))
+    if moves:
+        remedies.insert(0, REPOINT)
     return Blocked(
         foreign_key=str(link.key),
         table=str(found.table.name),

@@ -180,7 +180,7 @@ class _Looking:
             return
         yield (
             f"{written}: {column.name} holds days as text, such as {days[0]}, and texts are "
-            f"compared sign by sign. "
+            f"compared character by character. "
             + ("A day stands in quotes: '2018-01-31'." if number else
                f"Write the day as the column does, and not as {value}.")
         )  # fmt: skip

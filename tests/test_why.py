@@ -206,3 +206,34 @@ def _check_chains(why: Why, lengths: dict[tuple[Any, Any], dict[Any, int]]) -> N
     if Fate.REMOVED in why.fates and row not in lengths and not why.left_out and lengths:
         nearest = min((known[row] for known in lengths.values() if row in known), default=0)
         assert not nearest or min(map(len, why.chains)) == nearest
+
+
+def test_a_long_chain_is_shown_by_its_ends(yeldro, file_made) -> None:
+    rows = ", ".join(f"({n}, {n - 1 if n > 1 else 'NULL'})" for n in range(1, 41))
+    database = file_made(f"""
+        CREATE TABLE node (id INTEGER PRIMARY KEY, up INTEGER REFERENCES node ON DELETE CASCADE);
+        INSERT INTO node VALUES {rows};
+    """)
+    words = ("plan", "node", "--where", "id = 1", "--why", "node:40")
+    told = yeldro(*words, db=database.url).out
+    assert "… 30 rows between" in told
+    assert "node 35" not in told
+    assert "node 36" in told
+    (found,) = yeldro(*words, "--json", db=database.url).one()["why"]
+    assert [each["key"] for each in found["chains"][0]] == [[n] for n in range(1, 41)]
+
+
+@pytest.mark.parametrize("made", ["postgresql"], indirect=True)
+def test_a_row_is_found_by_its_partition_and_a_view_has_none(yeldro, made) -> None:
+    database = made("""
+        CREATE TABLE log (id int, day date, PRIMARY KEY (id, day)) PARTITION BY RANGE (day);
+        CREATE TABLE log_2020 PARTITION OF log FOR VALUES FROM ('2020-01-01') TO ('2021-01-01');
+        CREATE VIEW seen AS SELECT * FROM log;
+        INSERT INTO log VALUES (1, '2020-05-05'), (2, '2020-05-05');
+    """)
+    words = ("plan", "log", "--where", "id = 1", "--json")
+    (found,) = yeldro(*words, "--why", "log_2020:1,2020-05-05", db=database.url).one()["why"]
+    assert found["fates"] == ["removed"]
+    (shown,) = yeldro(*words, "--rows", "log_2020", db=database.url).one()["some_rows"]
+    assert (shown["table"], shown["total"]) == ("log", 1)
+    assert "is a view" in yeldro(*words[:-1], "--rows", "seen", db=database.url, code=2).err

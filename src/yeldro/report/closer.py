@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from yeldro.core.planning.why import Looked, Reason, SomeRows, Why
 
+_LONGEST, _AT_ENDS = 12, 5  # rows of a chain that are shown, and at its ends where it is longer
 _FATES = {
     Fate.REMOVED: "goes",
     Fate.DETACHED: "stays, and loses a link",
@@ -64,13 +65,20 @@ def _why_view(found: Why) -> RenderableType:
     if len(found.chains) > 1:
         more = ", and there may be more" if found.left_out else ""
         parts.append(Text(f"{counted(len(found.chains), 'chain')} of rows lead to it{more}."))
-    parts += [grid(["row", "because"], map(_line, chain)) for chain in found.chains]
+    if found.left_out and not found.chains:
+        parts.append(Text("More rows lead to it than are followed, so no chain is shown."))
+    parts += [grid(["row", "because"], _lines(chain)) for chain in found.chains]
     parts += [remark(note) for note in found.notes]
     return spaced(parts)
 
 
-def _line(reason: Reason) -> list[str | Text]:
-    return [Text(named(reason.table, reason.key), style=NUMBER), reason.because]
+def _lines(chain: Sequence[Reason]) -> Iterator[list[str | Text]]:
+    """Yield the lines of a chain; of a long one, those at its ends."""
+    for place, reason in enumerate(chain):
+        if len(chain) <= _LONGEST or not _AT_ENDS <= place < len(chain) - _AT_ENDS:
+            yield [Text(named(reason.table, reason.key), style=NUMBER), reason.because]
+        elif place == _AT_ENDS:
+            yield [f"… {len(chain) - 2 * _AT_ENDS:,} rows between", ""]
 
 
 def _why_document(found: Why) -> dict[str, Any]:

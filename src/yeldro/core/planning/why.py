@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
+from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.schema import IdentityKind, Table, TableName
 from yeldro.core.planning.row_sets import compared
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     from yeldro.core.planning.treatment import Link
 
 MOST_CHAINS = 5
-_MOST_ROWS = 1000  # that are followed upwards from one row
+_MOST_ROWS = 5000  # that are followed upwards from one row
 _COLUMNS_SHOWN = 8
 _WITH_KEY = (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
 Key = tuple[Any, ...]
@@ -117,7 +118,10 @@ class CloserLook:
 
 
 def _some_rows(session: Session, prepared: Prepared, typed: str, most: int) -> SomeRows:
-    table = find_table(session.catalogue, typed)
+    table = _whole(session, find_table(session.catalogue, typed))
+    if table.kind != "table":
+        raise UsageError(f"{table.name} is a {table.kind}, and its rows are those of tables.",
+                         "Name a table.")  # fmt: skip
     keyed = table.identity.columns if table.identity.kind in _WITH_KEY else ()
     columns = tuple(dict.fromkeys((*keyed, *table.by_name)))[:_COLUMNS_SHOWN]
     going = prepared.ripple.removed.get(table.name)
@@ -156,7 +160,7 @@ class _Asked:
         key = self._key_of_asked()
         node = (self.table.name, key)
         going = self.ripple.removed.get(self.table.name)
-        if going and self._holds(going, key):
+        if going and self._holds(going, self.columns, key):
             if node[0] == self.start and self._is_matched(node):
                 return self._why(node, (Fate.REMOVED,), ([(_matched(node),)], False))
             links = self._links(self.table, Treatment.REMOVE)
@@ -164,7 +168,9 @@ class _Asked:
         fates: list[Fate] = []
         chains: list[tuple[Reason, ...]] = []
         cut = False
-        for fate, links, _ in (each for each in self._changed() if self._holds(each[2], key)):
+        for fate, links, _ in (
+            each for each in self._changed() if self._holds(each[2], self.columns, key)
+        ):
             fates.append(fate)
             found, more = self._chains(node, links)
             own = (Reason(str(node[0]), key, links[0].because),) if links else ()
@@ -238,6 +244,7 @@ class _Asked:
             if len(chains) == MOST_CHAINS or len(below) > _MOST_ROWS:
                 return chains, True
             here = waiting.popleft()
+            announce("following", here[0], len(below))
             if here is not node and here[0] == self.start and self._is_matched(here):
                 chains.append(tuple(_reasons(here, below)))
                 continue
@@ -291,8 +298,8 @@ class _Asked:
             > 0
         )
 
-    def _holds(self, rows: RowSet, key: Key) -> bool:
-        same = _same(rows.source, self.columns, key)
+    def _holds(self, rows: RowSet, columns: Sequence[str], key: Key) -> bool:
+        same = _same(rows.source, columns, key)
         return sql.count(self.session.connection, rows.source, rows.condition, *same) > 0
 
     def _why_it_stays(self, node: _Node) -> Iterator[str]:
@@ -310,10 +317,12 @@ class _Asked:
             if found is None:
                 yield f"It references no row by {link.key}."
             elif parent.identity.kind in _WITH_KEY:
+                going = self.ripple.removed.get(parent.name)
+                goes = going and self._holds(going, parent.identity.columns, tuple(found))
                 parent_row = named(parent.name, tuple(found))
-                yield f"It references {parent_row} ({link.key}), and that stays."
+                yield f"It references {parent_row} ({link.key}), and that {_ends(goes)}."
             else:
-                yield f"The row that it references by {link.key} stays."
+                yield f"It references a row of {parent.name}, which has no key ({link.key})."
         if not links:
             yield f"No foreign key leads from rows that go to {node[0]}."
 
@@ -323,21 +332,32 @@ def _table_and_key(session: Session, typed: str) -> tuple[Table, str]:
     places = [place for place, sign in enumerate(typed) if sign == ":"]
     for place in places[:-1]:
         try:
-            return find_table(session.catalogue, typed[:place]), typed[place + 1 :]
+            table = find_table(session.catalogue, typed[:place])
         except UnknownName:
             continue
+        return _whole(session, table), typed[place + 1 :]
     name, colon, key = typed.rpartition(":")
     if not colon:
         raise UsageError(
             f"{typed!r} names no row.", f"Write {typed}:KEY, with the value of its key for KEY."
         )
-    return find_table(session.catalogue, name), key
+    return _whole(session, find_table(session.catalogue, name)), key
+
+
+def _whole(session: Session, table: Table) -> Table:
+    """Return the table of which a partition is a part, or the table itself."""
+    part = session.catalogue.part_of(table.name)
+    return session.catalogue.table(part.whole) if part else table
 
 
 def named(table: object, key: Key) -> str:
     """Return a row as people call it: `buoy 12`, `visit (3, 1)`."""
     texts = [str(value) for value in key]
     return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"
+
+
+def _ends(goes: object) -> str:
+    return "goes" if goes else "stays"
 
 
 def _matched(node: _Node) -> Reason:

@@ -28,10 +28,19 @@ _FATES = {
 }
 
 
-def looked_views(found: Looked) -> Iterator[RenderableType]:
-    """Yield what a closer look at one plan shows."""
-    yield from map(_rows_view, found.rows)
-    yield from map(_why_view, found.reasons)
+def looked_views(found: Sequence[Looked]) -> Iterator[RenderableType]:
+    """Yield what a closer look at the plans of a job shows.
+
+    Of several plans, one that does nothing to a row or table is left out if another does something.
+    """
+    for place, looked in enumerate(found):
+        where = f" in remove {place + 1} of {len(found)}" if len(found) > 1 else ""
+        for number, rows in enumerate(looked.rows):
+            if rows.total or not any(each.rows[number].total for each in found):
+                yield _rows_view(rows, where)
+        for number, why in enumerate(looked.reasons):
+            if why.fates or not any(each.reasons[number].fates for each in found):
+                yield _why_view(why, where)
 
 
 def looked_document(found: Looked) -> dict[str, Any]:
@@ -50,8 +59,8 @@ def looked_document(found: Looked) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _rows_view(found: SomeRows) -> RenderableType:
-    head = heading("rows", found.table, f"{found.total:,} would go")
+def _rows_view(found: SomeRows, where: str) -> RenderableType:
+    head = heading("rows", found.table, f"{found.total:,} would go{where}")
     if not found.rows:
         return head
     more = found.total - len(found.rows)
@@ -59,9 +68,9 @@ def _rows_view(found: SomeRows) -> RenderableType:
     return spaced([head, rows_grid(found.columns, found.rows), *end])
 
 
-def _why_view(found: Why) -> RenderableType:
+def _why_view(found: Why, where: str) -> RenderableType:
     told = ", ".join(_FATES[each] for each in found.fates) or "stays as it is"
-    parts: list[RenderableType] = [heading("why", named(found.table, found.key), told)]
+    parts: list[RenderableType] = [heading("why", named(found.table, found.key), told + where)]
     if len(found.chains) > 1:
         more = ", and there may be more" if found.left_out else ""
         parts.append(Text(f"{counted(len(found.chains), 'chain')} of rows lead to it{more}."))

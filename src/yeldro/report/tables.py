@@ -304,19 +304,20 @@ def receipt_view(receipt: Receipt, *, full: bool = False) -> RenderableType:
          "" if step.affected is None else f"{step.affected:,}", step.because]
         for step in receipt.steps
     ]  # fmt: skip
+    facts = [
+        ("asked", receipt.title),
+        *asked_lines(receipt.asked),
+        ("database", database),
+        ("when", f"{_when(receipt.started)} UTC by {receipt.user}{took}"),
+        ("file", f"{receipt.path} ({size(receipt.path.stat().st_size)})"),
+        ("copies", ", ".join(map(str, receipt.copies)))
+        if receipt.copies
+        else ("rows", f"{receipt.total:,}, {_kept(receipt)}"),
+    ]
+    wide = max(len(label) for label, _ in facts) + 3
     return Group(
         heading("receipt", receipt.id, receipt.outcome),
-        Text(visible(f"asked      {receipt.title}")),
-        *(Text(visible(f"{label:<10} {text}")) for label, text in asked_lines(receipt.asked)),
-        Text(visible(f"database   {database}")),
-        Text(visible(f"when       {_when(receipt.started)} UTC by {receipt.user}{took}")),
-        Text(visible(f"file       {receipt.path} ({size(receipt.path.stat().st_size)})")),
-        *([Text(f"rows       {receipt.total:,}, {_kept(receipt)}")] if not receipt.copies else []),
-        *(
-            [Text(visible(f"copies     {', '.join(map(str, receipt.copies))}"))]
-            if receipt.copies
-            else []
-        ),
+        *(Text(visible(f"{label:<{wide}}{text}")) for label, text in facts),
         grid(["step", "", "table", "planned", "affected", "because"], rows, [3, 4]),
     )
 

@@ -71,7 +71,7 @@ def plan(
         show_json(_with_look(documents.job_plan_document(found, what.job.after), closer))
     else:
         show(plans.job_plan_view(found))
-        for view in (view for each in closer.found for view in looked_views(each)):
+        for view in looked_views(closer.found):
             show(Group("", view))
     if map_to:
         from yeldro.core.inspection.key_map import map_of_plan

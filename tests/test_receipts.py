@@ -207,7 +207,7 @@ def test_restore_refuses_a_table_or_column_that_is_gone(
     network.script("ALTER TABLE raw_upload DROP COLUMN line")
     assert "raw_upload.line is not there" in yeldro("restore", "last", "--yes", code=3).err
     network.script("DROP TABLE raw_upload")
-    assert "raw_upload is not there" in yeldro("restore", "last", "--yes", code=3).err
+    assert "raw_upload is not in this database" in yeldro("restore", "last", "--yes", code=3).err
 
 
 def test_the_last_receipt_is_that_of_the_database_that_is_named(

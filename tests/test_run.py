@@ -367,7 +367,7 @@ def test_at_a_terminal_the_total_of_the_plan_above_must_be_typed(yeldro, network
     before = network.contents()
     total = yeldro("plan", *FOLLOWED, "--json", db=network.url).one()["total"]
     child = typing(yeldro, network, "run", *FOLLOWED)
-    child.expect(rf"This plan takes \x1b\[[\d;]*m{total:,}")
+    child.expect(rf"This plan removes or changes \x1b\[[\d;]*m{total:,}")
     for _ in range(2):
         child.expect("Type the number of rows to remove or change in all, or q: ")
         child.sendline(str(total - 1))

@@ -68,3 +68,58 @@ def test_a_commit_is_never_denied_by_what_becomes_of_the_output(
             assert said.startswith("Committed: "), said
     assert {each["outcome"] for each in yeldro("receipt", "list", "--json").json()} == {"committed"}
     assert len(list(Path(yeldro.receipts).iterdir())) == 2
+
+
+ENCODINGS = ["ascii", "latin-1", "cp1252", "utf-8"]
+LOOKS = [
+    ("survey", "--map", "-"),
+    ("preview", "buoy", "--where", "id = 6"),
+    ("plan", "buoy", "--where", "id = 6", "--follow", "all", "--why", "visit:6,1", "--map", "-"),
+    ("duplicates", "reading", "--by", "sensor_id,taken_at"),
+    ("rehearse", "alert", "--all-rows"),
+    ("receipt", "list"),
+]
+
+
+@pytest.mark.parametrize("encoding", ENCODINGS)
+def test_what_an_encoding_lacks_stops_nothing_and_denies_no_commit(
+    tmp_path: Path, demo: SqliteFile, encoding: str
+) -> None:
+    """Arrows and lines are written in other signs; rows and statements never are."""
+    yeldro = Yeldro(tmp_path, installed=True)
+    yeldro.environment |= {"PYTHONIOENCODING": "utf-8:strict", "YELDRO_DB": demo.url}
+    demo.script("UPDATE buoy SET name = 'Ekofisk → 北 \U0001f6df' WHERE id = 6")
+    ran = ("run", "buoy", "--where", "id = 6", "--follow", "all", "--expect", "1..", "--yes")
+
+    def said(*words: str) -> tuple[int, str, str]:
+        done = subprocess.run([PROGRAM, *words], capture_output=True, check=False, cwd=tmp_path,
+                              env=yeldro.environment | {"PYTHONIOENCODING": encoding})  # fmt: skip
+        texts = (each.decode(encoding, "replace") for each in (done.stdout, done.stderr))
+        return done.returncode, *texts
+
+    for words in LOOKS:
+        code, out, err = said(*words)
+        assert (code, "Traceback" in err) == (0, False), (words, err)
+        assert out
+    exact = ("preview", "buoy", "--where", "id = 6", "--csv"), ("script", "buoy", "--where", "id=7",
+             "--follow", "all")  # fmt: skip
+    for words in exact:
+        code, out, err = said(*words)
+        assert code == (0 if encoding == "utf-8" else 2), (words, out, err)
+        assert "Traceback" not in err
+        assert "→" in out or "The output is incomplete" in err
+    code, out, err = said(*ran)
+    assert (code, "Committed" in out, "Traceback" in err) == (0, True, False), err
+    code, out, err = said("restore", "last", "--yes")
+    assert (code, "Committed" in out) == (0, True), err
+    assert demo.value("SELECT name FROM buoy WHERE id = 6") == "Ekofisk → 北 \U0001f6df"
+
+
+def test_a_current_folder_that_is_gone_is_said(tmp_path: Path, demo: SqliteFile) -> None:
+    script = f"mkdir gone; cd gone; rmdir ../gone; {shlex.quote(str(PROGRAM))} survey"
+    environment = Yeldro(tmp_path).environment | {"YELDRO_DB": demo.url}
+    done = subprocess.run(["bash", "-c", script], capture_output=True, text=True, check=False,
+                          cwd=tmp_path, env=environment)  # fmt: skip
+    assert done.returncode == 2
+    assert "The current folder is not there any more." in done.stderr
+    assert "Traceback" not in done.stderr

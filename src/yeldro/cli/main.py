@@ -190,6 +190,9 @@ def _failure_of(error: BaseException) -> YeldroError:
             "Check its path.",
             data=done or _AS_REPORTED,
         )
+    if isinstance(error, FileNotFoundError):  # which only the current folder has no name for
+        return errors.UsageError("The current folder is not there any more.", "Change to another.",
+                                 data=done or _AS_REPORTED)  # fmt: skip
     if isinstance(error, ValueError) and str(error) == "embedded null byte":
         return errors.UsageError("The path of a file holds a NUL character.", "Check the paths.",
                                  data=done or _AS_REPORTED)  # fmt: skip

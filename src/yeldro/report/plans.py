@@ -37,7 +37,7 @@ _NO_REMEDY = "  No option helps here; first change or remove the rows that refer
 COUNTED_OFTEN = "A row counts in each step that changes it."
 
 
-def plan_view(plan: Plan, command: str = "plan", takes: str = "This plan takes ") -> RenderableType:
+def plan_view(plan: Plan, command: str = "plan", begins: str = "This plan") -> RenderableType:
     matched = f"{plan.matched:,} of {counted(plan.table_rows, 'row')} matched"
     parts: list[RenderableType] = [heading(command, plan.table, matched)]
     if plan.steps:
@@ -50,7 +50,7 @@ def plan_view(plan: Plan, command: str = "plan", takes: str = "This plan takes "
         else:
             parts.append(
                 Text.assemble(
-                    takes,
+                    f"{begins} removes or changes ",
                     (f"{plan.total:,}", NUMBER),
                     f" {'row' if plan.total == 1 else 'rows'} in all: ",
                     _sums(plan),
@@ -78,7 +78,7 @@ def job_plan_view(found: JobPlan, command: str = "plan") -> RenderableType:
     ]
     for place, each in enumerate(found.plans):
         name = f"{place + 1} of {len(found.plans)}"
-        parts += [Text(), plan_view(each, name, "It takes ")]
+        parts += [Text(), plan_view(each, name, "It")]
         if found.follows and found.follows[place]:
             tables = ", ".join(found.follows[place])
             parts.append(

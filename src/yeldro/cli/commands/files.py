@@ -15,6 +15,7 @@ from yeldro.cli.given.last import DATABASE, last_preview
 from yeldro.cli.given.what import what_of
 from yeldro.cli.terminal.output import tell_next
 from yeldro.cli.terminal.progress import shown_progress
+from yeldro.cli.terminal.streams import ExactOutput
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.files import new_file
 from yeldro.formats import sql_out
@@ -70,7 +71,7 @@ def script(db: str | None, dialect: str | None, most_rows: int | None, **options
         written_out = sql_out.script(
             what.database, what.job, dialect, most_rows or sql_out.MOST_ROWS
         )
-    click.echo(written_out, nl=False)
+    ExactOutput().write(written_out)
     if sys.stdout.isatty() and not from_standard_input():
         tell_next([f"{typed_again('script')} > cleanup.sql"], beside=True)
 

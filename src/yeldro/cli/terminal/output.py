@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from yeldro.cli.terminal.ending import ending
+from yeldro.cli.terminal.streams import ExactOutput
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -107,6 +108,6 @@ def show_csv(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     """Print rows as CSV (RFC 4180) with a heading; NULL is an empty field."""
     from yeldro.report.text import plain
 
-    writer = csv.writer(sys.stdout, lineterminator="\n")
+    writer = csv.writer(ExactOutput(), lineterminator="\n")
     writer.writerow(columns)
     writer.writerows([plain(value) for value in row] for row in rows)

@@ -1,7 +1,7 @@
 """Standard output and standard error that may be closed, full, or a pipe that nobody reads.
 
 What cannot be written must not change what is said of the data, nor the exit code of a command
-whose reader has seen enough.
+whose reader has seen enough. Signs that the encoding of a stream lacks are written in others.
 """
 
 from __future__ import annotations
@@ -11,7 +11,39 @@ import os
 import sys
 from typing import Any, TextIO
 
+from yeldro.core.model.errors import UsageError
 from yeldro.core.model.outcome import noted_outcome
+
+# What stands for signs of the output where an encoding lacks them.
+_PLAIN = str.maketrans({
+    "→": "->", "←": "<-", "≠": "!=", "…": "...", "·": "*", "─": "-", "│": "|", "├": "|", "└": "`",
+    "█": "#", "░": ".",
+})  # fmt: skip
+
+
+def _spelled(text: str, encoding: str) -> str:
+    """Return a text in the signs that an encoding has; others are written by their codes."""
+    return text.translate(_PLAIN).encode(encoding, "backslashreplace").decode(encoding)
+
+
+class ExactOutput:
+    """Standard output for what must arrive as it is: rows for programs, statements."""
+
+    def write(self, text: str) -> int:
+        """Write a text.
+
+        Raises:
+            UsageError: the encoding of standard output lacks a sign of it.
+        """
+        encoding = getattr(sys.stdout, "encoding", None) or "utf-8"
+        try:
+            text.encode(encoding)
+        except UnicodeEncodeError as error:
+            raise UsageError(
+                f"Standard output is written in {encoding}, which has no {text[error.start]!a}.",
+                "The output is incomplete: set PYTHONIOENCODING=utf-8, and repeat the command.",
+            ) from error
+        return sys.stdout.write(text)
 
 
 class Guarded:
@@ -30,6 +62,8 @@ class Guarded:
         if self.failure is None:
             try:
                 return self._stream.write(text)
+            except UnicodeEncodeError as error:
+                self._stream.write(_spelled(text, error.encoding))
             except OSError as error:
                 self._give_up(error)
         return len(text)

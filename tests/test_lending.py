@@ -51,6 +51,7 @@ def test_a_page_about_several_removes_has_the_numbers_of_the_run(
     done = yeldro("run", *words, db=library.url).json()
     page = (yeldro.folder / "night.html").read_text()
     assert f"Committed: {done['total']:,} rows gone or changed." in page
+    assert f"{done['total']:,} rows went or changed." in page
     gone = done["ledger"].get("loan", {}).get("removed", 0)
     if gone:  # systems that count by table
         assert f"{gone:,} of " in page

@@ -230,7 +230,7 @@ def _drawn_of_run(session: Session, looked: Looked, result: RunResult) -> KeyMap
     drawn = map_of_plan(session, JobPlan(result.title, tuple(plans)))
     rows = {each.name: each.rows for each in looked.drawn.tables}
     tables = (replace(each, rows=rows.get(each.name)) for each in drawn.tables)
-    return replace(drawn, tables=tuple(tables))
+    return replace(drawn, tables=tuple(tables), done=True)
 
 
 def _rows_of_run(looked: Looked, result: RunResult) -> tuple[Sequence[Listing], list[str]]:

@@ -83,6 +83,7 @@ class KeyMap:
         title: what was asked, in one line.
         total: rows that all steps remove or change; None for a map without a plan.
         left_out: tables of the database that are not on the map.
+        done: the plan has been carried out.
     """
 
     title: str
@@ -90,6 +91,7 @@ class KeyMap:
     keys: tuple[MapKey, ...]
     total: int | None = None
     left_out: int = 0
+    done: bool = False
 
     @property
     def is_blocked(self) -> bool:

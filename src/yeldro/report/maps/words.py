@@ -55,7 +55,8 @@ def summary(drawn: KeyMap) -> str:
     """Return the last line under a map."""
     parts = []
     if drawn.total is not None:
-        gone = f"{counted(drawn.total, 'row')} would go or change"
+        gone = counted(drawn.total, "row")
+        gone += " went or changed" if drawn.done else " would go or change"
         parts.append("Blocked: nothing runs." if drawn.is_blocked else f"{gone}.")
     if drawn.left_out:
         left = counted(drawn.left_out, "table")

@@ -156,7 +156,7 @@ def test_a_wrong_sum_of_several_removes_names_none_of_them(yeldro: Yeldro, demo)
             ("preview", "buoy", "name", "is", "null"),
             'A condition stands in quotes: --where "… name',
         ),
-        (("--db", "x.db", "survey"), "Options stand after the command."),
+        (("--where", "id = 1", "preview", "buoy"), "Options stand after the command."),
     ],
 )
 def test_words_that_a_shell_has_split_are_answered_with_how_to_type_them(
@@ -182,3 +182,15 @@ def test_days_in_a_text_column_are_compared_in_the_form_in_which_they_are_stored
         said = yeldro(*words, f"d={typed}", db=database.url, code=2).err
         assert "reads like a relative day, and is none" in said
         yeldro(*words, f"d='{typed}'", db=database.url)
+
+
+@pytest.mark.parametrize("place", ["before", "behind"])
+def test_common_options_stand_before_a_command_or_behind_it(yeldro, demo, place) -> None:
+    common = ("--db", demo.url, "--json", "--time-limit=30")
+    for words in (("survey", "buoy"), ("plan", "alert", "--all-rows")):
+        first, *rest = words
+        both = (*common, first, *rest) if place == "before" else (first, *rest, *common)
+        assert yeldro(*both).out.startswith("{")
+    words = ("receipt", "list", "--json", "--receipts", "here")
+    before = ("--json", "--receipts", "here", "receipt", "list")
+    assert yeldro(*(before if place == "before" else words)).out.strip() == "[]"

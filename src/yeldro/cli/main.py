@@ -96,6 +96,16 @@ class Commands(click.Group):
             formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])
 
 
+# Options that may stand before the command too, and whether a value follows.
+_COMMON = {
+    "--db": True,
+    "--receipts": True,
+    "--time-limit": True,
+    "--json": False,
+    "--quiet": False,
+}
+
+
 @click.group(
     cls=Commands,
     invoke_without_command=True,
@@ -131,6 +141,7 @@ def execute(arguments: list[str]) -> int:
     """
     ending.begin()
     note_outcome("")
+    arguments = _after_command(arguments)
     failure: YeldroError | None = None
     code = 0
     try:
@@ -157,12 +168,25 @@ def execute(arguments: list[str]) -> int:
     return code
 
 
+def _after_command(arguments: list[str]) -> list[str]:
+    """Return the words with the options that many commands take behind the command's name."""
+    place = 0
+    while place < len(arguments):
+        name, equals, _ = arguments[place].partition("=")
+        if name not in _COMMON:
+            break
+        place += 1 if equals or not _COMMON[name] else 2
+    first, rest = arguments[:place], arguments[place:]
+    named = 2 if rest[:1] == ["receipt"] else 1
+    return [*rest[:named], *first, *rest[named:]] if rest else arguments
+
+
 def _hint(said: str) -> str:
     """Return what to type in place of words that fit no command, as a sentence."""
-    words = re.fullmatch(r"Got unexpected extra arguments? \((.*)\)", said)
+    words = re.fullmatch(r"Got unexpected extra arguments? \((.*)\)\.", said)
     if words:
         return f'A condition stands in quotes: --where "… {words[1]}". '
-    return "Options stand after the command. " if "--db" in said or "--where" in said else ""
+    return "Options stand after the command. " if "--where" in said else ""
 
 
 def _failure_of(error: BaseException) -> YeldroError:
@@ -175,7 +199,8 @@ def _failure_of(error: BaseException) -> YeldroError:
         context = error.ctx if isinstance(error, click.UsageError) else None
         command = context.command_path if context else "yeldro"
         said = error.format_message().rstrip(".")
-        return errors.UsageError(f"{said}.", f"{_hint(said)}See '{command} --help'.")
+        said += "" if said.endswith("?") else "."
+        return errors.UsageError(said, f"{_hint(said)}See '{command} --help'.")
     done = noted_outcome()
     # Python wraps an interrupt that comes while a class is made.
     stopped = isinstance(error.__cause__, KeyboardInterrupt)

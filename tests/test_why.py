@@ -200,10 +200,11 @@ def _check_chains(why: Why, lengths: dict[tuple[Any, Any], dict[Any, int]]) -> N
         assert chain[0].because == "matched"
         assert (chain[-1].table, chain[-1].key) == row
         assert first in lengths or not lengths
-        if first in lengths and len(chain) > 1:
+        if first in lengths and len(chain) > 1 and all(reason.key for reason in chain):
             for place, reason in enumerate(chain, 1):
                 assert lengths[first][reason.table, reason.key] <= place
-    if Fate.REMOVED in why.fates and row not in lengths and not why.left_out and lengths:
+    known = all(reason.key for chain in why.chains for reason in chain)
+    if Fate.REMOVED in why.fates and row not in lengths and not why.left_out and lengths and known:
         nearest = min((known[row] for known in lengths.values() if row in known), default=0)
         assert not nearest or min(map(len, why.chains)) == nearest
 

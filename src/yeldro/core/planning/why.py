@@ -37,7 +37,7 @@ class Reason:
     """A row of a chain, and what makes it go or change.
 
     Args:
-        key: the values of its key.
+        key: the values of its key; empty if its table has none.
         because: `matched`, or the foreign key to the row before it, with its action.
     """
 
@@ -162,7 +162,7 @@ class _Asked:
         going = self.ripple.removed.get(self.table.name)
         if going and self._holds(going, self.columns, key):
             if node[0] == self.start and self._is_matched(node):
-                return self._why(node, (Fate.REMOVED,), ([(_matched(node),)], False))
+                return self._why(node, (Fate.REMOVED,), ([(self._reason(node, "matched"),)], False))
             links = self._links(self.table, Treatment.REMOVE)
             return self._why(node, (Fate.REMOVED,), self._chains(node, links))
         fates: list[Fate] = []
@@ -246,7 +246,7 @@ class _Asked:
             here = waiting.popleft()
             announce("following", here[0], len(below))
             if here is not node and here[0] == self.start and self._is_matched(here):
-                chains.append(tuple(_reasons(here, below)))
+                chains.append(tuple(self._reasons(here, below)))
                 continue
             table = self.session.catalogue.table(here[0])
             followed = links if here is node else self._links(table, Treatment.REMOVE)
@@ -256,6 +256,21 @@ class _Asked:
                         below[parent] = (here, link)
                         waiting.append(parent)
         return chains, False
+
+    def _reasons(
+        self, first: _Node, below: dict[_Node, tuple[_Node, Link] | None]
+    ) -> Iterator[Reason]:
+        """Yield the rows of a chain, from a matched row down."""
+        yield self._reason(first, "matched")
+        step = below[first]
+        while step:
+            node, link = step
+            yield self._reason(node, link.because)
+            step = below[node]
+
+    def _reason(self, node: _Node, because: str) -> Reason:
+        keyed = self.session.catalogue.table(node[0]).identity.kind in _WITH_KEY
+        return Reason(str(node[0]), node[1] if keyed else (), because)
 
     def _links(self, table: Table, treatment: Treatment) -> list[Link]:
         return self.ripple.reach.links_from(table.name, treatment)
@@ -351,7 +366,9 @@ def _whole(session: Session, table: Table) -> Table:
 
 
 def named(table: object, key: Key) -> str:
-    """Return a row as people call it: `buoy 12`, `visit (3, 1)`."""
+    """Return a row as people call it: `buoy 12`, `visit (3, 1)`, `a row of log` without a key."""
+    if not key:
+        return f"a row of {table}"
     texts = [str(value) for value in key]
     return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"
 
@@ -360,25 +377,13 @@ def _ends(goes: object) -> str:
     return "goes" if goes else "stays"
 
 
-def _matched(node: _Node) -> Reason:
-    return Reason(str(node[0]), node[1], "matched")
-
-
-def _reasons(first: _Node, below: dict[_Node, tuple[_Node, Link] | None]) -> Iterator[Reason]:
-    """Yield the rows of a chain, from a matched row down."""
-    yield _matched(first)
-    step = below[first]
-    while step:
-        node, link = step
-        yield Reason(str(node[0]), node[1], link.because)
-        step = below[node]
-
-
 def _same(
     rows: sa.FromClause, columns: Iterable[str], values: Iterable[Any]
 ) -> list[sa.ColumnElement[bool]]:
     """True for the row with a key; values have no type, so that they take the column's."""
     return [
-        rows.c[name] == sa.literal(value, sa.types.NullType())
+        rows.c[name].is_(None)
+        if value is None
+        else rows.c[name] == sa.literal(value, sa.types.NullType())
         for name, value in zip(columns, values, strict=True)
     ]

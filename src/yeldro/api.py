@@ -22,7 +22,7 @@ from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job, JobPlan
-from yeldro.core.planning.why import CloserLook, Looked
+from yeldro.core.planning.why import CloserLook, LookResult
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
@@ -255,7 +255,7 @@ class Connection:
         found = running.plan(self._database, wanted, record)
         return NotedPlan(found.title, found.plans, found.follows, record)
 
-    def why(self, what: Cleanup | Job, *rows: str) -> tuple[Looked, ...]:
+    def why(self, what: Cleanup | Job, *rows: str) -> tuple[LookResult, ...]:
         """Tell why rows go, change or stay, for each cleanup: the rows that lead to each.
 
         Args:

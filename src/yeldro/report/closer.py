@@ -16,7 +16,7 @@ from yeldro.report.text import plain
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from yeldro.core.planning.why import Looked, Reason, SomeRows, Why
+    from yeldro.core.planning.why import LookResult, Reason, SomeRows, Why
 
 _LONGEST, _AT_ENDS = 12, 5  # rows of a chain that are shown, and at its ends where it is longer
 _FATES = {
@@ -28,7 +28,7 @@ _FATES = {
 }
 
 
-def looked_views(found: Sequence[Looked]) -> Iterator[RenderableType]:
+def looked_views(found: Sequence[LookResult]) -> Iterator[RenderableType]:
     """Yield what a closer look at the plans of a job shows.
 
     Of several plans, one that does nothing to a row or table is left out if another does something.
@@ -43,7 +43,7 @@ def looked_views(found: Sequence[Looked]) -> Iterator[RenderableType]:
                 yield _why_view(why, where)
 
 
-def looked_document(found: Looked) -> dict[str, Any]:
+def looked_document(found: LookResult) -> dict[str, Any]:
     """Return it as JSON holds it."""
     return {
         "why": [_why_document(each) for each in found.reasons],

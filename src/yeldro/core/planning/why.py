@@ -81,7 +81,7 @@ class SomeRows:
 
 
 @dataclass(frozen=True)
-class Looked:
+class LookResult:
     """What a closer look at the plan of one cleanup shows."""
 
     reasons: tuple[Why, ...]
@@ -103,7 +103,7 @@ class CloserLook:
     of_rows: Sequence[str] = ()
     of_tables: Sequence[str] = ()
     most: int = 5
-    found: list[Looked] = field(default_factory=list)
+    found: list[LookResult] = field(default_factory=list)
 
     def check(self, place: int, session: Session, prepared: Prepared) -> None:
         """Look at a plan.
@@ -114,7 +114,7 @@ class CloserLook:
         del place
         reasons = tuple(_Asked(session, prepared, each).answer() for each in self.of_rows)
         rows = tuple(_some_rows(session, prepared, each, self.most) for each in self.of_tables)
-        self.found.append(Looked(reasons, rows))
+        self.found.append(LookResult(reasons, rows))
 
 
 def _some_rows(session: Session, prepared: Prepared, typed: str, most: int) -> SomeRows:

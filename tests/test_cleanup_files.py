@@ -184,6 +184,19 @@ def test_a_file_written_from_the_last_preview_plans_the_same(yeldro, demo) -> No
     assert not (yeldro.folder / "other.toml").exists()
 
 
+def test_a_file_asks_for_the_values_that_its_condition_leaves_open(yeldro, network) -> None:
+    words = ("alert", "--where", "level = :level AND raised_at < :before AND id > :first")
+    yeldro("new", "open.toml", *words, db=network.url)
+    text = (yeldro.folder / "open.toml").read_text()
+    types = dict(re.findall(r"\[param\.(\w+)\]\ntype = \"(\w+)\"", text))
+    assert types == {"level": "text", "before": "datetime", "first": "number"}
+    given = ("level=notice", "before=2024-03-01", "first=0")
+    params = [word for each in given for word in ("--param", each)]
+    found = yeldro("plan", "open.toml", *params, "--json", db=network.url).json()
+    wanted = "level = 'notice' AND raised_at < '2024-03-01' AND id > 0"
+    assert found["total"] == network.value(f"SELECT count(*) FROM alert WHERE {wanted}")
+
+
 def test_what_is_written_is_read_back_whatever_it_holds(yeldro, demo) -> None:
     odd = 'name = \'""" # ]\\n\x7f\' OR name = :wanted'
     words = ["buoy", "--where", odd, "--param", "wanted=a\nb", "--keep", "lowest:id",

@@ -22,6 +22,13 @@ def test_the_reference_is_what_the_commands_declare() -> None:
     assert subprocess.run([sys.executable, script, "--check"], check=False).returncode == 0
 
 
+@pytest.mark.parametrize("page", ["tutorial.md", "how-to.md"])
+def test_the_outputs_in_the_documents_are_those_of_the_commands(page: str) -> None:
+    words = [sys.executable, REPOSITORY / "docs" / "run_examples.py", "--check", page]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout, done.stderr) == (0, "", "")
+
+
 @pytest.mark.parametrize("page", PAGES, ids=str)
 def test_no_link_is_dead(page: Path) -> None:
     """Neither to a file nor to a heading; nothing is loaded from elsewhere."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import date, datetime
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.names import one_line
@@ -21,11 +22,14 @@ _ABOUT = {field.name: field.about for field in REMOVE}
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
-def written(job: Job, db: str | None = None) -> str:
+def written(
+    job: Job, db: str | None = None, types: Mapping[str, str] = MappingProxyType({})
+) -> str:
     """Return the job as a cleanup file.
 
     Args:
         db: the database as it was typed, without a password.
+        types: those of parameters that have no value yet.
     """
     lines = [
         "# A Yeldro cleanup file: what is removed, in which order, and how many rows it must be.",
@@ -48,6 +52,13 @@ def written(job: Job, db: str | None = None) -> str:
             f"type = {_text(_type(value))}",
             f'about = ""                # for the person who is asked for it; last time it was '
             f"{one_line(str(value))}",
+        ]
+    for name, kind in types.items():
+        lines += [
+            "",
+            f"[param.{name}]",
+            f"type = {_text(kind)}",
+            'about = ""                # for the person who is asked for it',
         ]
     for cleanup in job.cleanups:
         lines += ["", "[[remove]]", *_remove(cleanup)]

@@ -12,7 +12,7 @@ import click
 from yeldro.cli.given import settings
 from yeldro.cli.given.again import from_standard_input, typed_again
 from yeldro.cli.given.last import DATABASE, last_preview
-from yeldro.cli.given.what import what_of
+from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.output import tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.cli.terminal.streams import ExactOutput
@@ -49,13 +49,34 @@ def new(file: Path, db: str | None, from_last: bool, **options: Any) -> None:
             "There is no table or SQL for the file to describe.",
             f"Write: yeldro new {file} TABLE --where …, or --from-last.",
         )
-    job = what_of(options, shown).job
+    what = what_of(options, shown)
+    job = what.job
     job = replace(job, title=file.stem.replace("_", " ").replace("-", " ").capitalize())
-    contents = written(job, None if shown and "@" in shown else shown).encode()
+    known = None if shown and "@" in shown else shown
+    contents = written(job, known, _types_of_parameters(what)).encode()
     with new_file(file) as written_to:
         written_to.write(contents)
     click.echo(f"Written: {visible(str(file))}. Look at it, then go on.", err=True)
     tell_next([typed_again("plan", arguments=[str(file)], keeps=())], beside=True)
+
+
+def _types_of_parameters(what: What) -> dict[str, str]:
+    """Return types for the parameters that have no value, by the columns of the database."""
+    from yeldro.core.selection.conditions.filters import parameters_in
+    from yeldro.core.selection.conditions.parameters import types_of_parameters
+
+    selections = [each.selection for each in what.job.cleanups]
+    missing = {
+        name: "text"
+        for each in selections
+        for name in sorted(parameters_in(each.where or "") - each.parameters.keys())
+    }
+    if not missing:
+        return missing
+    with what.database.reading() as session:
+        for each in selections:
+            missing |= types_of_parameters(each, session)
+    return missing
 
 
 def script(db: str | None, dialect: str | None, most_rows: int | None, **options: Any) -> None:

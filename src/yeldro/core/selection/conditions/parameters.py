@@ -14,6 +14,7 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.errors import UsageError
+from yeldro.core.selection.conditions.filters import parameters_in
 from yeldro.core.selection.conditions.parsing import own_column, parse
 
 if TYPE_CHECKING:
@@ -92,6 +93,22 @@ def read_parameters(selection: Selection, session: Session) -> Selection:
         met = _met(selection.where, table, session.traits.sql_dialect)
     read = {name: _read(name, value.text, met.get(name, [])) for name, value in typed.items()}
     return replace(selection, parameters={**selection.parameters, **read})
+
+
+def types_of_parameters(selection: Selection, session: Session) -> dict[str, str]:
+    """Return a type for each parameter of a condition that has no value.
+
+    Returns:
+        That of what it is compared with; `text` where nothing is known.
+    """
+    if selection.where is None:
+        return {}
+    table = find_table(session.catalogue, selection.table)
+    met = _met(selection.where, table, session.traits.sql_dialect)
+    return {
+        name: next((one.kind for one in met.get(name, ()) if one.kind), "text")
+        for name in sorted(parameters_in(selection.where) - selection.parameters.keys())
+    }
 
 
 def relative_day(text: str, today: date | None = None) -> date | None:

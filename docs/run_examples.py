@@ -1,0 +1,80 @@
+"""Run the commands in the documents on the demo, and write what they print below them.
+
+python docs/run_examples.py               writes the outputs in docs/tutorial.md and docs/how-to.md
+python docs/run_examples.py --check PAGE  fails if they are not up to date, and shows where
+
+A block of commands begins with ```console. Each page begins with a new demo in an empty folder, and
+its commands run one after another. Times and the ids of receipts are written the same every time.
+"""
+
+from __future__ import annotations
+
+import difflib
+import os
+import re
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+DOCS = Path(__file__).parent
+PAGES = (DOCS / "tutorial.md", DOCS / "how-to.md")
+BLOCK = re.compile(r"(?ms)^```console\n(.*?)^```$")
+SAME = (
+    (r"\d{8}-\d{6}-(\w+)-[0-9a-f]{6}(?=\.receipt)", r"20260301-120000-\1-0f1e2d"),
+    (r"(?m)^((?:Next: yeldro )?(?:restore|receipt(?: \w+)?) +)[0-9a-f]{6}\b", r"\g<1>0f1e2d"),
+    (r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?= UTC)", "2026-03-01 12:00:00"),
+    (r"UTC by \w+, in .*", "UTC by you, in less than 2 s"),
+    (r"\(\d+\.\d kB\)", "(100.0 kB)"),
+)  # fmt: skip
+
+
+def written(page: Path) -> str:
+    """Return a page with the outputs of its commands."""
+    with tempfile.TemporaryDirectory() as folder:
+        _run("yeldro demo . --only-data", folder)
+        return BLOCK.sub(lambda block: _block(block[1], folder), page.read_text())
+
+
+def _block(text: str, folder: str) -> str:
+    commands = re.findall(r"(?ms)^\$ (.*?)$(?=\n|\Z)", text.replace("\\\n", "\\\x00"))
+    parts = []
+    for command in commands:
+        typed = command.replace("\x00", "\n")
+        printed = _run(typed, folder)
+        parts.append(f"$ {typed}\n{printed}")
+    return "```console\n" + "\n".join(parts) + "```"
+
+
+def _run(command: str, folder: str) -> str:
+    programs = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    environment = {name: value for name, value in os.environ.items() if "YELDRO" not in name}
+    environment |= {"PATH": programs, "COLUMNS": "100", "YELDRO_DB": "buoys.db",
+                    "YELDRO_RECEIPTS": "receipts", "XDG_STATE_HOME": folder}  # fmt: skip
+    done = subprocess.run(
+        ["bash", "-c", command], cwd=folder, env=environment, text=True, check=False,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+    )  # fmt: skip
+    printed = done.stdout
+    for pattern, same in SAME:
+        printed = re.sub(pattern, same, printed)
+    return printed + (f"(exit code {done.returncode})\n" if done.returncode else "")
+
+
+def main() -> int:
+    """Write the pages, or compare them."""
+    stale = 0
+    for page in (page for page in PAGES if page.name in sys.argv or "--check" not in sys.argv):
+        before, after = page.read_text(), written(page)
+        if "--check" in sys.argv:
+            shown = difflib.unified_diff(before.split("\n"), after.split("\n"), page.name, "now",
+                                         lineterm="", n=1)  # fmt: skip
+            print("\n".join(shown), end="")
+            stale += before != after
+        else:
+            page.write_text(after)
+    return int(stale > 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -66,17 +66,13 @@ def _types_of_parameters(what: What) -> dict[str, str]:
     from yeldro.core.selection.conditions.parameters import types_of_parameters
 
     selections = [each.selection for each in what.job.cleanups]
-    missing = {
-        name: "text"
-        for each in selections
-        for name in sorted(parameters_in(each.where or "") - each.parameters.keys())
-    }
-    if not missing:
-        return missing
+    if not any(parameters_in(each.where or "") - each.parameters.keys() for each in selections):
+        return {}
+    types: dict[str, str] = {}
     with what.database.reading() as session:
         for each in selections:
-            missing |= types_of_parameters(each, session)
-    return missing
+            types |= types_of_parameters(each, session)
+    return types
 
 
 def script(db: str | None, dialect: str | None, most_rows: int | None, **options: Any) -> None:

@@ -32,7 +32,6 @@ _MORE_THAN_CHANCE = 4  # equal pairs are so many times as many as unrelated colu
 _PROMISING = 6  # so many of the columns with the most values are tried together
 _NEARLY_ALL = 0.5  # of the pairs of rows are equal on a column
 _MOMENT = re.compile(r"(timestamp|datetime)", re.IGNORECASE)
-_TEXT = re.compile(r"char|text|string|clob", re.IGNORECASE)
 _WHOLE, _MEANING = "whole rows", "all but generated keys and times"
 _NUMBER = re.compile(r"(big|small|tiny|medium)?(int|serial)", re.IGNORECASE)
 
@@ -70,6 +69,7 @@ class Repeats:
 
     Args:
         left_out: columns whose values the system cannot compare.
+        texts: columns that hold text.
     """
 
     table: Table
@@ -77,6 +77,7 @@ class Repeats:
     looked_at: int
     found: tuple[Repeat, ...]
     left_out: tuple[str, ...]
+    texts: frozenset[str]
 
     @property
     def likeliest(self) -> Repeat | None:
@@ -89,10 +90,9 @@ class Repeats:
 
     def _order(self, found: Repeat) -> tuple[bool, int, bool, int, int]:
         read = columns_read(found.by)
-        has_text = any(_TEXT.search(self.table.by_name[name].type) for name in read)
         agreeing = max(e.agreeing or 0 for e in self.found if columns_read(e.by) == read)
         whole = found.what in (_WHOLE, _MEANING)
-        weak = not (agreeing or has_text)
+        weak = not (agreeing or self.texts & {*read})
         return not whole, -agreeing, weak, -found.removable, len(found.by)
 
 
@@ -134,6 +134,9 @@ class _Search:
         comparable = {c.name for c in table.columns if session.is_comparable(c) or same.as_text}
         self.columns = tuple(name for name in table.by_name if name in comparable)
         self.left_out = tuple(name for name in table.by_name if name not in comparable)
+        self.texts = frozenset(
+            name for name in self.columns if session.is_text(table.by_name[name])
+        )
         self._known_pairs: dict[str, int] = {}
 
     def run(self) -> Repeats:
@@ -147,7 +150,9 @@ class _Search:
         found += self._deciding(near)
         if not (self.same.ignore_case and self.same.trim):
             found += self._loose()
-        return Repeats(self.table, self.rows, self.looked_at, tuple(found), self.left_out)
+        return Repeats(
+            self.table, self.rows, self.looked_at, tuple(found), self.left_out, self.texts
+        )
 
     def _tried_whole(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Return all columns, and all but those that only tell copies apart."""
@@ -198,7 +203,7 @@ class _Search:
 
     def _loose(self) -> list[Repeat]:
         """Return the columns on which more rows are equal if case and spaces are passed over."""
-        texts = {name for name in self.columns if self.session.is_text(self.table.by_name[name])}
+        texts = self.texts
         names = [name for name in self._by_values if name in texts or not self._holds_key([name])]
         whole = [self.columns, self._meaning]
         tried = [*whole, *((name,) for name in names if name in texts)]

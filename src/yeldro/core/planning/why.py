@@ -118,7 +118,7 @@ class CloserLook:
 
 
 def _some_rows(session: Session, prepared: Prepared, typed: str, most: int) -> SomeRows:
-    table = _whole(session, find_table(session.catalogue, typed))
+    table = _table(session, typed)
     if table.kind != "table":
         raise UsageError(f"{table.name} is a {table.kind}, and its rows are those of tables.",
                          "Name a table.")  # fmt: skip
@@ -347,20 +347,20 @@ def _table_and_key(session: Session, typed: str) -> tuple[Table, str]:
     places = [place for place, sign in enumerate(typed) if sign == ":"]
     for place in places[:-1]:
         try:
-            table = find_table(session.catalogue, typed[:place])
+            return _table(session, typed[:place]), typed[place + 1 :]
         except UnknownName:
             continue
-        return _whole(session, table), typed[place + 1 :]
     name, colon, key = typed.rpartition(":")
     if not colon:
         raise UsageError(
             f"{typed!r} names no row.", f"Write {typed}:KEY, with the value of its key for KEY."
         )
-    return _whole(session, find_table(session.catalogue, name)), key
+    return _table(session, name), key
 
 
-def _whole(session: Session, table: Table) -> Table:
-    """Return the table of which a partition is a part, or the table itself."""
+def _table(session: Session, typed: str) -> Table:
+    """Return the table that is named, or of which the named partition is a part."""
+    table = find_table(session.catalogue, typed)
     part = session.catalogue.part_of(table.name)
     return session.catalogue.table(part.whole) if part else table
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shlex
 import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -14,6 +13,8 @@ import click
 
 from yeldro.cli.declared.help import HOW, WHERE, command, option
 from yeldro.core.model.errors import Refused
+from yeldro.core.model.machine import ON_WINDOWS
+from yeldro.core.model.names import as_typed
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -61,10 +62,10 @@ def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
         shown = db or "buoys.db"
         with _inside(folder, shown):
             _walk(open_database(shown))
-        click.echo(
-            f"\nNow try it yourself: cd {shlex.quote(str(folder))}; "
-            f"export YELDRO_DB={shlex.quote(shown)} YELDRO_RECEIPTS=receipts"
-        )
+        said = f"export YELDRO_DB={as_typed(shown)} YELDRO_RECEIPTS=receipts"
+        if ON_WINDOWS:  # as PowerShell has it
+            said = f'$env:YELDRO_DB="{shown}"; $env:YELDRO_RECEIPTS="receipts"'
+        click.echo(f"\nNow try it yourself: cd {as_typed(str(folder))}; {said}")
 
 
 def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
@@ -140,7 +141,6 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
-    from yeldro.core.model.names import as_typed
     from yeldro.core.model.outcome import note_outcome
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)

@@ -36,6 +36,7 @@ COMMANDS = {
     "receipt": ("declared.receipts", "Earlier runs: list, show, check, export, forget."),
     "restore": ("declared.receipts", "Put the rows of a receipt back."),
     "completion": ("declared.files", "Print what completes command lines in bash, zsh or fish."),
+    "help": ("declared.files", "Recipes for tasks, and what Yeldro's words mean."),
     "demo": ("demo", "Make a demo database and walk through the whole job on it."),
 }
 
@@ -45,7 +46,7 @@ Yeldro removes rows only if exactly the number that you expect would go.
   yeldro demo                           the whole job on made-up data
   yeldro survey --db FILE               what is in your SQLite file, or at a URL
   yeldro preview TABLE --where "…"      the rows that would go, and what depends on them
-  yeldro --help                         all commands, in the order of the work"""
+  yeldro help                           recipes; all commands: yeldro --help"""
 
 
 _AS_REPORTED = "Anything that was not reported as committed was rolled back."

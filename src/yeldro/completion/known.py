@@ -358,6 +358,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
         "Put the rows of a receipt back.",
     ),
     "completion": (("shell",), (), "Print what completes command lines in bash, zsh or fish."),
+    "help": (("topic",), (), "Recipes for tasks, and what Yeldro's words mean."),
     "demo": (
         ("folder",),
         ("--readings", "--only-data", "--db"),
@@ -476,3 +477,22 @@ RULES = [
 ]
 DIALECTS = ["access", "mariadb", "mysql", "oracle", "postgresql", "sqlite", "sqlserver"]
 SHELLS = ["bash", "zsh", "fish"]
+TOPICS = [
+    ("old-rows", "Remove old rows"),
+    ("parents", "Remove a parent with all that hangs on it"),
+    ("keep-one", "Keep one of each duplicate"),
+    ("more-complete", "Keep the more complete of two"),
+    ("other-table", "Remove rows that stand in another table, or in none"),
+    ("oldest", "Remove the oldest ones"),
+    ("view", "Go through a view"),
+    ("empty", "Empty a table"),
+    ("review", "Have a plan reviewed, and run exactly that"),
+    ("undo", "Undo a run"),
+    ("every-night", "Run the same every night"),
+    ("systems", "Use it on PostgreSQL or MariaDB"),
+    ("many-rows", "Remove very many rows"),
+    ("pictures", "Draw it, and hand over a page"),
+    ("from-delete", "Begin with a DELETE that you have"),
+    ("hand-over", "Hand a script to somebody else"),
+    ("words", "What ripple, ledger, receipt and other words of Yeldro mean"),
+]

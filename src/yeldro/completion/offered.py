@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from yeldro.completion.known import COMMANDS, DIALECTS, OPTIONS, RULES, SHELLS
+from yeldro.completion.known import COMMANDS, DIALECTS, OPTIONS, RULES, SHELLS, TOPICS
 from yeldro.completion.live import Names
 from yeldro.completion.places import Places
 
@@ -188,6 +188,11 @@ class _Known:
     def of_shell(self, typed: str) -> Offers:
         del typed
         return [(name, "") for name in SHELLS]
+
+    def of_topic(self, typed: str) -> Offers:
+        del typed
+        return [*TOPICS, *((name, about) for name, (_, _, about) in COMMANDS.items()
+                           if " " not in name)]  # fmt: skip
 
     def of_receipt(self, typed: str) -> Iterator[tuple[str, str]]:
         yield "last", "the newest one"

@@ -6,6 +6,8 @@ import os
 
 PROJECT = "yeldro.toml"
 
+ON_WINDOWS = os.name == "nt"
+
 
 class Places:
     """What the project file and the environment say.
@@ -19,8 +21,7 @@ class Places:
     def __init__(self) -> None:
         self.databases: dict[str, str] = {}
         self.db = os.environ.get("YELDRO_DB", "")
-        data = os.environ.get("XDG_DATA_HOME") or os.path.expanduser("~/.local/share")
-        self.receipts = os.path.join(data, "yeldro", "receipts")
+        self.receipts = os.path.join(own_folder("XDG_DATA_HOME", "share"), "receipts")
         path = _project(os.getcwd())
         if path:
             self._read(path)
@@ -47,6 +48,13 @@ class Places:
                 self.receipts = os.path.join(folder, found["receipts"])
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
             return  # the command itself tells what is wrong with the file
+
+
+def own_folder(variable: str, kind: str) -> str:
+    """Return the program's folder: below a variable's, or where the system keeps such files."""
+    usual = os.environ.get("LOCALAPPDATA") if ON_WINDOWS else None
+    usual = usual or os.path.expanduser(f"~/.local/{kind}")
+    return os.path.join(os.environ.get(variable) or usual, "yeldro")
 
 
 def _project(folder: str) -> str:

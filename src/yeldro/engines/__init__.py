@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -39,17 +41,33 @@ def open_database(text: str) -> Database:
     if url.get_backend_name() == "sqlite":
         return _sqlite(url.database or "")
     if url.get_backend_name() in ("postgresql", "postgres"):
-        from yeldro.engines.postgresql.database import PostgresqlDatabase
+        with _driver_of("PostgreSQL", "psycopg"):
+            from yeldro.engines.postgresql.database import PostgresqlDatabase
 
         return PostgresqlDatabase(url)
     if url.get_backend_name() in ("mariadb", "mysql"):
-        from yeldro.engines.mariadb.database import MariadbDatabase
+        with _driver_of("MariaDB", "pymysql"):
+            from yeldro.engines.mariadb.database import MariadbDatabase
 
         return MariadbDatabase(url)
     raise UsageError(
         f"There is no engine for {url.get_backend_name()!r} databases.",
         "Give a path to an SQLite file, postgresql://host/database or mariadb://host/database.",
     )
+
+
+@contextmanager
+def _driver_of(system: str, package: str) -> Iterator[None]:
+    """Say what to install if a system's driver is missing."""
+    try:
+        yield
+    except ModuleNotFoundError as error:
+        if error.name != package:
+            raise
+        raise UsageError(
+            f"The driver of {system} is not installed ({package}).",
+            f"Install it with: pip install 'yeldro[{system.lower()}]'.",
+        ) from error
 
 
 def _sqlite(path: str) -> Database:

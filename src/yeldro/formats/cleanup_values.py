@@ -12,8 +12,8 @@ from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.names import listed, listed_values
 from yeldro.core.planning.cleanup import Cleanup, field_values
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.merging.filling import Filling
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.selection.asked import KeepRule, RelatedTable, Selection
 from yeldro.formats.fields import CLEANUP, EMPTYING, EQUALITY, FILL, KINDS, Field
 

@@ -11,12 +11,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.execution.approval import PlannedStep, PlanRecord, differences, steps_of
+from yeldro.core.execution.key_sketch import KeySketch
 from yeldro.core.model.errors import PlanChanged, Refused, UsageError
 from yeldro.core.model.expectation import Expectations, RowRange
 from yeldro.core.model.files import new_file
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.key_sketch import KeySketch
 from yeldro.core.planning.plan import Prepared
 from yeldro.core.selection.conditions.checks import Check
 from yeldro.formats.cleanup_values import cleanup_from, expectations_from, values_of

@@ -203,7 +203,7 @@ def _lay_out(path: str) -> None:
             f"{beside} is in the way: the review is laid out anew under that name first.",
             f"Remove {beside} if nobody needs it.",
         )
-    with lines_of(path) as lines, new_file(beside) as file:
+    with lines_of(path) as lines, new_file(beside, over=Path(path)) as file:
         writer = csv.writer(AsText(file, _BOM))
         names = next(lines)
         first = names.index(DECISION)
@@ -214,7 +214,6 @@ def _lay_out(path: str) -> None:
                 writer.writerow([decision.strip().lower().ljust(_ROOM), *others])
         file.flush()
         os.fsync(file.fileno())
-        beside.replace(path)
 
 
 def _moved(cells: Sequence[str], first: int) -> list[str]:

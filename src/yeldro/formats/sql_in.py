@@ -28,7 +28,7 @@ from yeldro.formats.statements import Statement, statements
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.planning.treatment import Choices
+    from yeldro.core.planning.following.treatment import Choices
 
 _ABOVE_ONE = {(exp.GT, "1"), (exp.GTE, "2"), (exp.NEQ, "1")}
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from yeldro.core.model.names import counted
-from yeldro.core.planning.treatment import Fate
+from yeldro.core.planning.following.treatment import Fate
 from yeldro.core.planning.why import named
 from yeldro.report.parts import NUMBER, grid, heading, remark, rows_grid, spaced
 from yeldro.report.text import plain

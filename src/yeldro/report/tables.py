@@ -13,7 +13,7 @@ from rich.text import Text
 from yeldro.core.model.names import counted
 from yeldro.core.model.options import REPOINT
 from yeldro.core.model.schema import ForeignKey, IdentityKind
-from yeldro.core.planning.treatment import Fate
+from yeldro.core.planning.following.treatment import Fate
 from yeldro.report.parts import (
     NUMBER,
     QUIET,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shlex
 import sys
 from collections.abc import Callable, Iterator
 from datetime import datetime
@@ -20,7 +19,7 @@ from yeldro.cli.terminal.output import show as show_text
 from yeldro.cli.terminal.output import show_json, tell_next, views
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.core.model.errors import UNCHANGED, OutOfReach, Refused, UsageError
-from yeldro.core.model.names import counted, same_name
+from yeldro.core.model.names import as_typed, counted, same_name
 from yeldro.core.model.outcome import note_outcome
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
@@ -190,7 +189,7 @@ def restore(
         for each in done.differences:
             click.secho(f"  {visible(str(each))}", fg="yellow")
         if done.receipt and not without_rows:
-            click.echo(f"To undo this: yeldro restore {shlex.quote(str(done.receipt))}")
+            click.echo(f"To undo this: yeldro restore {as_typed(str(done.receipt))}")
         if not done.total:
             tell_next([_next("receipt show", found.id)])
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
@@ -34,6 +33,7 @@ from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord, Together
 from yeldro.core.execution.expectation_results import When, check_now
 from yeldro.core.execution.run import Outcome
 from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
+from yeldro.core.model.names import as_typed
 from yeldro.core.model.outcome import note_outcome, noted_outcome
 from yeldro.core.planning.job import JobPlan, what_follows
 from yeldro.core.planning.why import CloserLook
@@ -308,4 +308,4 @@ def _tell_way_back(receipt: Path, without_rows: bool, copies: Sequence[TableName
     if without_rows:
         click.echo("It holds counts only; these rows cannot be restored from it.")
     else:
-        click.echo(f"To put everything back: yeldro restore {shlex.quote(str(receipt))}")
+        click.echo(f"To put everything back: yeldro restore {as_typed(str(receipt))}")

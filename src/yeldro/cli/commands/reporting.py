@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import hashlib
 import os
 from collections.abc import Iterator, Sequence
@@ -17,6 +16,7 @@ import click
 from yeldro import __version__
 from yeldro.core.model.errors import PageNotWritten, UsageError, YeldroError
 from yeldro.core.model.files import exists_already, new_file
+from yeldro.core.model.machine import user
 from yeldro.core.model.names import as_typed
 from yeldro.core.model.options import with_options
 from yeldro.report.text import asked_lines, duration, short_name
@@ -311,7 +311,7 @@ def _left(drawn: KeyMap) -> dict[str, int]:
 
 def _asked(what: What) -> Iterator[tuple[str, str]]:
     shown = what.database.shown
-    yield "by", getpass.getuser()
+    yield "by", user()
     yield "database", f"{short_name(shown)} ({shown})"
     yield "written by", f"Yeldro {__version__}"
 

@@ -1,4 +1,4 @@
-"""The options and help of new, script and completion."""
+"""The options and help of new, script, completion and help."""
 
 from __future__ import annotations
 
@@ -88,3 +88,20 @@ def completion(shell: str) -> None:
     from yeldro.cli.commands import files
 
     files.completion(shell)
+
+
+@command(
+    "help keep-one",
+    "help words",
+)
+@click.argument("topic", metavar="[TOPIC]", required=False)
+@click.pass_context
+def help(context: click.Context, topic: str | None) -> None:
+    """Show a recipe for a task, with commands and outputs on the demo data.
+
+    Without TOPIC it lists them. 'words' explains Yeldro's own words; the name of a command shows
+    its options.
+    """
+    from yeldro.cli.commands import topics
+
+    topics.show_topic(topic, context.find_root())

@@ -14,7 +14,7 @@ HOW_MANY = "How many"
 HOW = "How"
 WHERE = "Where, and in what form"
 _HEADINGS = (WHICH_ROWS, DUPLICATES, DEPENDENTS, HOW_MANY, HOW, WHERE)
-_WHAT = (
+WHAT = (
     ("TABLE", "a table or a view over one, with options that choose rows"),
     ("FILE.toml", "a cleanup file: yeldro new"),
     ("PLAN.json", "a saved plan: yeldro plan -o PLAN.json"),
@@ -67,7 +67,7 @@ class Command(click.Command):
         parameters = self.get_params(ctx)
         if any(each.name == "what" for each in parameters):
             with formatter.section("WHAT"):
-                formatter.write_dl(_WHAT)
+                formatter.write_dl(WHAT)
         records: dict[str, list[tuple[str, str]]] = {heading: [] for heading in _HEADINGS}
         for each in parameters:
             record = each.get_help_record(ctx)

@@ -7,6 +7,7 @@ import os
 from pathlib import Path
 from typing import Any
 
+from yeldro.completion.places import own_folder
 from yeldro.core.model.errors import UsageError, YeldroError
 from yeldro.core.model.files import new_file
 
@@ -24,10 +25,9 @@ def remember(options: dict[str, Any], db: str | None, database: str) -> None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         beside = path.with_name(f"{path.name}.{os.getpid()}")
-        with new_file(beside) as file:
+        with new_file(beside, over=path) as file:
             kept = options | {"db": without_password(db), DATABASE: database}
             file.write(json.dumps(kept).encode())
-        beside.replace(path)
     except (OSError, YeldroError):
         return
 
@@ -61,5 +61,4 @@ def without_password(db: str | None) -> str | None:
 
 
 def _path() -> Path:
-    state = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
-    return Path(state) / "yeldro" / "last_preview.json"
+    return Path(own_folder("XDG_STATE_HOME", "state")) / "last_preview.json"

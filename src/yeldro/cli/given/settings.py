@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from yeldro.completion.places import own_folder
 from yeldro.core.model.errors import UsageError
 
 if TYPE_CHECKING:
@@ -90,8 +91,7 @@ def receipts_folder(typed: Path | None) -> Path:
     found = typed or project().receipts
     if found is not None:
         return found
-    data = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
-    return Path(data) / "yeldro" / "receipts"
+    return Path(own_folder("XDG_DATA_HOME", "share")) / "receipts"
 
 
 def holding(typed: str | None) -> list[Setting]:

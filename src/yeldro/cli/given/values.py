@@ -12,7 +12,7 @@ from yeldro.formats import fields
 if TYPE_CHECKING:  # what a command needs is loaded when it runs
     from yeldro.core.model.equality import EqualityRules
     from yeldro.core.planning.cleanup import Cleanup
-    from yeldro.core.planning.treatment import Choices
+    from yeldro.core.planning.following.treatment import Choices
 
 
 def check_usage(options: dict[str, Any]) -> None:

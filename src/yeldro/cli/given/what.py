@@ -25,7 +25,7 @@ from yeldro.formats.fields import CLEANUP
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.planning.cleanup import Cleanup
-    from yeldro.core.planning.treatment import Choices
+    from yeldro.core.planning.following.treatment import Choices
     from yeldro.formats.cleanup_file import CleanupFile, Parameter
     from yeldro.formats.plan_file import SavedPlan
 

@@ -15,23 +15,25 @@ from yeldro.cli.terminal.streams import ExactOutput
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
+    from rich.theme import Theme
 
     from yeldro.core.model.errors import YeldroError
 
 _WIDTH_WITHOUT_TERMINAL = 120
 
 
-def show(view: RenderableType, *, beside: bool = False) -> None:
+def show(view: RenderableType, *, beside: bool = False, theme: Theme | None = None) -> None:
     """Print text for people on standard output.
 
     Args:
         beside: print on standard error, as standard output is for a document alone.
+        theme: styles other than the usual ones.
     """
     from rich.console import Console
 
     stream = sys.stderr if beside else sys.stdout
     if stream.isatty():
-        Console(file=stream, highlight=False, emoji=False, markup=False).print(view)
+        Console(file=stream, highlight=False, emoji=False, markup=False, theme=theme).print(view)
         return
     columns = os.environ.get("COLUMNS", "")
     wide = int(columns) if columns.isdecimal() and int(columns) else _WIDTH_WITHOUT_TERMINAL

@@ -12,6 +12,7 @@ import sys
 from typing import Any, TextIO
 
 from yeldro.core.model.errors import UsageError
+from yeldro.core.model.machine import ON_WINDOWS
 from yeldro.core.model.outcome import noted_outcome
 
 # What stands for signs of the output where an encoding lacks them.
@@ -44,6 +45,10 @@ class ExactOutput:
                 "The output is incomplete: set PYTHONIOENCODING=utf-8, and repeat the command.",
             ) from error
         return sys.stdout.write(text)
+
+
+# A reader that has gone; Windows says it otherwise.
+_GONE = (errno.EPIPE, errno.EINVAL) if ON_WINDOWS else (errno.EPIPE,)
 
 
 class Guarded:
@@ -116,7 +121,7 @@ def code_at_the_end(code: int) -> int:
     """
     sys.stdout.flush()
     failure: OSError | None = getattr(sys.stdout, "failure", None)
-    if failure is not None and failure.errno != errno.EPIPE and code == 0:
+    if failure is not None and failure.errno not in _GONE and code == 0:
         said = f"{committed} " if (committed := noted_outcome()) else ""
         print(f"{said}Standard output could not be written: {failure.strerror}.", file=sys.stderr)
         code = 5

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.model.counts import Changes, Ledger, Tally
 from yeldro.core.model.errors import CountMismatch, UnplannedChange
+from yeldro.core.model.names import counted
 from yeldro.core.model.options import Option
 
 if TYPE_CHECKING:
@@ -80,10 +81,7 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
     unnamed = [name for name in triggers if name not in allowed]
     if not ledger.unplanned or (triggers and not unnamed):
         return
-    where = ", ".join(
-        f"{rows:+,} row{'' if abs(rows) == 1 else 's'}" + ("" if name == "*" else f" in {name}")
-        for name, rows in ledger.unplanned.items()
-    )
+    where = "; ".join(_besides(name, rows) for name, rows in ledger.unplanned.items())
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
     options = " ".join(Option("allow_trigger", name).named for name in unnamed)
     raise UnplannedChange(
@@ -92,6 +90,15 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
         unplanned=dict(ledger.unplanned),
         triggers=unnamed,
     )
+
+
+def _besides(table: str, rows: int) -> str:
+    """Return how many more rows of a table have changed than planned, or how many fewer."""
+    where = "in all tables together" if table == "*" else f"in {table}"
+    if not rows:
+        return f"{where} as many rows, but in another way"
+    more = f"{counted(abs(rows), 'row')} {'more' if rows > 0 else 'fewer'} than planned"
+    return f"{where} {more} {'was' if abs(rows) == 1 else 'were'} removed, changed or added"
 
 
 def _rows(changes: Changes) -> int:

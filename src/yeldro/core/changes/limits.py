@@ -77,8 +77,8 @@ class Limits:
             )
 
     def _protects(self, name: str) -> bool:
-        bare = name.rpartition(".")[2]
-        return bool(same_name(name, self.protected) or same_name(bare, self.protected))
+        names = {name, name.rpartition(".")[2]}
+        return any(same_name(each, names) for each in self.protected)
 
     def _rows_within(self, catalogue: Catalogue) -> Iterator[tuple[str, str]]:
         """Yield the tables in which rows of protected ones live, or which such a part is of."""
@@ -91,8 +91,11 @@ class Limits:
 
     def unknown(self, catalogue: Catalogue) -> list[str]:
         """Return warnings of protected names that no table has: a slip there protects nothing."""
-        known = [str(name) for name in catalogue.table_names()]
-        known += [name.name for name in catalogue.table_names()]
+        if not self.protected:
+            return []
+        tables = [name for name in catalogue.table_names() if catalogue.table(name).kind != "view"]
+        tables += catalogue.part_names()
+        known = [*map(str, tables), *(name.name for name in tables)]
         return [
             f"{self.said_in} protects {name}, and there is no such table. "
             f"{suggestion(name, dict.fromkeys(known))}"

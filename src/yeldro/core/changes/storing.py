@@ -69,6 +69,7 @@ def store(
         receipt.add_step(change.step, table.name)
         if not receipt_options.with_rows or change.step.auxiliary:
             continue
+        _check_comes_back(session, change)
         if receipt.mixes(change.step, table.name) and counted_only(session, table):
             raise Refused(
                 f"{table.name} has no key, and an earlier remove of this run has taken or changed "
@@ -115,6 +116,18 @@ def store(
     if receipt_options.with_rows:
         watched += [count_changed(session, some) for some in _changed_unseen(changes)]
     return watched
+
+
+def _check_comes_back(session: Session, change: Change) -> None:
+    """Refuse to remove rows that could not be inserted again."""
+    table = change.rows.table
+    why = session.why_not_inserted(table) if change.step.action is Action.REMOVE else ""
+    if why:
+        raise Refused(
+            f"Rows of {table.name} could not be put back: {why}.",
+            "Remove them in the program that uses this file, or use ‹without_rows›.",
+            data=ROLLED_BACK,
+        )
 
 
 def _note_orphans(session: Session, change: Change, receipt: ReceiptWriter) -> None:

@@ -188,15 +188,12 @@ class Values(Protocol):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sa.ColumnElement[bool]:
-        """True if a column whose type has changed holds the value that `readable` stored once."""
+        """True if a column holds what `readable` stored once, in the same form, or NULL as then."""
 
     def in_parts(
         self, query: sa.Select[Any], size: int
     ) -> Generator[Sequence[Sequence[Any]], None, None]:
-        """Yield the rows of a query as the driver gives them, at most `size` at a time.
-
-        Fewer rows are read at a time where they are long.
-        """
+        """Yield the rows of a query as the driver gives them, at most `size`, fewer if long."""
 
     def stored(self, rows: Sequence[Sequence[Any]]) -> Sequence[Sequence[Any]]:
         """Return selected rows as a receipt holds them.
@@ -351,6 +348,9 @@ class Knowledge(Protocol):
 
     def event_triggers(self) -> tuple[str, ...]:
         """Return the triggers that are fired when a temporary table is made."""
+
+    def why_not_inserted(self, table: Table) -> str:
+        """Return why no row can be inserted into a table from here; empty if nothing is known."""
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sa.ColumnElement[bool]]]:
         """Return which rows the system may not take back: in words, and as a condition."""

@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
+from yeldro.core.execution.key_sketch import Difference, KeySketch, key_names, sketch_of
 from yeldro.core.model.errors import PlanChanged
 from yeldro.core.model.names import counted
 from yeldro.core.model.steps import Action
 from yeldro.core.planning.job import JobPlan
-from yeldro.core.planning.key_sketch import Difference, KeySketch, key_names, sketch_of
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -205,7 +205,7 @@ def _told(
     if not difference.whole:
         said.append("too many rows differ to name them all")
     return (
-        f"{now.action} {now.table}: {before.rows:,} rows planned, {now.rows:,} now; "
+        f"{now.action} {now.table}: {counted(before.rows, 'row')} planned, {now.rows:,} now; "
         + ", ".join(said)
     )
 

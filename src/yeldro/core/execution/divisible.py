@@ -12,7 +12,7 @@ from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.options import Option
 from yeldro.core.model.schema import ReferentialAction, TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.treatment import Fate, Link, Treatment
+from yeldro.core.planning.following.treatment import Fate, Link, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

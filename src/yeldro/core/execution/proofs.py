@@ -12,14 +12,14 @@ from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.references import without_parent
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import CountMismatch, Fault
+from yeldro.core.planning.following.row_sets import depends_on
 from yeldro.core.planning.plan import Prepared
-from yeldro.core.planning.row_sets import depends_on
 from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.counts import Ledger
-    from yeldro.core.planning.treatment import Link
+    from yeldro.core.planning.following.treatment import Link
 
 
 def prove_no_dangling_references(session: Session, prepared: Prepared) -> None:

@@ -248,6 +248,10 @@ class _Running:
         explain = self.receipt_options is None
         with self.session.looking():
             prepared = prepare(self.session, cleanup, explain=explain, steps_before=before)
+            warnings = prepared.plan.warnings
+            if not self.parts:
+                warnings = (*warnings, *self.job.limits.unknown(self.session.catalogue))
+            prepared = replace(prepared, plan=replace(prepared.plan, warnings=warnings))
         check_plan(prepared.plan, cleanup)
         return prepared
 

@@ -21,8 +21,8 @@ from yeldro.core.model.options import Option
 from yeldro.core.model.schema import ReferentialAction
 from yeldro.core.model.steps import Action, Step
 from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.following.row_sets import depends_on, that_stay
 from yeldro.core.planning.plan import Plan, Prepared, prepare
-from yeldro.core.planning.row_sets import depends_on, that_stay
 from yeldro.core.selection.conditions.filters import with_literals
 from yeldro.core.selection.conditions.parameters import kind_of
 

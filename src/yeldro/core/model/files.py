@@ -12,10 +12,13 @@ from yeldro.core.model.errors import FileNotWritten, Refused
 
 
 @contextmanager
-def new_file(path: Path) -> Iterator[IO[bytes]]:
+def new_file(path: Path, *, over: Path | None = None) -> Iterator[IO[bytes]]:
     """Give a new file to write to; nothing is left of it if that fails.
 
     Nobody but its owner may read it, as it can hold rows of a database.
+
+    Args:
+        over: the file in whose place it is put when it is whole.
 
     Raises:
         Refused: a file of this name exists.
@@ -31,6 +34,8 @@ def new_file(path: Path) -> Iterator[IO[bytes]]:
         with file:
             yield file
             file.flush()
+        if over is not None:  # Windows replaces no file that is open
+            path.replace(over)
     except BaseException as error:
         with suppress(OSError):
             path.unlink()

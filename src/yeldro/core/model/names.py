@@ -5,8 +5,12 @@ from __future__ import annotations
 import difflib
 import re
 import shlex
+import string
 from collections.abc import Iterable
 
+from yeldro.core.model.machine import ON_WINDOWS
+
+_PLAIN = frozenset(f"{string.ascii_letters}{string.digits}_-./:=,\\")
 _IN_QUOTES = r'"(?:[^"]|"")+"'
 _PARTS = re.compile(rf'(?:{_IN_QUOTES}|[^".]+)(?:\.(?:{_IN_QUOTES}|[^".]+))*')
 _PART = re.compile(rf'{_IN_QUOTES}|[^".]+')
@@ -33,7 +37,12 @@ def suggestion(wanted: str, known: Iterable[str]) -> str:
 
 
 def as_typed(word: str) -> str:
-    """Return a word as people type it in a shell: in double quotes where it holds single ones."""
+    """Return a word as people type it in a shell: in double quotes where it holds single ones.
+
+    On Windows always in double ones, as one of its shells knows no others.
+    """
+    if ON_WINDOWS:
+        return word if word and set(word) <= _PLAIN else '"{}"'.format(word.replace('"', '\\"'))
     return f'"{word}"' if "'" in word and not set(word) & set('"$`\\!') else shlex.quote(word)
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from yeldro.core.database.facts import Emptying
 from yeldro.core.model.expectation import Expectations
 from yeldro.core.model.given import Given
-from yeldro.core.planning.treatment import Choices
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.selection.asked import Selection
 
 if TYPE_CHECKING:

@@ -24,11 +24,11 @@ from yeldro.core.planning.emptying import (
     check_selection,
     quicker_way,
 )
+from yeldro.core.planning.following.treatment import Cause, Fate, Link, Reason, Treatment, reach
 from yeldro.core.planning.merging.filling import FilledRows
 from yeldro.core.planning.merging.repoint import check_repoint
-from yeldro.core.planning.order import Order, removal_order, unordered
-from yeldro.core.planning.ripple import Ripple, count_dependents, count_moved, trace
-from yeldro.core.planning.treatment import Cause, Fate, Link, Reason, Treatment, reach
+from yeldro.core.planning.ripple.order import Order, removal_order, unordered
+from yeldro.core.planning.ripple.ripple import Ripple, count_dependents, count_moved, trace
 from yeldro.core.planning.warnings import warnings_of
 from yeldro.core.selection.duplicates.prevention import prevention
 from yeldro.core.selection.duplicates.values import largest_groups
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from yeldro.core.database.facts import Emptying, Prevention
     from yeldro.core.model.given import Given
     from yeldro.core.model.schema import ForeignKey, Table
-    from yeldro.core.planning.dependents import Repointed
+    from yeldro.core.planning.ripple.dependents import Repointed
 
 _LARGEST = 3  # groups of duplicates that are shown
 _FATES = {

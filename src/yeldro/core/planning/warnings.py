@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName, Trigger
-    from yeldro.core.planning.ripple import Ripple
-    from yeldro.core.planning.treatment import Link
+    from yeldro.core.planning.following.treatment import Link
+    from yeldro.core.planning.ripple.ripple import Ripple
     from yeldro.core.selection.asked import Selection
     from yeldro.core.selection.selection import MatchedRows
 
@@ -123,6 +123,11 @@ def _unsure(session: Session, found: RowSet) -> list[str]:
             f"This user does not see whether tables of other databases reference {name}. "
             f"{session.traits.name} checks them by itself; what it would remove or change there by "
             f"a cascade is not counted."
+        )
+    if why := session.why_not_inserted(found.table):
+        warnings.append(
+            f"Rows of {name} could not be put back: {why}. A run refuses them, unless "
+            f"{Option('without_rows')} is given."
         )
     kinds = session.unrestorable(found.table)
     for (what, _), rows in zip(kinds, _counted(session, found, kinds), strict=True):

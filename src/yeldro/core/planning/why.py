@@ -15,14 +15,14 @@ from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.schema import IdentityKind, Table, TableName
-from yeldro.core.planning.row_sets import compared
-from yeldro.core.planning.treatment import Fate, Treatment
+from yeldro.core.planning.following.row_sets import compared
+from yeldro.core.planning.following.treatment import Fate, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.following.treatment import Link
     from yeldro.core.planning.plan import Prepared
-    from yeldro.core.planning.treatment import Link
 
 MOST_CHAINS = 5
 _MOST_ROWS = 5000  # that are followed upwards from one row

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import os
 import re
 import secrets
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
+from yeldro.core.model.machine import sync, user
 from yeldro.core.model.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
@@ -101,7 +101,7 @@ class ReceiptWriter:
             self._file.execute(
                 "INSERT INTO receipt VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?)",
                 (form.FORMAT, self.id, title, system, database, table, 0,
-                 _user(), started.isoformat(timespec="microseconds"), form.OPEN),
+                 user(), started.isoformat(timespec="microseconds"), form.OPEN),
             )  # fmt: skip
             self._file.execute("COMMIT")
             sync(self.path.parent)
@@ -384,19 +384,3 @@ def _failures_told(path: Path) -> Iterator[None]:
             "Free some space or name another folder with ‹receipts› FOLDER.",
             data=ROLLED_BACK,
         ) from error
-
-
-def sync(path: Path) -> None:
-    """Make the operating system put a file, or a folder's list of files, on disk."""
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
-def _user() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return "unknown"

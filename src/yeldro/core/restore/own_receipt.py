@@ -60,7 +60,7 @@ def orphans(each: UndoneRows) -> dict[str, int]:
 
 def _store_links(each: UndoneRows, step: Step, receipt: ReceiptWriter, with_rows: bool) -> None:
     """Note links that are about to be set."""
-    to_be_set = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    to_be_set = each.exists(*each.found_by(each.key), *each.agree(each.named("new")))
     rows = step.rows if each.told_by_count else each.count(to_be_set)
     receipt.add_step(replace(step, rows=rows), each.table.name)
     if with_rows:

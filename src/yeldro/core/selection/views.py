@@ -42,9 +42,17 @@ def resolve_view(session: Session, view: Table) -> View:
     """Find the base table of a view.
 
     Raises:
-        Refused: the view groups or combines rows, or shows the key of no table or of several.
+        Refused: the view groups or combines rows, or shows the key of no table or of several; or
+            a trigger or rule decides what a deletion from it does.
     """
     query = _query(session, view)
+    own = [trigger.name for trigger in view.triggers if trigger.event == "delete"]
+    if own:
+        raise Refused(
+            f"A deletion from the view {view.name} runs {own[0]}, which may do something else than "
+            f"remove rows of its table.",
+            "Name the table whose rows should go.",
+        )
     sources = _sources(query, session, view)
     shown = _shown_columns(query, sources, view)
     found = []

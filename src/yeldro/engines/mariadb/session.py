@@ -353,6 +353,8 @@ class MariadbSession(MariadbKnowledge):
         stored: sa.ColumnElement[Any],
         then: Column,
     ) -> sql.Predicate:
+        if then.type == now.type:
+            return super().is_as_it_was(value, now, stored, then)
         return values.is_as_it_was(value, now, stored, then)
 
     def row_refusal(self, error: sa.exc.DBAPIError) -> RowRefusal | None:

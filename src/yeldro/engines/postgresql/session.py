@@ -376,6 +376,8 @@ class PostgresqlSession(PostgresqlKnowledge):
         then: Column,
     ) -> sql.Predicate:
         """Compare numbers and times in their former type, and everything else by its text."""
+        if then.type == now.type:
+            return super().is_as_it_was(value, now, stored, then)
         if self._are_alike(then, now):
             was = self.readable(sa.cast(value, _Declared(then.type)), then)
             return was.is_not_distinct_from(self.restated(stored, then))

@@ -1,13 +1,12 @@
-"""The collation that a value has, which no catalogue of SQLite tells."""
+"""The collation that a value has, which no catalogue of SQLite tells, and values without any."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Any
+
+import sqlalchemy as sa
 
 from yeldro.core.database import sql
-
-if TYPE_CHECKING:
-    import sqlalchemy as sa
 
 
 def collation_of(connection: sa.Connection, table: str, expression: str) -> str:
@@ -22,3 +21,9 @@ def collation_of(connection: sa.Connection, table: str, expression: str) -> str:
     query = f"SELECT tried = 'A' AS blind, tried = 'a ' AS padded FROM ({inner})"
     found = dict(sql.as_written(connection, query).mappings().one())
     return " COLLATE NOCASE" if found["blind"] else " COLLATE RTRIM" if found["padded"] else ""
+
+
+def stored_alike(left: sa.ColumnElement[Any], right: sa.ColumnElement[Any]) -> sql.Predicate:
+    """True if two values are stored alike: of one kind, and texts the same in every byte."""
+    same = sa.collate(left, "BINARY").is_not_distinct_from(right)
+    return sa.and_(sa.func.typeof(left) == sa.func.typeof(right), same)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
 from yeldro.core.model.errors import Fault
+from yeldro.engines.sqlite.collations import stored_alike
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -73,7 +74,7 @@ class SqliteEmptying:
             rows, written, sa.select(*(held[name] for name in written)).order_by(*list(aside.c)[:1])
         )
         same = [rows.c[name] == held[name] for name in self._key(table)]
-        same += [_alike(rows.c[name], held[name]) for name in names]
+        same += [stored_alike(rows.c[name], held[name]) for name in names]
         found = sql.count(self._connection, rows.join(aside, sa.and_(*same)))
         as_before = kept == back == found == sql.count(self._connection, rows)
         self._connection.exec_driver_sql(f"DROP TABLE temp.{name}")
@@ -85,11 +86,3 @@ class SqliteEmptying:
         if own:
             return (own,)
         return table.identity.columns if table.has_key else ()
-
-
-def _alike(left: sa.ColumnElement[Any], right: sa.ColumnElement[Any]) -> sql.Predicate:
-    """True if two values are stored alike: of one kind, and texts the same in every byte."""
-    kind = sa.func.typeof(left)
-    texts = sa.cast(left, sa.LargeBinary).is_not_distinct_from(sa.cast(right, sa.LargeBinary))
-    same = sa.case((kind == "text", texts), else_=left.is_not_distinct_from(right))
-    return sa.and_(kind == sa.func.typeof(right), same)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +14,7 @@ from yeldro.core.model.errors import (
     ROLLED_BACK,
     UNCHANGED,
     AccessDenied,
+    DatabaseFailure,
     Interrupted,
     LockTimeout,
     OutOfSpace,
@@ -21,12 +23,22 @@ from yeldro.core.model.errors import (
 from yeldro.engines.causes import Cause, explained_by, seconds, too_slow
 
 INTERRUPTED = "interrupted"
+_HALF_WRITTEN = (sqlite3.SQLITE_READONLY_ROLLBACK, sqlite3.SQLITE_READONLY_RECOVERY)
 _RAISED = "user-defined function raised exception"  # only `well_formed` raises any
 
 
+# What only the program that made the file can define.
+_OF_A_PROGRAM = re.compile(r"no such (?:collation sequence|function|module)|unknown function")
 _INTEGRITY = "Look at it with PRAGMA integrity_check before anything else."
 # By result code (sqlite.org/rescode.html).
 _CAUSES = (
+    Cause(
+        _HALF_WRITTEN,
+        "A program ended while it was writing {shown}. SQLite must undo that before anybody reads "
+        "the file, and looking may write nothing.",
+        "Open it once with the program that uses it, or with the sqlite3 shell: .tables",
+        AccessDenied, UNCHANGED,
+    ),
     Cause(
         [sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM],
         "The file {shown} or its folder cannot be written ({reason}).",
@@ -93,7 +105,8 @@ class Explained:
             return Interrupted("The statement was stopped.")
         if reason == INTERRUPTED:
             return too_slow(self.limit)
-        code = getattr(error.orig, "sqlite_errorcode", 0) & 0xFF  # extended codes begin with it
+        extended = getattr(error.orig, "sqlite_errorcode", 0)
+        code = extended & 0xFF  # which an extended one begins with
         if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
             holders = _holders(self.path)
             who = f" It is open in: {'; '.join(holders)}." if holders else ""
@@ -109,7 +122,14 @@ class Explained:
                 "Correct that text, or run it without keeping rows: ‹without_rows›.",
                 data=ROLLED_BACK,
             )
-        return explained_by(_CAUSES, code, reason, str(self.path), "SQLite")
+        if code == sqlite3.SQLITE_ERROR and _OF_A_PROGRAM.match(reason):
+            return DatabaseFailure(
+                f"SQLite refused: {reason}. Only the program that uses this file defines it.",
+                "Work on this table in that program.",
+                data=ROLLED_BACK if self.writes else UNCHANGED,
+            )
+        told = extended if extended in _HALF_WRITTEN else code
+        return explained_by(_CAUSES, told, reason, str(self.path), "SQLite")
 
 
 def _holders(path: Path) -> list[str]:

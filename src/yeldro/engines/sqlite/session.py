@@ -33,7 +33,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
-from yeldro.engines.sqlite.collations import collation_of
+from yeldro.engines.sqlite.collations import collation_of, stored_alike
 from yeldro.engines.sqlite.emptying import SqliteEmptying
 from yeldro.engines.sqlite.errors import INTERRUPTED
 from yeldro.engines.sqlite.groups import Groups
@@ -198,6 +198,22 @@ class SqliteSession(StandardSession):
         """Return nothing: no trigger is fired by a new table."""
         return ()
 
+    def why_not_inserted(self, table: Table) -> str:
+        """Return what SQLite says while it compiles an INSERT.
+
+        Collations, checks, indexes on expressions and triggers can need what only the program that
+        uses the file defines. Of checks it says nothing in a session that only reads.
+        """
+        names = ", ".join(self._quote(column.name) for column in table.stored_columns)
+        values = ", ".join("NULL" for _ in table.stored_columns)
+        try:
+            self.connection.exec_driver_sql(
+                f"EXPLAIN INSERT INTO {self._written(table)} ({names}) VALUES ({values})"
+            ).close()
+        except sa.exc.OperationalError as error:
+            return self.reason(error)
+        return ""
+
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """Return nothing: every value in a table may be written there again."""
         del table
@@ -237,6 +253,22 @@ class SqliteSession(StandardSession):
         if not self._in_utf_16:
             return super().readable(value, column)
         return sa.func.yeldro_well_formed(value, sa.cast(value, sa.LargeBinary))
+
+    def is_as_it_was(
+        self,
+        value: sa.ColumnElement[Any],
+        now: Column,
+        stored: sa.ColumnElement[Any],
+        then: Column,
+    ) -> sql.Predicate:
+        """Compare kinds and bytes too: SQLite finds alike what is not the same.
+
+        A collation may ignore case or blanks, and no catalogue tells it; a column without affinity
+        holds 7 as well as 7.0; where types differ one side is converted.
+        """
+        if now.row_id and then.type == now.type:
+            return super().is_as_it_was(value, now, stored, then)
+        return stored_alike(self.readable(value, now), stored)
 
     def contents_hash(
         self, columns: Sequence[Column], rows: sa.FromClause

@@ -17,14 +17,14 @@ from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns, key_values
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
-from yeldro.core.planning.key_tables import KeyTables, once
-from yeldro.core.planning.row_sets import depends_on, references, that_stay
+from yeldro.core.planning.following.key_tables import KeyTables, once
+from yeldro.core.planning.following.row_sets import depends_on, references, that_stay
 from yeldro.core.selection.duplicates.grouping import Grouping, kept_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.planning.following.treatment import Link, Reach
     from yeldro.core.planning.merging.unique_conflicts import UniqueConflicts
-    from yeldro.core.planning.treatment import Link, Reach
     from yeldro.core.selection.selection import MatchedRows
 
 

@@ -80,7 +80,7 @@ def compare_step(each: StagedRows, others: Sequence[StagedRows]) -> tuple[Restor
         return _compare_added(each, others)
     problems: list[Conflict] = []
     name = each.table.name
-    cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+    cut = each.exists(*each.found_by(each.key), *each.agree(each.named("new")))
     linked = as_before(each, others)
     counted = is_counted(each)
     back = count_back(each, others)
@@ -200,9 +200,9 @@ def as_before(each: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate:
     """True if a staged row is in the database as it was before its step."""
     if each.holds_whole_rows:
         return each.as_stored
-    linked = each.exists(*each.agree(each.old_key), *each.agree(each.named("old")))
+    linked = each.exists(*each.found_by(each.old_key), *each.agree(each.named("old")))
     if any(goes_from(other, each) for other in others):
-        cut = each.exists(*each.agree(each.key), *each.agree(each.named("new")))
+        cut = each.exists(*each.found_by(each.key), *each.agree(each.named("new")))
         linked = sa.and_(linked, ~cut)  # what has the old key is a row that is to go
     return linked
 

@@ -50,9 +50,11 @@ def reassigned(whole: StagedRows, others: Sequence[StagedRows]) -> sql.Predicate
         theirs = dict(holder.old_key if goes else holder.key)
         yield from (holder.staged.c[theirs[name]] == mine.staged.c[own] for name, own in mine.key)
         if goes:
-            yield ~holder.exists(*holder.agree(holder.key), *holder.agree(holder.named("new")))
+            yield ~holder.exists(*holder.found_by(holder.key), *holder.agree(holder.named("new")))
         else:
-            yield ~holder.exists(*holder.agree(holder.old_key), *holder.agree(holder.named("old")))
+            yield ~holder.exists(
+                *holder.found_by(holder.old_key), *holder.agree(holder.named("old"))
+            )
 
     found = [whole.matches_some(moving, has_it) for moving in others if share_key(whole, moving)]
     return sa.or_(sa.false(), *found)

@@ -115,7 +115,7 @@ def differing_besides(staged_steps: Sequence[UndoneRows]) -> Iterator[str]:
     """
     for each in staged_steps:
         for name, was in each.named("was"):
-            other = ~each.exists(*each.agree([*each.key, (name, was)]))
+            other = ~each.exists(*each.found_by(each.key), *each.agree([(name, was)]))
             rows = each.count(as_before(each, staged_steps), other)
             if rows:
                 said = told_rows(rows, each.table.name, "holds", "hold")
@@ -156,5 +156,5 @@ def _computed(each: UndoneRows) -> list[tuple[str, str]]:
 def _differing(
     each: UndoneRows, staged_steps: Sequence[UndoneRows], pairs: list[tuple[str, str]]
 ) -> int:
-    other = each.exists(*each.agree(each.key), sa.not_(sa.and_(*each.agree(pairs))))
+    other = each.exists(*each.found_by(each.key), sa.not_(sa.and_(*each.agree(pairs))))
     return each.count(~as_before(each, staged_steps), other)

@@ -43,7 +43,7 @@ class AddedRows(UndoneRows):
         where: list[sql.Predicate] = [self.is_stored_row(self.rows)]
         one_by_one: Iterable[OneRow] | None = None
         if not self.told_by_count:
-            found = found.where(*self.agree(self.key), *self.agree(values))
+            found = found.where(*self.found_by(self.key), *self.agree(values))
             where.insert(0, sa.exists(found.correlate(self.rows)))
         elif self.equal_rows() != self.stored:
             number, agree = self.staged.c.yeldro_row, self.agree(values)

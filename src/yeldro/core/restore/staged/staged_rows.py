@@ -128,7 +128,7 @@ class StagedRows:
         found = (
             sa.select(sa.literal(1))
             .select_from(self.staged)
-            .where(*self.agree(self.key), *self.agree(self.named("new")))
+            .where(*self.found_by(self.key), *self.agree(self.named("new")))
         )
         changed = sa.exists(found.correlate(self.rows))
         return sql.count(self.session.connection, self.rows, changed) > self.stored
@@ -206,26 +206,36 @@ class StagedRows:
             return self.step.action is Action.REMOVE and {*key.referenced_columns} <= names
         return self.moves_under(key)
 
+    def found_by(self, key: Sequence[tuple[str, str]]) -> list[sql.Predicate]:
+        """Return conditions that a row of the table has a staged row's key, as an index finds it.
+
+        A key may be equal to another form of itself: in another case, with other digits.
+        """
+        steady = self.table.has_key
+        found = [
+            self.rows.c[ours] == self.typed(staged)
+            for ours, staged in key
+            if steady or (column := self.table.by_name.get(ours)) is None or not column.nullable
+        ]
+        return found if steady else [*found, *self.agree(key)]
+
     def agree(self, pairs: Iterable[tuple[str, str]]) -> list[sql.Predicate]:
-        """Return conditions that a row of the table and a staged row agree; NULL equals NULL."""
-        conditions: list[sql.Predicate] = []
-        for ours, staged in pairs:
-            column = self.table.by_name.get(ours)
-            if column is None or (not column.nullable and ours in self.table.identity.columns):
-                conditions.append(self.rows.c[ours] == self.typed(staged))
-            else:
-                conditions.append(self._as_stored(column, staged))
-        return sql.in_groups(conditions)
+        """Return conditions that a row of the table and a staged row agree in the stored form."""
+        columns = ((self.table.by_name.get(ours), ours, staged) for ours, staged in pairs)
+        return sql.in_groups(
+            [
+                self._as_stored(column, staged)
+                if column is not None
+                else self.rows.c[ours] == self.typed(staged)  # a row id
+                for column, ours, staged in columns
+            ]
+        )
 
     def _as_stored(self, column: Column, staged: str) -> sql.Predicate:
         """True if a column holds the stored value, compared in its stored form and type."""
-        value: sa.ColumnElement[Any] = self.rows.c[column.name]
-        then = self.roles[staged].type
-        if then in ("", column.type):
-            stored = self.session.restated(self.staged.c[staged], column)
-            return self.session.readable(value, column).is_not_distinct_from(stored)
+        then = Column(column.name, self.roles[staged].type or column.type)
         return self.session.is_as_it_was(
-            value, column, self.staged.c[staged], Column(column.name, then)
+            self.rows.c[column.name], column, self.staged.c[staged], then
         )
 
     def typed(self, staged: str) -> sa.ColumnElement[Any]:
@@ -253,12 +263,12 @@ class StagedRows:
     @property
     def is_there(self) -> sql.Predicate:
         """True if a row with a staged row's key is there, and does not belong to another step."""
-        return sa.and_(self.exists(*self.agree(self.key)), ~self.reassigned)
+        return sa.and_(self.exists(*self.found_by(self.key)), ~self.reassigned)
 
     @property
     def as_stored(self) -> sql.Predicate:
         """True if such a row is there, with all stored values: for rows that came or went."""
-        there = self.exists(*self.agree(self.key), *self.agree(self.compared))
+        there = self.exists(*self.found_by(self.key), *self.agree(self.compared))
         return sa.and_(there, ~self.reassigned)
 
     def aliased(self, alias: str) -> StagedRows:
@@ -284,7 +294,7 @@ class StagedRows:
         return self.typed(staged) if staged else self._in_row(name)
 
     def _in_row(self, name: str) -> sa.ColumnElement[Any]:
-        row = sa.select(self.rows.c[name]).where(*self.agree(self.key)).limit(1)
+        row = sa.select(self.rows.c[name]).where(*self.found_by(self.key)).limit(1)
         return row.correlate(self.staged).scalar_subquery()
 
     def restored_value(self, name: str) -> sa.ColumnElement[Any]:

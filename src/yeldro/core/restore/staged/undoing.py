@@ -76,9 +76,10 @@ class UndoneRows(StagedRows):
         change = self._set(step, now, *self.agree(self.named("new")))
         more: dict[str, sa.ColumnElement[Any]] = {}
         for name, was, left in self.changed_besides():
-            before = sa.select(self.typed(was)).where(*self.agree([*self.key, (name, left)]))
+            those = (*self.found_by(self.key), *self.agree([(name, left)]))
+            before = sa.select(self.typed(was)).where(*those)
             found = sa.exists(
-                sa.select(sa.literal(1)).where(*self.agree([*self.key, (name, left)]))
+                sa.select(sa.literal(1)).where(*those)
                 .select_from(self.staged).correlate(self.rows)
             )  # fmt: skip
             before_that = before.correlate(self.rows).scalar_subquery()
@@ -99,8 +100,8 @@ class UndoneRows(StagedRows):
     def other_than(self, name: str, staged: str) -> int:
         """Return how many rows differ in column `name` from their staged value."""
         return self.count(
-            self.exists(*self.agree(self.key)),
-            ~self.exists(*self.agree([*self.key, (name, staged)])),
+            self.exists(*self.found_by(self.key)),
+            ~self.exists(*self.found_by(self.key), *self.agree([(name, staged)])),
         )
 
     def set_anew(self, pairs: Sequence[tuple[str, str]]) -> Change:
@@ -187,7 +188,7 @@ class UndoneRows(StagedRows):
             taken = self.exists(self.rows.c[self.row_id] == self.staged.c[form.ROW_ID])
             names.insert(0, self.row_id)
             selected.insert(0, sa.case((taken, sa.null()), else_=self.staged.c[form.ROW_ID]))
-        absent = sa.true() if self.told_by_count else ~self.exists(*self.agree(self.key))
+        absent = sa.true() if self.told_by_count else ~self.exists(*self.found_by(self.key))
         query = sa.select(*selected).where(absent, *self.in_part())
         return NewRows(names, query.order_by(self.staged.c.yeldro_row))
 
@@ -197,7 +198,7 @@ class UndoneRows(StagedRows):
         found = sa.select(sa.literal(1)).select_from(self.staged)
         found = found.where(
             this,
-            *self.agree(self.key),
+            *self.found_by(self.key),
             *self.agree(self.named("new")),
             *self.agree(self.named("then")),
         )
@@ -213,13 +214,13 @@ class UndoneRows(StagedRows):
         """Return the change that sets columns of rows to their staged values."""
         values: dict[str, sa.ColumnElement[Any]] = {
             ours: sa.select(self.typed(staged))
-            .where(*self.agree(self.key))
+            .where(*self.found_by(self.key))
             .correlate(self.rows)
             .scalar_subquery()
             for ours, staged in pairs
         }
         found = sa.select(sa.literal(1)).select_from(self.staged)
-        found = found.where(*self.agree(self.key), *conditions, *self.in_part())
+        found = found.where(*self.found_by(self.key), *conditions, *self.in_part())
         where: list[sql.Predicate] = [sa.exists(found.correlate(self.rows))]
         if self.table.has_key:
             keys = sa.select(*(self.typed(staged) for _, staged in self.key))

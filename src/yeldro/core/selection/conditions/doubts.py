@@ -93,7 +93,9 @@ class _Looking:
                 yield f"{written} compares {column.name}, a number, with a text that is no number."
             if kind in (None, "text"):
                 yield from self._no_such_day(column, other, written)
-            if self.dialect.keeps_days_as_texts and (kind in _DAYS or _looks_like_a_day(other)):
+            if self.dialect.keeps_days_as_texts and (
+                kind in _DAYS or _looks_like_a_day(self._value(other))
+            ):
                 yield from self._mixed(column)
 
     def at_list(self, node: exp.Expr) -> Iterator[str]:
@@ -238,7 +240,7 @@ def _is_number(node: exp.Expr) -> bool:
     return not any(each.is_string for each in parts)
 
 
-def _looks_like_a_day(node: exp.Expr) -> bool:
-    """True for a text that begins as a day does."""
-    text = str(node.this) if isinstance(node, exp.Literal) and node.is_string else ""
+def _looks_like_a_day(value: Any) -> bool:
+    """True for a day, and for a text that begins as one does."""
+    text = str(value)
     return len(text) >= 10 and text[:4].isdigit() and text[4:8:3] == "--"

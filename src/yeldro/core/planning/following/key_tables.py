@@ -21,7 +21,7 @@ from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.planning.treatment import Link, Reach
+    from yeldro.core.planning.following.treatment import Link, Reach
     from yeldro.core.selection.selection import MatchedRows
 
 WAVE = "yeldro_wave"

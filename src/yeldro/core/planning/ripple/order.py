@@ -24,7 +24,7 @@ from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.planning.ripple import Ripple
+    from yeldro.core.planning.ripple.ripple import Ripple
 
 _MOST_WAVES = 200
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.protocol import Session
     from yeldro.core.model.schema import Table, TableName
-    from yeldro.core.planning.treatment import Link
+    from yeldro.core.planning.following.treatment import Link
 
 
 def depends_on(

@@ -13,9 +13,9 @@ from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import looked_up_in, scanned_in
 from yeldro.core.model.errors import Fault
-from yeldro.core.planning.key_tables import KeyTables, once
-from yeldro.core.planning.row_sets import depends_on, that_go, that_stay
-from yeldro.core.planning.treatment import Cause, Link, Obstacle, Reach, Treatment
+from yeldro.core.planning.following.key_tables import KeyTables, once
+from yeldro.core.planning.following.row_sets import depends_on, that_go, that_stay
+from yeldro.core.planning.following.treatment import Cause, Link, Obstacle, Reach, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

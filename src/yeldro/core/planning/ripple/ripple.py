@@ -21,12 +21,12 @@ from yeldro.core.model.activity import announce
 from yeldro.core.model.errors import Fault
 from yeldro.core.model.graph import components
 from yeldro.core.model.schema import IdentityKind, Table, TableName
-from yeldro.core.planning.dependents import DependentActions, Repointed
-from yeldro.core.planning.key_tables import WAVE, KeyTables, once
+from yeldro.core.planning.following.key_tables import WAVE, KeyTables, once
+from yeldro.core.planning.following.row_sets import compared, depends_on, references
+from yeldro.core.planning.following.treatment import Link, Reach, Treatment
 from yeldro.core.planning.merging.repoint import ChildMoves, KeyMoves, MovedKeys, breakable_keys
 from yeldro.core.planning.merging.unique_conflicts import UniqueConflicts
-from yeldro.core.planning.row_sets import compared, depends_on, references
-from yeldro.core.planning.treatment import Link, Reach, Treatment
+from yeldro.core.planning.ripple.dependents import DependentActions, Repointed
 from yeldro.core.selection.duplicates.grouping import note_surplus
 
 if TYPE_CHECKING:

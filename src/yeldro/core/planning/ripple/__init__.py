@@ -1,0 +1,1 @@
+"""All rows that a removal reaches, and the order in which they go."""

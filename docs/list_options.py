@@ -13,6 +13,7 @@ from pathlib import Path
 
 import click
 
+from yeldro.cli.commands.topics import titles
 from yeldro.cli.main import COMMANDS, cli
 from yeldro.core.selection.asked import KEEP_RULES
 from yeldro.formats.writing.targets import TARGETS
@@ -37,7 +38,7 @@ KINDS = {
     "folder": "--receipts --to",
 }
 ARGUMENTS = {"what": "what", "table": "table", "receipt": "receipt", "file": "file",
-             "folder": "folder", "shell": "shell"}  # fmt: skip
+             "folder": "folder", "shell": "shell", "topic": "topic"}  # fmt: skip
 ABOUT_RULES = {
     "lowest": "the row with the lowest value stays",
     "highest": "the row with the highest value stays",
@@ -89,6 +90,7 @@ OPTIONS: dict[str, tuple[str, bool, str]] = {options!r}
 RULES = {rules!r}
 DIALECTS = {sorted(TARGETS)!r}
 SHELLS = ["bash", "zsh", "fish"]
+TOPICS = {list(titles().items())!r}
 '''
     formatting = [Path(sys.executable).with_name("ruff"), "format", "-q", "-"]
     done = subprocess.run(formatting, check=True, input=source, capture_output=True, text=True,

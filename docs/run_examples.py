@@ -1,6 +1,7 @@
 """Run the commands in the documents on the demo, and write what they print below them.
 
-python docs/run_examples.py               writes the outputs in docs/tutorial.md and docs/how-to.md
+python docs/run_examples.py               writes the outputs in docs/tutorial.md and docs/how-to.md,
+                                          and the pages that `yeldro help` shows
 python docs/run_examples.py --check PAGE  fails if they are not up to date, and shows where
 
 A block of commands begins with ```console. Each page begins with a new demo in an empty folder, and
@@ -12,13 +13,16 @@ from __future__ import annotations
 import difflib
 import os
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
 
 DOCS = Path(__file__).parent
-PAGES = (DOCS / "tutorial.md", DOCS / "how-to.md")
+WIDTHS = {DOCS / "tutorial.md": 100, DOCS / "how-to.md": 76}  # the latter fits a terminal's help
+SHOWN = (DOCS / "how-to.md", DOCS / "words.md")
+TOPICS = DOCS.parent / "src/yeldro/cli/topics"
 BLOCK = re.compile(r"(?ms)^```console\n(.*?)^```$")
 SAME = (
     (r"\d{8}-\d{6}-(\w+)-[0-9a-f]{6}(?=\.receipt)", r"20260301-120000-\1-0f1e2d"),
@@ -32,24 +36,24 @@ SAME = (
 def written(page: Path) -> str:
     """Return a page with the outputs of its commands."""
     with tempfile.TemporaryDirectory() as folder:
-        _run("yeldro demo . --only-data", folder)
-        return BLOCK.sub(lambda block: _block(block[1], folder), page.read_text())
+        _run("yeldro demo . --only-data", folder, WIDTHS[page])
+        return BLOCK.sub(lambda block: _block(block[1], folder, WIDTHS[page]), page.read_text())
 
 
-def _block(text: str, folder: str) -> str:
+def _block(text: str, folder: str, wide: int) -> str:
     commands = re.findall(r"(?ms)^\$ (.*?)$(?=\n|\Z)", text.replace("\\\n", "\\\x00"))
     parts = []
     for command in commands:
         typed = command.replace("\x00", "\n")
-        printed = _run(typed, folder)
+        printed = _run(typed, folder, wide)
         parts.append(f"$ {typed}\n{printed}")
     return "```console\n" + "\n".join(parts) + "```"
 
 
-def _run(command: str, folder: str) -> str:
+def _run(command: str, folder: str, wide: int) -> str:
     programs = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
     environment = {name: value for name, value in os.environ.items() if "YELDRO" not in name}
-    environment |= {"PATH": programs, "COLUMNS": "100", "YELDRO_DB": "buoys.db",
+    environment |= {"PATH": programs, "COLUMNS": str(wide), "YELDRO_DB": "buoys.db",
                     "YELDRO_RECEIPTS": "receipts", "XDG_STATE_HOME": folder}  # fmt: skip
     done = subprocess.run(
         ["bash", "-c", command], cwd=folder, env=environment, text=True, check=False,
@@ -64,7 +68,7 @@ def _run(command: str, folder: str) -> str:
 def main() -> int:
     """Write the pages, or compare them."""
     stale = 0
-    for page in (page for page in PAGES if page.name in sys.argv or "--check" not in sys.argv):
+    for page in (page for page in WIDTHS if page.name in sys.argv or "--check" not in sys.argv):
         before, after = page.read_text(), written(page)
         if "--check" in sys.argv:
             shown = difflib.unified_diff(before.split("\n"), after.split("\n"), page.name, "now",
@@ -73,6 +77,9 @@ def main() -> int:
             stale += before != after
         else:
             page.write_text(after)
+    if "--check" not in sys.argv:
+        for page in SHOWN:
+            shutil.copy(page, TOPICS)
     return int(stale > 0)
 
 

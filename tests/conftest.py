@@ -19,6 +19,7 @@ from typing import Any
 import hypothesis
 import loaded
 import pytest
+from browser import Browser
 from schemas import check_document
 from servers import MISSING, Servers, folder_in_memory, is_there, url_of, why_silent
 from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
@@ -267,6 +268,14 @@ def need(system: str) -> None:
         (pytest.fail if os.environ.get("CI") else pytest.skip)(MISSING[system])
     if url_of(system) and (why := why_silent(system)):
         pytest.fail(f"{system} does not answer: {why}")
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    need("chromium")
+    started = Browser()
+    yield started
+    started.driver.quit()
 
 
 @pytest.fixture(scope="session")

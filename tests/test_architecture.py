@@ -26,6 +26,9 @@ ROOMS = [
     "core.receipts",
     "core.changes",
     "core.selection",
+    "core.planning.following",
+    "core.planning.merging",
+    "core.planning.ripple",
     "core.planning",
     "core.execution",
     "core.restore.staged",
@@ -43,11 +46,12 @@ ROOMS = [
     "cli",
 ]
 RESTORE = {room for room in ROOMS if room.startswith("core.restore")}
+PLANNING = {room for room in ROOMS if room.startswith("core.planning")}
 # Rooms that do not know one another, whatever their place in the list.
 APART = {
     "core.inspection": {"core.receipts", "core.changes", "core.execution"} | RESTORE,
-    "engines": {f"core.{room}" for room in ("selection", "planning", "receipts", "changes",
-                                            "execution", "inspection")} | RESTORE,
+    "engines": {f"core.{room}" for room in ("selection", "receipts", "changes", "execution",
+                                            "inspection")} | PLANNING | RESTORE,
     "report": {"engines"},
     "formats": {"engines"},
 }  # fmt: skip

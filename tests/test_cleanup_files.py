@@ -12,10 +12,10 @@ import pytest
 from conftest import PROGRAM, Yeldro, there_and_back
 from hypothesis import given
 from hypothesis import strategies as st
-from systems import SqliteFile
+from systems import AnyDatabase, SqliteFile
 from test_look import GONE
 
-from yeldro.core.planning.key_sketch import KeySketch
+from yeldro.core.execution.key_sketch import KeySketch
 from yeldro.formats import fields
 from yeldro.formats.toml import lines_in
 
@@ -296,6 +296,26 @@ most_rows = 50
 [database.here]
 url = "buoys.db"
 """
+
+
+@pytest.mark.parametrize(
+    ("name", "holds"),
+    [("buoy", True), ("BUOY", True), ('"buoy"', True), ("bouy", False), ("public.bouy", False),
+     ("seen", False), ("", False)],
+)  # fmt: skip
+def test_a_protected_name_protects_or_is_said_to_be_none(
+    yeldro: Yeldro, network: AnyDatabase, name: str, holds: bool
+) -> None:
+    network.script("CREATE VIEW seen AS SELECT * FROM buoy")
+    (yeldro.folder / "yeldro.toml").write_text(f"protect = ['{name}']")
+    words = ("buoy", "--where", "id = 6", "--follow", "all")
+    for command in (("plan",), ("run", "--expect", "1", "--yes")):
+        done = yeldro(*command[:1], *words, *command[1:], db=network.url, code=None)
+        if holds:
+            assert command[0] == "plan" or (done.code, "is protected" in done.err) == (3, True)
+        else:
+            assert done.code == 0
+            assert f"protects {name}, and there is no such table" in done.out
 
 
 def test_the_project_file_names_protects_and_limits(yeldro, demo) -> None:

@@ -78,9 +78,18 @@ def test_days_and_numbers_compared_with_something_else(yeldro: Yeldro, file_made
     assert warnings(yeldro, database, "depth < '25'") == []
 
 
-def test_days_that_are_stored_in_several_forms(yeldro: Yeldro, file_made) -> None:
-    database = file_made(SCHEMA.replace("'2021-05-01'", "'1.5.2021'"))
-    (found,) = warnings(yeldro, database, "sunk < '2021-01-01'")
+@pytest.mark.parametrize(
+    ("declared", "condition"),
+    [("DATE", ("sunk < '2021-01-01'",)), ("TEXT", ("sunk < '2021-01-01'",)),
+     ("DATE", ("sunk < :d", "--param", "d=2021-01-01")),
+     ("TEXT", ("sunk < :d", "--param", "d=2021-01-01"))],
+)  # fmt: skip
+def test_days_that_are_stored_in_several_forms(
+    yeldro: Yeldro, file_made, declared: str, condition: tuple[str, ...]
+) -> None:
+    assert "sunk DATE" in SCHEMA
+    schema = SCHEMA.replace("'2021-05-01'", "'1.5.2021'").replace("sunk DATE", f"sunk {declared}")
+    found = " ".join(warnings(yeldro, file_made(schema), *condition))
     assert "several forms: 1 as 2018-01-31, 0 with a time, 1 in others" in found
 
 

@@ -20,8 +20,8 @@ from yeldro.core.execution.run import plan, run
 from yeldro.core.inspection.repeats import search_repeats
 from yeldro.core.model.equality import EqualityRules
 from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.asked import KeepRule, Selection
 from yeldro.engines import open_database

@@ -429,7 +429,9 @@ def test_a_ctrl_c_at_any_moment_rolls_back_or_tells_what_is_committed(
             assert "Traceback" not in told
             assert "ommitted" not in told.replace("Nothing was committed", "")
             assert database.contents() == before
-            assert receipts_in(folder) == []
+            if receipts_in(folder):  # stopped between the last proof and the answer to the commit
+                assert "not known if the" in told
+                shutil.rmtree(folder)
         else:
             assert code == 0 or "committed" in told or "not known if the" in told
             assert moments_of(back)

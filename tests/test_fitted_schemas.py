@@ -30,9 +30,9 @@ from yeldro.core.execution.run import plan, run
 from yeldro.core.model.errors import YeldroError
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import restore

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import shutil
 from collections.abc import Iterator
@@ -16,6 +17,7 @@ from yeldro.cli.main import COMMANDS, cli
 
 HEADINGS = ("WHAT", "Which rows", "Duplicates", "What depends on them", "How many", "How",
             "Where, and in what form", "For example")  # fmt: skip
+DOCS = Path(__file__).parents[1] / "docs"
 ASKS = ("run alert --where \"level = 'notice'\"", "receipt forget last", "restore last")
 
 
@@ -93,3 +95,25 @@ def test_the_name_alone_says_in_five_lines_where_to_begin(yeldro: Yeldro) -> Non
         words = line.split()
         assert words[0] == "yeldro"
         assert words[1] in COMMANDS or words[1] == "--help"
+
+
+def test_every_recipe_is_a_topic_and_shown_as_it_stands_in_the_documents(yeldro: Yeldro) -> None:
+    page = (DOCS / "how-to.md").read_text()
+    named = re.findall(r"(?m)^<!-- yeldro help (\S+) -->$", page)
+    assert len(named) == len(re.findall("(?m)^## ", page)) == len(set(named) - set(COMMANDS))
+    listed = yeldro("help").out
+    for name in named:
+        shown = yeldro("help", name).out
+        title = shown.split("\n", 1)[0]
+        assert f" {title}\n" in listed.partition(f"  {name} ")[2]
+        commands = re.findall(
+            r"(?m)^\$ (.*)$", page.partition(f"## {title}\n")[2].split("\n## ")[0]
+        )
+        assert all(f"$ {each}".rstrip(" \\")[:70] in shown for each in commands)
+
+
+def test_help_explains_words_and_commands(yeldro: Yeldro) -> None:
+    assert "Ledger\n\nThe database's own count" in yeldro("help", "words").out
+    assert yeldro("help", "run").out == yeldro("run", "--help").out
+    assert "yeldro receipt" in yeldro("help", "receipt").out
+    assert "Did you mean undo?" in yeldro("help", "unde", code=2).err

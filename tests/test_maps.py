@@ -18,7 +18,7 @@ from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.inspection.key_map import KeyMap, MapKey, MapTable
 from yeldro.core.model.schema import ForeignKey, TableName
-from yeldro.core.planning.treatment import Fate
+from yeldro.core.planning.following.treatment import Fate
 from yeldro.report.maps.layout import laid_out
 from yeldro.report.maps.picture import svg
 from yeldro.report.maps.written import mermaid, tree

@@ -339,7 +339,7 @@ def test_rows_that_a_trigger_adds_are_counted(yeldro, server) -> None:
     """)
     before = server.contents()
     words = ("run", "mast", "--where", "id < 3", "--expect", "2", "--yes")
-    assert "+2 rows" in yeldro(*words, db=server.url, code=4).err
+    assert "2 rows more than planned" in yeldro(*words, db=server.url, code=4).err
     assert server.contents() == before
     done = yeldro(*words, "--allow-trigger", "noting", "--json", db=server.url).one()
     assert done["unplanned"] == {"*": 2}

@@ -19,8 +19,8 @@ from yeldro.core.execution.run import run
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.graph import components, cycle_through
 from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.selection.asked import Selection
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue
@@ -188,6 +188,29 @@ def test_a_view_that_shows_one_tables_key_names_its_rows(yeldro, network) -> Non
         "several tables" in yeldro("plan", "pairs", "--where", "id = 1", db=network.url, code=3).err
     )
     assert "groups" in yeldro("plan", "sizes", "--where", "n = 1", db=network.url, code=3).err
+
+
+SOFT = {
+    "sqlite": "CREATE TRIGGER soft INSTEAD OF DELETE ON here BEGIN"
+    " UPDATE mast SET gone = 1 WHERE id = old.id; END",
+    "postgresql": "CREATE RULE soft AS ON DELETE TO here DO INSTEAD"
+    " UPDATE mast SET gone = 1 WHERE id = old.id",
+}
+
+
+@pytest.mark.parametrize("made", ["sqlite", "postgresql"], indirect=True)
+def test_a_view_on_which_a_deletion_is_something_else_is_refused(yeldro, made) -> None:
+    """Marking a row is not removing it."""
+    database = made(
+        "CREATE TABLE mast (id INTEGER PRIMARY KEY, gone INTEGER);"
+        "INSERT INTO mast VALUES (1, 0), (2, 0);"
+        "CREATE VIEW here AS SELECT id FROM mast WHERE gone = 0;"
+    )
+    database.script(SOFT["postgresql" if database.url.startswith("postgresql") else "sqlite"])
+    (yeldro.folder / "cleanup.sql").write_text("DELETE FROM here WHERE id = 1")
+    for words in (("here", "--where", "id = 1"), ("--sql", "cleanup.sql")):
+        for command in ("preview", "plan", "script"):
+            assert "runs soft" in yeldro(command, *words, db=database.url, code=3).err
 
 
 def test_orphans_are_listed_removed_like_any_rows_and_restored_as_orphans(yeldro, network) -> None:

@@ -8,69 +8,17 @@ import re
 import shutil
 import subprocess
 import sys
-from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
-from conftest import PROGRAM, Yeldro, need
-from selenium import webdriver
+from browser import Browser
+from conftest import PROGRAM, Yeldro
 from selenium.webdriver.common.keys import Keys
 from systems import SqliteFile
 
-AXE = Path(__file__).with_name("node_modules") / "axe-core" / "axe.min.js"
 GONE = ("buoy", "--where", "retired_on < :day", "--param", "day=2022-01-01")
 FOLLOWED = (*GONE, "--follow", "visit", "--follow", "deployment")
 WIDTHS = [(400, "dark"), (1280, "light")]
-SILENT = (
-    "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-    "--disable-background-networking", "--disable-component-update", "--disable-sync",
-)  # fmt: skip
-
-
-class Browser:
-    """Chromium without a window."""
-
-    def __init__(self) -> None:
-        options = webdriver.ChromeOptions()
-        options.binary_location = shutil.which("chromium") or ""
-        for argument in SILENT:
-            options.add_argument(argument)
-        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
-        service = webdriver.ChromeService(shutil.which("chromedriver") or "")
-        self.driver = webdriver.Chrome(options=options, service=service)
-
-    def open(self, path: Path, width: int = 1280, scheme: str = "light", media: str = "") -> None:
-        size = {"width": width, "height": 900, "deviceScaleFactor": 1, "mobile": False}
-        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-        wanted = {"features": [{"name": "prefers-color-scheme", "value": scheme}], "media": media}
-        self.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", wanted)
-        self.driver.get(path.as_uri())
-
-    def run(self, script: str, *arguments: Any) -> Any:
-        return self.driver.execute_script(script, *arguments)
-
-    def all(self, selector: str) -> list[Any]:
-        return self.driver.find_elements("css selector", selector)
-
-    def texts(self, selector: str) -> list[str]:
-        return [each.text for each in self.all(selector)]
-
-    def violations(self) -> list[Any]:
-        """What the accessibility checker finds; it is let past the page's own policy."""
-        done = "const done = arguments[arguments.length - 1];"
-        told = "all.violations.map((one) => [one.id, one.nodes[0].html])"
-        found = f"axe.run().then((all) => done({told}))"
-        result: list[Any] = self.driver.execute_async_script(f"{AXE.read_text()};{done}{found}")
-        return result
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    need("chromium")
-    started = Browser()
-    yield started
-    started.driver.quit()
 
 
 @pytest.fixture(scope="module")

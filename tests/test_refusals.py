@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -281,3 +283,64 @@ def test_rows_that_do_not_meet_a_check_of_their_table_are_warned_of(yeldro, made
     assert "id 2" in yeldro("restore", "last", "--yes", db=database.url, code=3).err
     yeldro("restore", "last", "--skip-conflicts", "--yes", db=database.url)
     assert database.rows("SELECT id FROM mast ORDER BY id") == [(1,), (3,)]
+
+
+@pytest.mark.parametrize(
+    "needs",
+    [
+        "CREATE TABLE k (id INTEGER PRIMARY KEY, v TEXT CHECK (shout(v) = v))",
+        "CREATE TABLE k (id INTEGER PRIMARY KEY, v TEXT, s TEXT AS (shout(v)) STORED)",
+        "CREATE TABLE k (id INTEGER PRIMARY KEY, v TEXT); CREATE TRIGGER t AFTER INSERT ON k"
+        " BEGIN SELECT shout(new.v); END",
+    ],
+)
+def test_rows_that_only_another_program_could_insert_do_not_go(
+    yeldro: Yeldro, tmp_path: Path, needs: str
+) -> None:
+    """The file's program defines a function that its checks, columns or triggers call."""
+    path = tmp_path / "own.db"
+    with sqlite3.connect(path) as file:
+        file.create_function("shout", 1, lambda text: text.upper(), deterministic=True)
+        file.executescript(f"{needs}; INSERT INTO k (id, v) VALUES (1, 'A'), (2, 'B')")
+    database = SqliteFile(path)
+    before = database.value("SELECT group_concat(id || v) FROM k")
+    words = ("k", "--where", "id = 1")
+    run = ("run", *words, "--expect", "1", "--yes")
+    refused = yeldro(*run, db=database.url, code=3).err
+    assert "shout" in refused
+    assert "--without-rows" in refused
+    assert database.value("SELECT group_concat(id || v) FROM k") == before
+    yeldro(*run, "--without-rows", db=database.url)
+
+
+def test_what_only_another_program_defines_is_said(yeldro: Yeldro, tmp_path: Path) -> None:
+    path = tmp_path / "own.db"
+    with sqlite3.connect(path) as file:
+        file.create_collation("nordic", lambda a, b: (a > b) - (a < b))
+        file.execute("CREATE TABLE a (id INTEGER PRIMARY KEY, name TEXT COLLATE nordic UNIQUE)")
+        file.execute("INSERT INTO a VALUES (1, 'x'), (2, 'y')")
+    words = ("duplicates", "a", "--by", "name")
+    done = yeldro(*words, db=str(path), code=5)
+    assert "nordic. Only the program that uses this file defines it" in done.err
+
+
+def test_a_half_written_file_is_not_called_a_matter_of_permissions(
+    yeldro: Yeldro, tmp_path: Path
+) -> None:
+    path = tmp_path / "half.db"
+    killed = f"""
+import os, sqlite3
+file = sqlite3.connect({str(path)!r}, isolation_level=None)
+file.execute("PRAGMA cache_size = 5")
+file.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, x TEXT)")
+file.executemany("INSERT INTO t VALUES (?, ?)", [(n, "x" * 500) for n in range(999)])
+file.execute("BEGIN")
+file.execute("UPDATE t SET x = 'y' || x")
+os._exit(1)
+"""
+    subprocess.run([sys.executable, "-c", killed], check=False)
+    assert path.with_name("half.db-journal").exists()
+    said = yeldro("survey", db=str(path), code=5).err
+    assert "A program ended while it was writing" in said
+    run = ("run", "t", "--where", "x LIKE 'x%'", "--expect", "999", "--yes")
+    assert "999" in yeldro(*run, db=str(path)).out  # what it had not committed is undone first

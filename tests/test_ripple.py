@@ -16,8 +16,8 @@ from undoing import back_and_forth
 from yeldro.core.execution.run import plan, run
 from yeldro.core.model.errors import Refused
 from yeldro.core.planning.cleanup import Cleanup
+from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.treatment import Choices
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore.restore import compare, restore

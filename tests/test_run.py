@@ -206,7 +206,7 @@ def test_a_trigger_that_changes_other_rows_is_caught_unless_it_is_named(yeldro, 
     before = database.contents()
     words = ("run", "mast", "--where", "id < 3", "--expect", "2", "--yes")
     found = yeldro(*words, db=database.url, code=4)
-    assert "+2 rows" in found.err
+    assert "2 rows more than planned" in found.err
     assert "--allow-trigger logging" in found.err
     assert database.contents() == before
     assert not list(yeldro.receipts.glob("*"))

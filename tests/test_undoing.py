@@ -113,7 +113,7 @@ def test_a_trigger_on_rows_that_come_back_must_be_named(yeldro: Yeldro, made) ->
         """)
     yeldro("run", "log", "--where", "port_id < 3", "--expect", "3", "--yes", db=database.url)
     refused = yeldro("restore", "last", "--yes", code=4).err
-    assert "+3 rows" in refused
+    assert "3 rows more than planned" in refused
     assert "--allow-trigger hearing" in refused
     assert database.value("SELECT count(*) FROM log") == 1
     done = yeldro("restore", "last", "--yes", "--allow-trigger", "hearing", "--json").json()

@@ -17,8 +17,8 @@ from test_ripple import IN_MEMORY, cleanup_of
 from trials import Trials
 
 from yeldro.core.execution.run import plan
+from yeldro.core.planning.following.treatment import Fate
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.treatment import Fate
 from yeldro.core.planning.why import CloserLook, Why
 from yeldro.engines import open_database
 

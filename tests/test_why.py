@@ -7,7 +7,7 @@ import io
 import re
 import sqlite3
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,13 +16,16 @@ from random_schemas import Case, quoted, random_case
 from test_ripple import IN_MEMORY, cleanup_of
 from trials import Trials
 
+import yeldro
 from yeldro.core.execution.run import plan
-from yeldro.core.planning.following.treatment import Fate
+from yeldro.core.model.chains import Fate, Why
+from yeldro.core.model.errors import UsageError
 from yeldro.core.planning.job import Job
-from yeldro.core.planning.why import CloserLook, Why
+from yeldro.core.planning.why import CloserLook
 from yeldro.engines import open_database
 
 FEW, MANY = 12, 300
+Lengths = dict[tuple[Any, Any], dict[Any, int]]
 BUOY = ("plan", "buoy", "--where", "id = 6", "--follow", "all")
 
 
@@ -143,6 +146,36 @@ def test_chains_are_shortest_and_true_on_random_schemas(trials: Trials) -> None:
             lengths = _lengths(case, path)
             for why in reasons:
                 _check_chains(why, lengths)
+            if not found.plans[0].blocked:
+                _check_receipt(path, case, reasons, lengths)
+
+
+def _check_receipt(path: Path, case: Case, planned: Sequence[Why], lengths: Lengths) -> None:
+    """The receipt of a run must tell of every row what the plan told."""
+    database = yeldro.connect(path)
+    what = cleanup_of(case, ("all",))
+    asked = list(_every_row(case, path))
+    done = database.run(what, receipts=path.parent, agreed=database.plan(what))
+    if done.receipt is None:
+        return
+    for each, why in zip(asked, planned, strict=True):
+        if not why.fates:
+            with pytest.raises(UsageError, match="no row"):
+                database.why(done.receipt, each)
+            continue
+        ((told,),) = [found.reasons for found in database.why(done.receipt, each)]
+        blind = any(table.blind for table in case.tables)  # keys in another form are not found
+        assert told.fates == why.fates
+        if told.notes:
+            assert blind
+            continue
+        assert blind or told.left_out or _ends_of(told) == _ends_of(why)
+        _check_steps(told, lengths)
+
+
+def _ends_of(why: Why) -> set[tuple[Any, ...]]:
+    """The first row of each chain, and the length of the chain."""
+    return {(chain[0].table, chain[0].key, chain[0].because, len(chain)) for chain in why.chains}
 
 
 def _every_row(case: Case, path: Path) -> Iterator[str]:
@@ -157,7 +190,7 @@ def _every_row(case: Case, path: Path) -> Iterator[str]:
     connection.close()
 
 
-def _lengths(case: Case, path: Path) -> dict[tuple[Any, Any], dict[Any, int]]:
+def _lengths(case: Case, path: Path) -> Lengths:
     """Return the rows that each matched row leads to, with the length of the shortest way."""
     connection = sqlite3.connect(path)
     below: dict[Any, set[Any]] = {}
@@ -193,7 +226,8 @@ def _lengths(case: Case, path: Path) -> dict[tuple[Any, Any], dict[Any, int]]:
     return found
 
 
-def _check_chains(why: Why, lengths: dict[tuple[Any, Any], dict[Any, int]]) -> None:
+def _check_steps(why: Why, lengths: Lengths) -> None:
+    """Each row of a chain must lead to the next one."""
     row = (why.table, why.key)
     for chain in why.chains if Fate.REMOVED in why.fates else ():
         first = (chain[0].table, chain[0].key)
@@ -203,6 +237,11 @@ def _check_chains(why: Why, lengths: dict[tuple[Any, Any], dict[Any, int]]) -> N
         if first in lengths and len(chain) > 1 and all(reason.key for reason in chain):
             for place, reason in enumerate(chain, 1):
                 assert lengths[first][reason.table, reason.key] <= place
+
+
+def _check_chains(why: Why, lengths: Lengths) -> None:
+    _check_steps(why, lengths)
+    row = (why.table, why.key)
     known = all(reason.key for chain in why.chains for reason in chain)
     if Fate.REMOVED in why.fates and row not in lengths and not why.left_out and lengths and known:
         nearest = min((known[row] for known in lengths.values() if row in known), default=0)
@@ -238,3 +277,61 @@ def test_a_row_is_found_by_its_partition_and_a_view_has_none(yeldro, made) -> No
     (shown,) = yeldro(*words, "--rows", "log_2020", db=database.url).one()["some_rows"]
     assert (shown["table"], shown["total"]) == ("log", 1)
     assert "is a view" in yeldro(*words[:-1], "--rows", "seen", db=database.url, code=2).err
+
+
+def test_a_receipt_tells_why_a_row_went(yeldro, network) -> None:
+    yeldro("run", *BUOY[1:], "--expect", "1", "--yes", db=network.url)
+    words = ("--why", "visit:6,1", "--why", "buoy:6", "--why", "buoy:74")
+    visit, buoy, after = yeldro("receipt", "show", *words, "--json").json()["why"]
+    assert [(each["table"], each["key"]) for each in visit["chains"][0]] == [
+        ("buoy", [6]),
+        ("visit", [6, 1]),
+    ]
+    assert [[each["because"] for each in chain] for chain in buoy["chains"]] == [["matched"]]
+    assert [each["key"] for each in after["chains"][0]] == [[6], [74]]
+    assert "why  visit (6, 1)  went" in yeldro("receipt", "show", *words).out
+    assert "no row of this" in yeldro("receipt", "show", "--why", "region:1", code=2).err
+    assert "holds no row" in yeldro("receipt", "show", "--why", "visit:7,1", code=2).err
+    assert "no key of visit" in yeldro("receipt", "show", "--why", "visit:7", code=2).err
+
+
+def test_a_receipt_tells_of_rows_that_changed_in_batches(yeldro, made) -> None:
+    database = made(
+        "CREATE TABLE mast (id int NOT NULL PRIMARY KEY, name varchar(9), tint varchar(9));"
+        "CREATE TABLE lamp (id int NOT NULL PRIMARY KEY, mast_id int, FOREIGN KEY (mast_id)"
+        " REFERENCES mast (id) ON DELETE SET NULL);"
+        "INSERT INTO mast VALUES (1, 'a', NULL), (2, 'a', 'red'), (3, 'b', NULL), (4, 'b', NULL);"
+        "INSERT INTO lamp VALUES (1, 2), (2, 4), (3, 1);"
+    )
+    words = ("run", "mast", "--duplicates-by", "name", "--keep", "lowest:id", "--yes")
+    yeldro(*words, "--repoint", "--fill", "tint", "--expect", "2", db=database.url)
+    asked = ("receipt", "show", "--json", "--why", "lamp:1", "--why")
+    lamp, kept = yeldro(*asked, "mast:1").json()["why"]
+    assert (lamp["fates"], kept["fates"]) == (["repointed"], ["filled"])
+    assert [each["key"] for each in lamp["chains"][0]] == [[2], [1]]
+    yeldro("restore", "last", "--yes", db=database.url)
+    yeldro(*words, "--batch", "1", "--expect", "2", db=database.url)
+    lamp, other = yeldro(*asked, "lamp:2").json()["why"]
+    assert (lamp["fates"], other["fates"]) == (["detached"], ["detached"])
+    assert [each["key"] for each in other["chains"][0]] == [[4], [2]]
+
+
+def test_what_holds_no_rows_cannot_tell_why(yeldro, demo) -> None:
+    words = ("run", *BUOY[1:], "--expect", "1", "--yes")
+    yeldro(*words, db=demo.url)
+    restored = yeldro("restore", "last", "--yes", "--json", db=demo.url).json()["own_receipt"]
+    asked = ("--why", "buoy:6")
+    assert "is of a restore" in yeldro("receipt", "show", restored, *asked, code=2).err
+    yeldro(*words, "--without-rows", db=demo.url)
+    assert "holds no rows" in yeldro("receipt", "show", *asked, code=2).err
+
+
+def test_a_parent_in_another_form_is_said_not_to_be_found(yeldro, file_made) -> None:
+    database = file_made("""
+        CREATE TABLE mast (name TEXT COLLATE NOCASE PRIMARY KEY);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast TEXT REFERENCES mast ON DELETE CASCADE);
+        INSERT INTO mast VALUES ('Tall'); INSERT INTO lamp VALUES (1, 'tall');
+    """)
+    yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=database.url)
+    (found,) = yeldro("receipt", "show", "--why", "lamp:1", "--json").json()["why"]
+    assert found["notes"] == ["The row that lamp 1 references is not found among the stored rows."]

@@ -25,6 +25,7 @@ from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.why import CloserLook, LookResult
 from yeldro.core.receipts.copies import CopyPlace
 from yeldro.core.receipts.reader import Receipt, read_receipt
+from yeldro.core.receipts.why import why as why_of_receipt
 from yeldro.core.receipts.writer import ReceiptOptions
 from yeldro.core.restore import restore as restoring
 from yeldro.core.selection.conditions.checks import Check
@@ -255,15 +256,18 @@ class Connection:
         found = running.plan(self._database, wanted, record)
         return NotedPlan(found.title, found.plans, found.follows, record)
 
-    def why(self, what: Cleanup | Job, *rows: str) -> tuple[LookResult, ...]:
+    def why(self, what: Cleanup | Job | str | Path | Receipt, *rows: str) -> tuple[LookResult, ...]:
         """Tell why rows go, change or stay, for each cleanup: the rows that lead to each.
 
         Args:
+            what: cleanups, which are planned; or a receipt, which tells it of its stored rows.
             rows: each as `TABLE:KEY`; the values of a key of several columns with commas between.
 
         Raises:
             UsageError: there is no such row, or its table has no key.
         """
+        if not isinstance(what, Cleanup | Job):
+            return (LookResult(why_of_receipt(_receipt(what), rows), ()),)
         look = CloserLook(rows)
         running.plan(self._database, self._job(what), look)
         return tuple(look.found)

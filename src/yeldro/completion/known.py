@@ -317,7 +317,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
     ),
     "receipt show": (
         ("receipt",),
-        ("--full", "--report", "--receipts", "--json"),
+        ("--why", "--full", "--report", "--receipts", "--json"),
         "What was asked, planned and done.",
     ),
     "receipt check": (

@@ -7,24 +7,30 @@ from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
+from yeldro.core.model.chains import Fate, named
 from yeldro.core.model.names import counted
-from yeldro.core.planning.following.treatment import Fate
-from yeldro.core.planning.why import named
 from yeldro.report.parts import NUMBER, grid, heading, remark, rows_grid, spaced
 from yeldro.report.text import plain
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from yeldro.core.planning.why import LookResult, Reason, SomeRows, Why
+    from yeldro.core.model.chains import Reason, Why
+    from yeldro.core.planning.why import LookResult, SomeRows
 
 _LONGEST, _AT_ENDS = 12, 5  # rows of a chain that are shown, and at its ends where it is longer
-_FATES = {
-    Fate.REMOVED: "goes",
-    Fate.DETACHED: "stays, and loses a link",
-    Fate.REPOINTED: "stays, and will reference the kept row",
-    Fate.BLOCKS: "would stay, and blocks the removal",
-    Fate.FILLED: "stays, and takes values that it lacks",
+_FATES = {  # of rows of a plan, and of a receipt
+    Fate.REMOVED: ("goes", "went"),
+    Fate.DETACHED: ("stays, and loses a link", "stayed, and lost a link"),
+    Fate.REPOINTED: (
+        "stays, and will reference the kept row",
+        "stayed, and was repointed",
+    ),
+    Fate.BLOCKS: ("would stay, and blocks the removal", "blocked the removal"),
+    Fate.FILLED: (
+        "stays, and takes values that it lacks",
+        "stayed, and was filled",
+    ),
 }
 
 
@@ -40,13 +46,13 @@ def looked_views(found: Sequence[LookResult]) -> Iterator[RenderableType]:
                 yield _rows_view(rows, where)
         for number, why in enumerate(looked.reasons):
             if why.fates or not any(each.reasons[number].fates for each in found):
-                yield _why_view(why, where)
+                yield why_view(why, where)
 
 
 def looked_document(found: LookResult) -> dict[str, Any]:
     """Return it as JSON holds it."""
     return {
-        "why": [_why_document(each) for each in found.reasons],
+        "why": [why_document(each) for each in found.reasons],
         "some_rows": [
             {
                 "table": each.table,
@@ -68,8 +74,14 @@ def _rows_view(found: SomeRows, where: str) -> RenderableType:
     return spaced([head, rows_grid(found.columns, found.rows), *end])
 
 
-def _why_view(found: Why, where: str) -> RenderableType:
-    told = ", ".join(_FATES[each] for each in found.fates) or "stays as it is"
+def why_view(found: Why, where: str = "", *, done: bool = False) -> RenderableType:
+    """Return the chains that lead to a row.
+
+    Args:
+        where: in which remove of several.
+        done: it is told from a receipt.
+    """
+    told = ", ".join(_FATES[each][done] for each in found.fates) or "stays as it is"
     parts: list[RenderableType] = [heading("why", named(found.table, found.key), told + where)]
     if len(found.chains) > 1:
         more = ", and there may be more" if found.left_out else ""
@@ -90,7 +102,7 @@ def _lines(chain: Sequence[Reason]) -> Iterator[list[str | Text]]:
             yield [f"… {len(chain) - 2 * _AT_ENDS:,} rows between", ""]
 
 
-def _why_document(found: Why) -> dict[str, Any]:
+def why_document(found: Why) -> dict[str, Any]:
     return {
         "table": found.table,
         "key": dict(zip(found.columns, map(plain, found.key), strict=True)),

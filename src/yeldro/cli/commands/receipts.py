@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,6 +24,7 @@ from yeldro.core.model.outcome import note_outcome
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
+from yeldro.core.receipts.why import why as why_of_receipt
 from yeldro.report import documents
 from yeldro.report.text import besides, visible
 
@@ -80,17 +81,28 @@ def _filters(
 
 
 def show(
-    receipt: str, full: bool, report: Path | None, receipts: Path | None, as_json: bool
+    receipt: str,
+    why: Sequence[str],
+    full: bool,
+    report: Path | None,
+    receipts: Path | None,
+    as_json: bool,
 ) -> None:
     """What was asked, planned and done."""
+    from yeldro.report.closer import why_document, why_view
+    from yeldro.report.parts import spaced
+
     check_report(report)
     found = _found(settings.receipts_folder(receipts), receipt)
+    reasons = why_of_receipt(found, why)
     if report:
         write_page(report, page_of_receipt(found))
     if as_json:
-        show_json(documents.receipt_document(found))
+        told = {"why": [why_document(each) for each in reasons]} if why else {}
+        show_json({**documents.receipt_document(found), **told})
     else:
-        show_text(views().receipt_view(found, full=full))
+        chains = [why_view(each, done=True) for each in reasons]
+        show_text(spaced([views().receipt_view(found, full=full), *chains]))
         tell_next([_next("receipt check", found.id)])
 
 

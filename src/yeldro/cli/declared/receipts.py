@@ -44,10 +44,17 @@ def list_(**options: Any) -> None:
 @receipt.command(
     examples=(
         "receipt show",
-        "receipt show last --json",
+        "receipt show last --why alert:4",
     ),
 )
 @receipt_argument
+@option(
+    WHERE,
+    "--why",
+    multiple=True,
+    metavar="TABLE:KEY",
+    help="Why this row went or changed: the stored rows that led to it. Repeatable.",
+)
 @opt.full_option
 @opt.report_option
 @opt.receipts_option

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.changes.change_set import Touched
 from yeldro.core.changes.storing import become_equal, counted_only
+from yeldro.core.model.chains import Fate
 from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.options import Option
 from yeldro.core.model.schema import ReferentialAction, TableName
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.following.treatment import Fate, Link, Treatment
+from yeldro.core.planning.following.treatment import Link, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -54,9 +55,19 @@ def steps_of_batches(prepared: Prepared) -> list[tuple[Step, TableName]]:
     """Return the steps of the whole plan, and those that only some batches can need."""
     steps = [(change.step, change.rows.table.name) for change in prepared.changes]
     detaching = [pair for pair in steps if pair[0].action is Action.DETACH]
+    children = {table.name: table for table in prepared.ripple.reach.children}
     for link in _detached_by_some(prepared):
         name = str(link.key.child)
-        step = Step(0, Action.DETACH, name, 0, link.because, (name,))
+        step = Step(
+            0,
+            Action.DETACH,
+            name,
+            0,
+            link.because,
+            (name,),
+            key=children[link.key.child].key,
+            reached=link.reached,
+        )
         detaching.append((step, link.key.child))
     others = [pair for pair in steps if pair[0].action is not Action.DETACH]
     ordered = enumerate([*detaching, *others], 1)

@@ -7,9 +7,12 @@ from dataclasses import dataclass, field
 from itertools import groupby
 from typing import TYPE_CHECKING
 
+import sqlalchemy as sa
+
 from yeldro.core.changes.change_set import Acceptances, Affected, Change, ChangeSet, Touched
 from yeldro.core.changes.statements import execute
 from yeldro.core.changes.storing import store
+from yeldro.core.database.references import stored_in_parts
 from yeldro.core.execution.locks import lock_kept_rows
 from yeldro.core.execution.proofs import prove_groups_live, prove_no_dangling_references
 from yeldro.core.model.steps import Action, Step
@@ -67,6 +70,8 @@ class Removal(ChangeSet):
             self._watched = store(
                 self.session, changes, receipt, self.receipt_options, self.changed_by_others
             )
+            if self.receipt_options.with_rows and not self.receipt_options.copy_to:
+                self._store_matched(receipt)
         if self.prepared.deferred:
             self.session.defer_checks(self.prepared.deferred)
         for at_once, some in groupby(changes, lambda change: change.at_once):
@@ -74,6 +79,18 @@ class Removal(ChangeSet):
                 yield list(some)
             else:
                 yield from ([change] for change in some)
+
+    def _store_matched(self, receipt: ReceiptWriter) -> None:
+        """Store which of the rows that go were matched, where others of their table go too."""
+        ripple, table = self.prepared.ripple, self.prepared.matched.table
+        keys, going = ripple.matched_keys, ripple.removed.get(table.name)
+        if keys is None or going is None or going.rows == ripple.matched or not table.has_key:
+            return
+        columns = [self.session.readable(keys.c[name], table.by_name[name]) for name in table.key]
+        for change in self.prepared.changes:
+            if change.rows.table.name == table.name and change.step.action is Action.REMOVE:
+                stored = stored_in_parts(self.session, sa.select(*columns))
+                receipt.add_matched(change.step, stored)
 
     def carry_out(self, change: Change) -> Affected:
         return execute(self.session, change)

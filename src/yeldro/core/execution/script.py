@@ -264,7 +264,7 @@ def _same_rows(
     if not (selection.limit or selection.duplicates_by) or change.step.action is not Action.REMOVE:
         return
     rows = change.rows
-    names = rows.table.identity.columns if rows.table.has_key else ()
+    names = rows.table.key
     for column in (rows.table.by_name[name] for name in names):
         value: sa.ColumnElement[Any] = rows.source.c[column.name]
         kind = kind_of(column)

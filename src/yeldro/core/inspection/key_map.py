@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
+from yeldro.core.model.chains import Fate
 from yeldro.core.model.errors import Refused
 from yeldro.core.model.steps import Action, Step
-from yeldro.core.planning.following.treatment import Fate
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

@@ -223,6 +223,11 @@ class Table:
         """True if a key tells every row from all others, for good."""
         return self.identity.kind in (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
 
+    @property
+    def key(self) -> tuple[str, ...]:
+        """The columns of that key; empty if there is none."""
+        return self.identity.columns if self.has_key else ()
+
     def can_be_null(self, columns: tuple[str, ...]) -> bool:
         """True if every one of `columns` can be set to NULL."""
         return not any(self.by_name[name].why_never_null for name in columns)

@@ -4,8 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yeldro.core.model.schema import TableName
+
+
+MATCHED = "matched"  # the reason why rows of the named table go
 
 
 class Action(StrEnum):
@@ -20,6 +27,21 @@ class Action(StrEnum):
 
 
 @dataclass(frozen=True)
+class Reached:
+    """A foreign key by which rows of a step depend on rows that go.
+
+    Args:
+        because: the key, with its action or the user's option.
+        columns, referenced: its columns, and those of the parent in the same order.
+    """
+
+    because: str
+    parent: TableName
+    columns: tuple[str, ...]
+    referenced: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Step:
     """One statement's worth of work.
 
@@ -28,6 +50,8 @@ class Step:
         path: the tables from the named table to this one.
         auxiliary: these rows are changed only so that a later step can remove them; that step
             counts and stores them.
+        key: the columns that tell the rows of the table apart; empty if it has no key.
+        reached: the foreign keys that lead to its rows.
     """
 
     n: int
@@ -37,6 +61,8 @@ class Step:
     because: str
     path: tuple[str, ...]
     auxiliary: bool = False
+    key: tuple[str, ...] = field(default=(), compare=False)
+    reached: tuple[Reached, ...] = field(default=(), compare=False)
 
 
 def rows_by_table(steps: Iterable[Step]) -> dict[str, int]:

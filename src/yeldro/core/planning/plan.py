@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -14,9 +14,10 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
+from yeldro.core.model.chains import Fate
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.options import REPOINT, Option
-from yeldro.core.model.steps import Action, Step, rows_by_table
+from yeldro.core.model.steps import MATCHED, Action, Step, rows_by_table
 from yeldro.core.planning.cleanup import Cleanup, asked_of
 from yeldro.core.planning.emptying import (
     check_emptying,
@@ -24,7 +25,7 @@ from yeldro.core.planning.emptying import (
     check_selection,
     quicker_way,
 )
-from yeldro.core.planning.following.treatment import Cause, Fate, Link, Reason, Treatment, reach
+from yeldro.core.planning.following.treatment import Cause, Link, Reason, Treatment, reach
 from yeldro.core.planning.merging.filling import FilledRows
 from yeldro.core.planning.merging.repoint import check_repoint
 from yeldro.core.planning.ripple.order import Order, removal_order, unordered
@@ -283,7 +284,7 @@ def _in_order(
     """Return the steps: detach rows that stay first, then remove in the order found."""
     ordered: list[Change] = []
     for link, found in ripple.detached.items():
-        step = _step(before + len(ordered), Action.DETACH, found, link.because, link.path)
+        step = _step(before + len(ordered), Action.DETACH, found, link.because, [link])
         ordered.append(Change(step, found, _new_values(link, found.table)))
     repoints = [
         (found, "; ".join(link.because for link in found.links)) for found in ripple.repointed
@@ -299,17 +300,17 @@ def _in_order(
             if link.key.parent in ripple.removed and (counted is None or link in counted)
         ]
         reasons = list(dict.fromkeys(link.because for link in links))
-        path: tuple[ForeignKey, ...] = links[0].path if links else ()
         if name == matched.table.name:
-            reasons.insert(0, "matched")
-            path = ()
+            reasons.insert(0, MATCHED)
         if move.changes is not None:
             reasons = [str(move.changes)]
         because = "; ".join([*reasons, *([move.note] if move.note else [])])
         action = Action.DETACH if move.changes else Action.REMOVE
         step = _step(
-            before + len(ordered), action, move.rows, because, path, move.changes is not None
+            before + len(ordered), action, move.rows, because, links, move.changes is not None
         )
+        if name == matched.table.name:
+            step = replace(step, path=(str(name),))
         values: dict[str, sa.ColumnElement[Any]] = {}
         if move.changes is not None:
             values = {column: sa.null() for column in move.changes.columns}
@@ -319,7 +320,7 @@ def _in_order(
     if filled and filled.rows.rows:
         taken = ", ".join(f"{name} {rows:,}" for name, rows in filled.taken.items())
         because = f"takes what it lacks: {taken}"
-        step = _step(before + len(ordered), Action.FILL, filled.rows, because, ())
+        step = _step(before + len(ordered), Action.FILL, filled.rows, because, [])
         ordered.append(Change(step, filled.rows, dict(filled.changes)))
     return ordered
 
@@ -336,7 +337,7 @@ def _repointing(before: int, repoints: Sequence[tuple[Repointed, str]]) -> list[
     last = sorted(repoints, key=lambda pair: pair[0].rows.table.name in together)
     return [
         Change(
-            _step(before + place, Action.REPOINT, found.rows, because, found.links[0].path),
+            _step(before + place, Action.REPOINT, found.rows, because, found.links),
             found.rows,
             dict(found.changes),
             at_once=found.rows.table.name in together,
@@ -350,12 +351,23 @@ def _step(
     action: Action,
     found: RowSet,
     because: str,
-    path: Sequence[ForeignKey],
+    links: Sequence[Link],
     auxiliary: bool = False,
 ) -> Step:
+    path = links[0].path if links else ()
     tables = [str(path[0].parent), *(str(key.child) for key in path)] if path else []
     name = str(found.table.name)
-    return Step(before + 1, action, name, found.rows, because, tuple(tables) or (name,), auxiliary)
+    return Step(
+        before + 1,
+        action,
+        name,
+        found.rows,
+        because,
+        tuple(tables) or (name,),
+        auxiliary,
+        key=found.table.key,
+        reached=tuple(each for link in links for each in link.reached),
+    )
 
 
 def _new_values(link: Link, table: Table) -> dict[str, sa.ColumnElement[Any]]:

@@ -13,10 +13,11 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.activity import announce
+from yeldro.core.model.chains import MOST_CHAINS, Fate, Key, Reason, Why, named
 from yeldro.core.model.errors import UnknownName, UsageError
-from yeldro.core.model.schema import IdentityKind, Table, TableName
+from yeldro.core.model.schema import Table, TableName
 from yeldro.core.planning.following.row_sets import compared
-from yeldro.core.planning.following.treatment import Fate, Treatment
+from yeldro.core.planning.following.treatment import Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
@@ -24,46 +25,9 @@ if TYPE_CHECKING:
     from yeldro.core.planning.following.treatment import Link
     from yeldro.core.planning.plan import Prepared
 
-MOST_CHAINS = 5
 _MOST_ROWS = 5000  # that are followed upwards from one row
 _COLUMNS_SHOWN = 8
-_WITH_KEY = (IdentityKind.PRIMARY_KEY, IdentityKind.UNIQUE_KEY)
-Key = tuple[Any, ...]
 _Node = tuple[TableName, Key]
-
-
-@dataclass(frozen=True)
-class Reason:
-    """A row of a chain, and what makes it go or change.
-
-    Args:
-        key: the values of its key; empty if its table has none.
-        because: `matched`, or the foreign key to the row before it, with its action.
-    """
-
-    table: str
-    key: Key
-    because: str
-
-
-@dataclass(frozen=True)
-class Why:
-    """What a plan does to one row, and why.
-
-    Args:
-        fates: what is done to it, empty if it stays as it is; a row that goes has only that.
-        chains: for each matched row that leads to it, up to a few, a shortest chain from that row.
-        left_out: there may be more chains than these.
-        notes: why a row stays, as sentences.
-    """
-
-    table: str
-    columns: tuple[str, ...]
-    key: Key
-    fates: tuple[Fate, ...]
-    chains: tuple[tuple[Reason, ...], ...]
-    left_out: bool
-    notes: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -122,8 +86,7 @@ def _some_rows(session: Session, prepared: Prepared, typed: str, most: int) -> S
     if table.kind != "table":
         raise UsageError(f"{table.name} is a {table.kind}, and its rows are those of tables.",
                          "Name a table.")  # fmt: skip
-    keyed = table.identity.columns if table.identity.kind in _WITH_KEY else ()
-    columns = tuple(dict.fromkeys((*keyed, *table.by_name)))[:_COLUMNS_SHOWN]
+    columns = tuple(dict.fromkeys((*table.key, *table.by_name)))[:_COLUMNS_SHOWN]
     going = prepared.ripple.removed.get(table.name)
     if going is None:
         return SomeRows(str(table.name), 0, columns, ())
@@ -142,7 +105,7 @@ class _Asked:
         self.start = prepared.matched.table.name
         self.table, key = _table_and_key(session, typed)
         self.columns = self.table.identity.columns
-        if self.table.identity.kind not in _WITH_KEY:
+        if not self.table.has_key:
             raise UsageError(
                 f"{self.table.name} has no key that tells its rows apart, so no row can be named.",
                 f"‹rows› {self.table.name} shows some of its rows that go.",
@@ -269,7 +232,7 @@ class _Asked:
             step = below[node]
 
     def _reason(self, node: _Node, because: str) -> Reason:
-        keyed = self.session.catalogue.table(node[0]).identity.kind in _WITH_KEY
+        keyed = self.session.catalogue.table(node[0]).has_key
         return Reason(str(node[0]), node[1] if keyed else (), because)
 
     def _links(self, table: Table, treatment: Treatment) -> list[Link]:
@@ -331,7 +294,7 @@ class _Asked:
             ).first()
             if found is None:
                 yield f"It references no row by {link.key}."
-            elif parent.identity.kind in _WITH_KEY:
+            elif parent.has_key:
                 going = self.ripple.removed.get(parent.name)
                 goes = going and self._holds(going, parent.identity.columns, tuple(found))
                 parent_row = named(parent.name, tuple(found))
@@ -363,14 +326,6 @@ def _table(session: Session, typed: str) -> Table:
     table = find_table(session.catalogue, typed)
     part = session.catalogue.part_of(table.name)
     return session.catalogue.table(part.whole) if part else table
-
-
-def named(table: object, key: Key) -> str:
-    """Return a row as people call it: `buoy 12`, `visit (3, 1)`, `a row of log` without a key."""
-    if not key:
-        return f"a row of {table}"
-    texts = [str(value) for value in key]
-    return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"
 
 
 def _ends(goes: object) -> str:

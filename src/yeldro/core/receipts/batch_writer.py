@@ -135,6 +135,10 @@ class BatchReceipt(ReceiptWriter):
                 "INSERT INTO batch_step VALUES (?, ?, ?)", (self.batch, n, step.rows)
             )
 
+    def add_matched(self, step: Step, parts: Iterable[Sequence[Sequence[Any]]]) -> None:
+        """Add keys to those of the same step of earlier batches."""
+        super().add_matched(replace(step, n=self._whole(step)), parts)
+
     def add_rows(
         self,
         step: Step,

@@ -50,6 +50,21 @@ CREATE TABLE stored_column (
     stored_as TEXT NOT NULL,
     PRIMARY KEY (step, position)
 );
+CREATE TABLE row_key (
+    step INTEGER NOT NULL REFERENCES step,
+    position INTEGER NOT NULL,
+    column_name TEXT NOT NULL,
+    PRIMARY KEY (step, position)
+);
+CREATE TABLE reached (
+    step INTEGER NOT NULL REFERENCES step,
+    because TEXT NOT NULL,
+    parent_schema TEXT,
+    parent_name TEXT NOT NULL,
+    position INTEGER NOT NULL,
+    column_name TEXT NOT NULL,
+    referenced TEXT NOT NULL
+);
 CREATE TABLE asked (
     remove INTEGER NOT NULL,
     field TEXT NOT NULL,
@@ -96,6 +111,11 @@ class StoredColumn:
     name: str
     type: str
     stored_as: str
+
+
+def matched_table(step: int) -> str:
+    """Return the name of the table with the keys of a step's matched rows."""
+    return f"matched_{step}"
 
 
 def quoted(name: str) -> str:

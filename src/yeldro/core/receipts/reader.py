@@ -25,7 +25,7 @@ from yeldro.core.model.errors import (
 )
 from yeldro.core.model.given import Given
 from yeldro.core.model.schema import TableName
-from yeldro.core.model.steps import Action
+from yeldro.core.model.steps import Action, Reached
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
 
@@ -42,6 +42,10 @@ class ReceiptStep:
         columns: what is stored of each row; empty if rows are not stored.
         copy: the table of the same database that holds the rows instead of the receipt.
         orphans: rows that had no parent row even before, by foreign key.
+        row_key: the columns that tell rows of the table apart; empty if nothing does.
+        reached: the foreign keys that led to its rows.
+        matched_table: the table with the keys of its rows that were matched; None if all were, or
+            none.
     """
 
     n: int
@@ -56,6 +60,9 @@ class ReceiptStep:
     columns: tuple[StoredColumn, ...]
     orphans: dict[str, int]
     copy: TableName | None = None
+    row_key: tuple[str, ...] = ()
+    reached: tuple[Reached, ...] = ()
+    matched_table: str | None = None
 
     @property
     def is_kept(self) -> bool:
@@ -114,7 +121,7 @@ def read_receipt(path: Path) -> Receipt:
     Raises:
         UsageError: the file is not a receipt, or has a format that this version does not know.
     """
-    with _opened(path) as file:
+    with opened(path) as file:
         head = file.execute("SELECT * FROM receipt").fetchone()
         if _number(head["format"]) != form.FORMAT:
             raise UsageError(
@@ -123,6 +130,9 @@ def read_receipt(path: Path) -> Receipt:
                 "Use the version of Yeldro that wrote it, or a newer one.",
             )
         copies = dict(_copies(file))
+        row_keys, reached = _row_keys(file), _reached(file)
+        listed = file.execute("SELECT name FROM sqlite_master WHERE name LIKE 'matched_%'")
+        matched = {name for (name,) in listed.fetchall()}
         steps = []
         for row in file.execute("SELECT * FROM step ORDER BY n").fetchall():
             columns = file.execute(
@@ -147,6 +157,11 @@ def read_receipt(path: Path) -> Receipt:
                     columns=tuple(StoredColumn(*map(_text, column)) for column in columns),
                     orphans={_text(key): _number(rows) for key, rows in orphans.fetchall()},
                     copy=copies.get(row["n"]),
+                    row_key=row_keys.get(row["n"], ()),
+                    reached=reached.get(row["n"], ()),
+                    matched_table=name
+                    if (name := form.matched_table(_number(row["n"]))) in matched
+                    else None,
                 )
             )
         ledger = file.execute("SELECT * FROM ledger").fetchall()
@@ -168,11 +183,36 @@ def read_receipt(path: Path) -> Receipt:
         )
 
 
+def _table_of(file: sqlite3.Connection, name: str, order: str = "rowid") -> list[Any]:
+    """Return the rows of a table of the format; older receipts do not have all of them."""
+    if not file.execute("SELECT 1 FROM sqlite_master WHERE name = ?", (name,)).fetchone():
+        return []
+    return file.execute(f"SELECT * FROM {name} ORDER BY {order}").fetchall()
+
+
+def _row_keys(file: sqlite3.Connection) -> dict[int, tuple[str, ...]]:
+    found: dict[int, tuple[str, ...]] = {}
+    for step, _, name in _table_of(file, "row_key", "step, position"):
+        found[_number(step)] = (*found.get(step, ()), _text(name))
+    return found
+
+
+def _reached(file: sqlite3.Connection) -> dict[int, tuple[Reached, ...]]:
+    pairs: dict[tuple[int, str, TableName], list[tuple[str, str]]] = {}
+    for step, because, schema, parent, _, ours, theirs in _table_of(file, "reached"):
+        key = (_number(step), _text(because), _table(parent, schema))
+        pairs.setdefault(key, []).append((_text(ours), _text(theirs)))
+    found: dict[int, tuple[Reached, ...]] = {}
+    for (step, because, name), columns in pairs.items():
+        ours, theirs = zip(*columns, strict=True)
+        found[step] = (*found.get(step, ()), Reached(because, name, ours, theirs))
+    return found
+
+
 def _asked(file: sqlite3.Connection) -> Iterator[Given]:
-    """Yield what was asked for; older receipts do not hold it."""
-    if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'asked'").fetchone():
-        for remove, field, value, name in file.execute("SELECT * FROM asked").fetchall():
-            yield Given(_number(remove), _text(field), _or_none(_text, value), _text(name))
+    """Yield what was asked for."""
+    for remove, field, value, name in _table_of(file, "asked"):
+        yield Given(_number(remove), _text(field), _or_none(_text, value), _text(name))
 
 
 Value = TypeVar("Value")
@@ -229,10 +269,9 @@ def _shown(value: Any) -> str:
 
 
 def _copies(file: sqlite3.Connection) -> Iterator[tuple[int, TableName]]:
-    """Yield the tables with copies, by step; older receipts have no list of them."""
-    if file.execute("SELECT 1 FROM sqlite_master WHERE name = 'copy'").fetchone():
-        for step, schema, name in file.execute("SELECT * FROM copy"):
-            yield _number(step), _table(name, schema)
+    """Yield the tables with copies, by step."""
+    for step, schema, name in _table_of(file, "copy"):
+        yield _number(step), _table(name, schema)
 
 
 def stored_rows(
@@ -243,7 +282,7 @@ def stored_rows(
     Args:
         where: only rows for which this checked condition, in SQLite's SQL, is true.
     """
-    with _opened(path) as file:
+    with opened(path) as file:
         for *values, forms in file.execute(_query(step, where)):
             known = {int(place): kind for place, kind in json.loads(forms or "{}").items()}
             yield [(value, known.get(place)) for place, value in enumerate(values)]
@@ -253,7 +292,7 @@ def native_rows(
     path: Path, step: ReceiptStep, where: str | None, most: int
 ) -> Generator[list[tuple[Any, ...]], None, None]:
     """Yield the rows of a step whose values all have types of SQLite, `most` at a time or fewer."""
-    with _opened(path) as file:
+    with opened(path) as file:
         file.row_factory = None
         found = file.execute(native_query(step, where))
         part = PartSize(most)
@@ -332,6 +371,8 @@ def forget_rows(receipt: Receipt) -> int:
                 if step.rows_table:
                     rows += file.execute(f"SELECT count(*) FROM {step.rows_table}").fetchone()[0]
                     file.execute(f"DROP TABLE {step.rows_table}")
+                if step.matched_table:
+                    file.execute(f"DROP TABLE {step.matched_table}")
             file.execute("UPDATE step SET rows_table = NULL")
             file.commit()
             file.execute("VACUUM")
@@ -383,7 +424,7 @@ def find_receipt(folder: Path, typed: str, database: str | None = None) -> Recei
 
 
 @contextmanager
-def _opened(path: Path) -> Iterator[sqlite3.Connection]:
+def opened(path: Path) -> Iterator[sqlite3.Connection]:
     """Open a receipt file to be read.
 
     The file is opened for writing if that is allowed, so that SQLite can roll back what a killed

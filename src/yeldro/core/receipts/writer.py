@@ -163,6 +163,28 @@ class ReceiptWriter:
                     step.auxiliary,
                 ),
             )
+            self._file.executemany(
+                "INSERT INTO row_key VALUES (?, ?, ?)",
+                [(step.n, place, name) for place, name in enumerate(step.key)],
+            )
+            self._file.executemany(
+                "INSERT INTO reached VALUES (?, ?, ?, ?, ?, ?, ?)",
+                [
+                    (step.n, each.because, each.parent.schema, each.parent.name, place, *pair)
+                    for each in step.reached
+                    for place, pair in enumerate(zip(each.columns, each.referenced, strict=True))
+                ],
+            )
+
+    def add_matched(self, step: Step, parts: Iterable[Sequence[Sequence[Any]]]) -> None:
+        """Store the keys of the matched rows of a step that removes others of its table too."""
+        name = form.matched_table(step.n)
+        with self._failures_told():
+            listed = ", ".join(map(form.quoted, step.key))
+            self._file.execute(f"CREATE TABLE IF NOT EXISTS {name} ({listed})")
+            insert = f"INSERT INTO {name} VALUES ({', '.join('?' * len(step.key))})"
+            for part in parts:  # without the forms, which come last
+                self._file.executemany(insert, (row[: len(step.key)] for row in part))
 
     def add_rows(
         self,

@@ -85,4 +85,4 @@ class SqliteEmptying:
         own = self._session.restorable_row_id(table)
         if own:
             return (own,)
-        return table.identity.columns if table.has_key else ()
+        return table.key

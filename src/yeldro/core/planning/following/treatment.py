@@ -15,6 +15,7 @@ from yeldro.core.model.graph import components
 from yeldro.core.model.names import unquoted
 from yeldro.core.model.options import REPOINT, Option
 from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
+from yeldro.core.model.steps import Reached
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue
@@ -29,17 +30,6 @@ class Treatment(StrEnum):
     DETACH = "detach"
     BLOCK = "block"
     REPOINT = "repoint"
-
-
-class Fate(StrEnum):
-    """What happens to rows: those that depend on removed ones, or to any that is asked about."""
-
-    REMOVED = "removed"
-    DETACHED = "detached"
-    REPOINTED = "repointed"
-    BLOCKS = "blocks"
-    REMOVED_ELSEWHERE = "removed on another path"
-    FILLED = "filled"
 
 
 class Cause(StrEnum):
@@ -95,6 +85,14 @@ class Link:
         """The foreign key and the reason, for people."""
         with_parents = ", with the rows they reference" if self.propagated else ""
         return f"{self.key} ({self.reason}{with_parents})"
+
+    @property
+    def reached(self) -> tuple[Reached, ...]:
+        """What a receipt holds of it; nothing where values alone would not tell the parent row."""
+        key = self.key
+        if self.propagated or key.child_parts or key.parent_parts:
+            return ()
+        return (Reached(self.because, key.parent, key.columns, key.referenced_columns),)
 
     @property
     def moves(self) -> tuple[tuple[str, str], ...]:

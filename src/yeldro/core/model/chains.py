@@ -1,0 +1,63 @@
+"""Why a row goes, changes or stays: chains of rows that lead to it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+MOST_CHAINS = 5
+Key = tuple[Any, ...]
+
+
+class Fate(StrEnum):
+    """What happens to rows: those that depend on removed ones, or to any that is asked about."""
+
+    REMOVED = "removed"
+    DETACHED = "detached"
+    REPOINTED = "repointed"
+    BLOCKS = "blocks"
+    REMOVED_ELSEWHERE = "removed on another path"
+    FILLED = "filled"
+
+
+@dataclass(frozen=True)
+class Reason:
+    """A row of a chain, and what makes it go or change.
+
+    Args:
+        key: the values of its key; empty if its table has none.
+        because: `matched`, or the foreign key to the row before it, with its action.
+    """
+
+    table: str
+    key: Key
+    because: str
+
+
+@dataclass(frozen=True)
+class Why:
+    """What a plan does to one row, and why.
+
+    Args:
+        fates: what is done to it, empty if it stays as it is; a row that goes has only that.
+        chains: for each matched row that leads to it, up to a few, a shortest chain from that row.
+        left_out: there may be more chains than these.
+        notes: why a row stays, as sentences.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    key: Key
+    fates: tuple[Fate, ...]
+    chains: tuple[tuple[Reason, ...], ...]
+    left_out: bool
+    notes: tuple[str, ...]
+
+
+def named(table: object, key: Key) -> str:
+    """Return a row as people call it: `buoy 12`, `visit (3, 1)`, `a row of log` without a key."""
+    if not key:
+        return f"a row of {table}"
+    texts = [str(value) for value in key]
+    return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"

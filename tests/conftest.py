@@ -185,6 +185,7 @@ hypothesis.settings.register_profile(
 hypothesis.settings.load_profile("tests")
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
 SERVERS = SYSTEMS[1:]
+_REST = "YELDRO_TEST_REST"  # what a whole run leaves out, and all examples on PostgreSQL
 _WHOLE = "YELDRO_TEST_WHOLE"  # set if all files are run, and nothing is picked
 
 
@@ -206,10 +207,11 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     for item in tried:
         workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
         item.stash[_SHARE] = min(workers / len(tried), 1)
+    kept = list(_in_turn(items)) if os.environ.get(_WHOLE) else list(items)
     if THOROUGH:
         kept = [item for item in items if item in tried or hasattr(item.obj, "hypothesis")]
-    else:
-        kept = list(_in_turn(items)) if os.environ.get(_WHOLE) else list(items)
+    elif os.environ.get(_REST):
+        kept = [item for item in items if item not in kept or "postgresql" in item.nodeid]
     config.hook.pytest_deselected(items=[item for item in items if item not in kept])
     items[:] = kept
 

@@ -75,6 +75,7 @@ class Traits:
         joins_repeated_keys: rows are found quicker by a list of keys that may repeat than by one
             that is made unique first.
         own_numbers: types whose stored values are numbers of this one database's catalogue.
+        recurses_by_union: a recursive query can drop the rows that it finds again.
         needs_key_tables_first: every key table must be made before the first row is looked at.
     """
 
@@ -87,6 +88,7 @@ class Traits:
     indexes_after_filling: bool = False
     joins_repeated_keys: bool = False
     own_numbers: frozenset[str] = frozenset()
+    recurses_by_union: bool = True
     needs_key_tables_first: bool = False
 
 

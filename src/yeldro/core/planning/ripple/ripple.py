@@ -331,8 +331,10 @@ class _Tracing:
             self._repeat([self.tables[name] for name in names], inside)
 
     def _only_link(self, names: Sequence[TableName]) -> bool:
-        """True if a cycle is one table that references itself by one foreign key."""
-        if len(names) > 1 or self.tables[names[0]].identity.kind is IdentityKind.ALL_COLUMNS:
+        """True if one query finds a cycle: one table that references itself by one foreign key."""
+        if not self.session.traits.recurses_by_union or len(names) > 1:
+            return False
+        if self.tables[names[0]].identity.kind is IdentityKind.ALL_COLUMNS:
             return False
         links = self.reach.links_to(names[0])
         own = [each for each in links if each.key.child == names[0]]

@@ -1,0 +1,1 @@
+"""SQL Server: its SQL, as the core's statements are written for it."""

@@ -20,6 +20,7 @@ import hypothesis
 import loaded
 import pytest
 from browser import Browser
+from composed import check_all
 from schemas import check_document
 from servers import MISSING, Servers, folder_in_memory, is_there, url_of, why_silent
 from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
@@ -191,6 +192,7 @@ _WHOLE = "YELDRO_TEST_WHOLE"  # set if all files are run, and nothing is picked
 
 def pytest_configure(config: pytest.Config) -> None:
     """Start the servers, once for all processes of the tests."""
+    check_all()
     if hasattr(config, "workerinput") or config.option.collectonly:
         return
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # else the program is compiled at each start

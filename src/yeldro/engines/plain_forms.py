@@ -6,6 +6,7 @@ system; those that have the shorter ones keep them, as they are quicker there.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 import sqlalchemy as sa
@@ -38,7 +39,8 @@ class PlainForms(SQLCompiler):
     def visit_binary(self, binary: Any, *args: Any, **kw: Any) -> str:
         left, right = binary.left, binary.right
         if isinstance(left, elements.Tuple):
-            return str(self.process(_by_columns(left, right, binary.operator), **kw))
+            around = self.stack[-1]["correlate_froms"] if self.stack else ()
+            return str(self.process(_by_columns(left, right, binary.operator, around), **kw))
         return str(super().visit_binary(binary, *args, **kw))  # type: ignore[no-untyped-call]
 
     def visit_over(self, over: elements.Over[Any], **kw: Any) -> str:
@@ -87,13 +89,19 @@ def as_value(element: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     return sa.case((inner, _ONE), (sa.not_(inner), _ZERO))
 
 
-def _by_columns(left: elements.Tuple, right: Any, operator: Any) -> sa.ColumnElement[bool]:
-    """Return a comparison of several values at once as comparisons of single ones."""
+def _by_columns(
+    left: elements.Tuple, right: Any, operator: Any, around: Collection[sa.FromClause]
+) -> sa.ColumnElement[bool]:
+    """Return a comparison of several values at once as comparisons of single ones.
+
+    Args:
+        around: the tables of the statement in which it stands.
+    """
     ours = list(left.clauses)
     if operator in (operators.in_op, operators.not_in_op):
         while isinstance(right, elements.Grouping | sa.ScalarSelect):
             right = right.element
-        found = _is_in(ours, right)
+        found = _is_in(ours, right, around)
         return found if operator is operators.in_op else sa.not_(found)
     theirs = list(right.clauses)
     if operator is operators.gt:
@@ -105,9 +113,12 @@ def _by_columns(left: elements.Tuple, right: Any, operator: Any) -> sa.ColumnEle
     raise CompileError(f"several values are compared at once: {left} {operator} {right}")
 
 
-def _is_in(ours: list[sa.ColumnElement[Any]], rows: Any) -> sa.ColumnElement[bool]:
+def _is_in(
+    ours: list[sa.ColumnElement[Any]], rows: Any, around: Collection[sa.FromClause]
+) -> sa.ColumnElement[bool]:
     """True if the values stand in the rows of a query that looks at nothing around it."""
-    if not isinstance(rows, sa.Select) or rows._correlate != ():
+    depends = rows._correlate or (rows._auto_correlate and {*rows.get_final_froms()} & {*around})
+    if not isinstance(rows, sa.Select) or depends:
         raise CompileError(f"several values are looked for in what depends on them: {rows}")
     names = [f"yeldro_in_{place}" for place in range(len(ours))]
     columns = zip(rows.selected_columns, names, strict=True)

@@ -291,7 +291,8 @@ def test_a_receipt_tells_why_a_row_went(yeldro, network) -> None:
     assert [each["key"] for each in after["chains"][0]] == [[6], [74]]
     assert "why  visit (6, 1)  went" in yeldro("receipt", "show", *words).out
     assert "no row of this" in yeldro("receipt", "show", "--why", "region:1", code=2).err
-    assert "holds no row" in yeldro("receipt", "show", "--why", "visit:7,1", code=2).err
+    told = yeldro("receipt", "show", "--why", "visit:7,1", code=2).err
+    assert "holds no row visit:7,1. A key is written like visit:6,1." in " ".join(told.split())
     assert "no key of visit" in yeldro("receipt", "show", "--why", "visit:7", code=2).err
 
 
@@ -314,6 +315,26 @@ def test_a_receipt_tells_of_rows_that_changed_in_batches(yeldro, made) -> None:
     lamp, other = yeldro(*asked, "lamp:2").json()["why"]
     assert (lamp["fates"], other["fates"]) == (["detached"], ["detached"])
     assert [each["key"] for each in other["chains"][0]] == [[4], [2]]
+
+
+def test_a_key_of_a_receipt_may_be_typed_in_another_form(yeldro, made) -> None:
+    database = made(
+        "CREATE TABLE mast (id decimal(6, 2) NOT NULL PRIMARY KEY, up decimal(6, 2));"
+        "INSERT INTO mast VALUES (1.00, NULL), (2.50, 1.00);"
+    )
+    yeldro("run", "mast", "--all-rows", "--expect", "2", "--yes", db=database.url)
+    words = ("--why", "mast:1", "--why", "mast:2.5")
+    found = yeldro("receipt", "show", *words, "--json").json()["why"]
+    assert [float(next(iter(each["key"].values()))) for each in found] == [1, 2.5]
+
+
+def test_bytes_of_a_key_are_typed_as_they_are_shown(yeldro, file_made) -> None:
+    database = file_made(
+        "CREATE TABLE mast (id BLOB NOT NULL PRIMARY KEY); INSERT INTO mast VALUES (x'00ff')"
+    )
+    yeldro("run", "mast", "--all-rows", "--expect", "1", "--yes", db=database.url)
+    told = yeldro("receipt", "show", "--why", "mast:x'00ff'").out
+    assert "why  mast x'00ff'  went" in told
 
 
 def test_what_holds_no_rows_cannot_tell_why(yeldro, demo) -> None:

@@ -55,9 +55,14 @@ class Why:
     notes: tuple[str, ...]
 
 
+def shown(value: Any) -> str:
+    """Return a value of a key as text; bytes as `x'00ff'`."""
+    return f"x'{value.hex()}'" if isinstance(value, bytes) else str(value)
+
+
 def named(table: object, key: Key) -> str:
     """Return a row as people call it: `buoy 12`, `visit (3, 1)`, `a row of log` without a key."""
     if not key:
         return f"a row of {table}"
-    texts = [str(value) for value in key]
+    texts = [shown(value) for value in key]
     return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"

@@ -11,9 +11,10 @@ import sqlite3
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from yeldro.core.model.chains import MOST_CHAINS, Fate, Key, Reason, Why, named
+from yeldro.core.model.chains import MOST_CHAINS, Fate, Key, Reason, Why, named, shown
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.steps import MATCHED, Action, Reached
@@ -73,20 +74,24 @@ class _StoredRows:
         self.file = file
         self.kept = [step for step in receipt.steps if step.rows_table and step.row_key]
         self.unclear: dict[str, None] = {}
+        file.create_function("yeldro_alike", 2, _are_alike, deterministic=True)
 
     def why(self, typed: str) -> Why:
         table, key = self._table_and_key(typed)
         columns = next(step.row_key for step in self.kept if str(step.table) == table)
         self.unclear = {}
-        found = [
-            (step, place)
-            for step in self.kept
-            if str(step.table) == table
-            for place in self._named(step, columns, key)
-        ]
-        if not found:
+        of_table = [step for step in self.kept if str(step.table) == table]
+        for same in ("CAST({} AS TEXT) = ?", "yeldro_alike({}, ?)"):
+            found = [(each, n) for each in of_table for n in self._named(each, columns, key, same)]
+            if found:
+                break
+        else:
+            examples = (self._first_key(step) for step in of_table)
+            like = next(
+                (f" A key is written like {table}:{each}." for each in examples if each), ""
+            )
             raise UsageError(
-                f"This receipt holds no row {typed}: the run did not remove or change it.",
+                f"This receipt holds no row {typed}.{like}",
                 "⟨receipt export⟩ writes all rows that it holds.",
             )
         chains: list[tuple[Reason, ...]] = []
@@ -115,13 +120,19 @@ class _StoredRows:
                 return table, tuple(next(csv.reader([typed[place + 1 :]]), []))
         raise UsageError(
             f"{typed!r} names no row of this receipt.",
-            f"Write TABLE:KEY; it holds rows with a key of {', '.join(known) or 'no table'}.",
+            f"Write TABLE:KEY; it holds rows of {', '.join(known)}."
+            if known
+            else "It holds no rows of a table with a key.",
         )
 
     def _named(
-        self, step: ReceiptStep, columns: Sequence[str], key: Sequence[str]
+        self, step: ReceiptStep, columns: Sequence[str], key: Sequence[str], same: str
     ) -> Iterator[int]:
-        """Yield the places of the rows with a key, as people type it."""
+        """Yield the places of the rows with a key, as people type it.
+
+        Args:
+            same: SQL that compares a stored value with a typed one.
+        """
         stored = [_stored_before(step, name) for name in columns]
         if len(key) != len(columns):
             raise UsageError(
@@ -129,8 +140,8 @@ class _StoredRows:
                 f"Write {step.table}:{','.join(name.upper() for name in columns)}.",
             )
         if None not in stored:
-            same = " AND ".join(f"CAST({name} AS TEXT) = ?" for name in stored)
-            yield from self._places(step, same, key)
+            condition = " AND ".join(same.format(name) for name in stored)
+            yield from self._places(step, condition, key)
 
     def _places(self, step: ReceiptStep, condition: str, values: Sequence[Any]) -> list[int]:
         query = f"SELECT rowid FROM {step.rows_table} WHERE {condition}"
@@ -138,6 +149,11 @@ class _StoredRows:
 
     def _key(self, node: _Node) -> Key:
         return self._values(node, node.step.row_key) or ()
+
+    def _first_key(self, step: ReceiptStep) -> str:
+        places = self.file.execute(f"SELECT min(rowid) FROM {step.rows_table}").fetchone()
+        key = () if places[0] is None else self._key(_Node(step, step.n, places[0]))
+        return ",".join(map(shown, key))
 
     def _values(self, node: _Node, columns: Sequence[str]) -> Key | None:
         """Return what a row held before the step; None if some of it is not stored."""
@@ -224,6 +240,16 @@ class _StoredRows:
 
     def _shown(self, node: _Node) -> str:
         return named(node.step.table, self._key(node))
+
+
+def _are_alike(stored: Any, typed: str) -> bool:
+    """True if a stored value is what somebody typed: a number in another form, or bytes."""
+    if isinstance(stored, bytes):
+        return shown(stored) == typed
+    try:
+        return Decimal(str(stored)) == Decimal(typed)
+    except InvalidOperation:
+        return False
 
 
 def _stored_before(step: ReceiptStep, name: str) -> str | None:

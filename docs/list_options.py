@@ -14,7 +14,7 @@ from pathlib import Path
 import click
 
 from yeldro.cli.commands.topics import titles
-from yeldro.cli.main import COMMANDS, cli
+from yeldro.cli.main import COMMANDS, every_command
 from yeldro.core.selection.asked import KEEP_RULES
 from yeldro.formats.writing.targets import TARGETS
 
@@ -50,32 +50,25 @@ ABOUT_RULES = {
 
 def written() -> str:
     kinds = {name: kind for kind, names in KINDS.items() for name in names.split()}
-    context = click.Context(cli)
     commands: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {}
     options: dict[str, tuple[str, bool, str]] = {}
     groups: dict[str, str] = {}
-    for name, (_, about) in COMMANDS.items():
-        found = cli.get_command(context, name)
-        inner = {name: found}
-        if isinstance(found, click.Group):
-            groups[name] = about
-            commands[name] = ((), (), about)
-            inner = {f"{name} {each}": command for each, command in found.commands.items()}
-        for words, command in inner.items():
-            assert command is not None
-            own = [each for each in command.params if isinstance(each, click.Option)]
-            for each in own:
-                spelled = max(each.opts, key=len)
-                kind = "flag" if each.is_flag else kinds.get(spelled, "nothing")
-                told = re.split(r"[.;:,](?: |$)", (each.help or "").removeprefix("Duplicates: "))[0]
-                options.setdefault(spelled, (kind, each.multiple, told))
-            taken = tuple(
-                ARGUMENTS[str(each.name)]
-                for each in command.params
-                if isinstance(each, click.Argument)
-            )
-            says = COMMANDS[words][1] if words in COMMANDS else command.get_short_help_str(200)
-            commands[words] = (taken, tuple(max(each.opts, key=len) for each in own), says)
+    for words, command in every_command():
+        group = words.split()[0]
+        if group != words and group not in groups:
+            groups[group] = COMMANDS[group][1]
+            commands[group] = ((), (), groups[group])
+        own = [each for each in command.params if isinstance(each, click.Option)]
+        for each in own:
+            spelled = max(each.opts, key=len)
+            kind = "flag" if each.is_flag else kinds.get(spelled, "nothing")
+            told = re.split(r"[.;:,](?: |$)", (each.help or "").removeprefix("Duplicates: "))[0]
+            options.setdefault(spelled, (kind, each.multiple, told))
+        taken = tuple(
+            ARGUMENTS[str(each.name)] for each in command.params if isinstance(each, click.Argument)
+        )
+        says = COMMANDS[words][1] if words in COMMANDS else command.get_short_help_str(200)
+        commands[words] = (taken, tuple(max(each.opts, key=len) for each in own), says)
     rules = [(f"{rule.partition(':')[0]}{':' if ':' in rule else ''}",
               ABOUT_RULES[rule.partition(":")[0]]) for rule in KEEP_RULES]  # fmt: skip
     source = f'''"""What commands and options there are; docs/list_options.py writes this file."""

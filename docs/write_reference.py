@@ -16,7 +16,7 @@ import click
 
 from yeldro import __version__
 from yeldro.cli.declared.help import WHAT, Command, Option
-from yeldro.cli.main import COMMANDS, cli
+from yeldro.cli.main import cli, every_command
 
 DOCS = Path(__file__).parent
 CODES = (
@@ -61,14 +61,9 @@ def written() -> dict[Path, str]:
 def commands() -> Iterator[tuple[str, Command, click.Context]]:
     """Yield each command with its words and its context, in the order of the work."""
     above = click.Context(cli, info_name="yeldro")
-    for name in COMMANDS:
-        found = cli.get_command(above, name)
-        inner = {name: found}
-        if isinstance(found, click.Group):
-            inner = {f"{name} {each}": command for each, command in found.commands.items()}
-        for words, command in inner.items():
-            assert isinstance(command, Command)
-            yield words, command, click.Context(command, info_name=words, parent=above)
+    for words, command in every_command():
+        assert isinstance(command, Command)
+        yield words, command, click.Context(command, info_name=words, parent=above)
 
 
 def _parts(command: Command, context: click.Context) -> Records:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shlex
 import shutil
-from collections.abc import Iterator
 from pathlib import Path
 
 import click
@@ -13,7 +12,7 @@ import pytest
 from conftest import Yeldro
 
 from yeldro.cli.declared import help as layout
-from yeldro.cli.main import COMMANDS, cli
+from yeldro.cli.main import COMMANDS, every_command
 
 HEADINGS = ("WHAT", "Which rows", "Duplicates", "What depends on them", "How many", "How",
             "Where, and in what form", "For example")  # fmt: skip
@@ -21,21 +20,7 @@ DOCS = Path(__file__).parents[1] / "docs"
 ASKS = ("run alert --where \"level = 'notice'\"", "receipt forget last", "restore last")
 
 
-def commands() -> Iterator[tuple[str, layout.Command]]:
-    """Every command with the words by which it is called."""
-    context = click.Context(cli)
-    for name in COMMANDS:
-        found = cli.get_command(context, name)
-        for words, each in (
-            [(f"{name} {inner}", each) for inner, each in found.commands.items()]
-            if isinstance(found, click.Group)
-            else [(name, found)]
-        ):
-            assert isinstance(each, layout.Command)
-            yield words, each
-
-
-ALL = dict(commands())
+ALL = {words: each for words, each in every_command() if isinstance(each, layout.Command)}
 EXAMPLES = [(name, example) for name, command in ALL.items() for example in command.examples]
 
 

@@ -17,6 +17,8 @@ from yeldro.cli.terminal.streams import code_at_the_end, guard_streams
 from yeldro.core.model.outcome import note_outcome, noted_outcome
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from yeldro.core.model.errors import YeldroError
 
 COMMANDS = {
@@ -123,6 +125,17 @@ def cli(context: click.Context) -> None:
     """
     if context.invoked_subcommand is None:
         click.echo(_BEGIN)
+
+
+def every_command() -> Iterator[tuple[str, click.Command]]:
+    """Yield each command that does something, with the words by which it is called."""
+    context = click.Context(cli)
+    for name in COMMANDS:
+        found = cli.get_command(context, name)
+        if isinstance(found, click.Group):
+            yield from ((f"{name} {inner}", each) for inner, each in found.commands.items())
+        elif found is not None:
+            yield name, found
 
 
 def main() -> NoReturn:

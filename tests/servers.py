@@ -1,7 +1,8 @@
 """Servers that the tests start for themselves, empty and in a folder that is deleted afterwards.
 
 One PostgreSQL and one MariaDB serve a whole run of the tests. Their data is in memory, and they
-never wait for a disk. Servers with other settings are started by the tests that need them.
+never wait for a disk, nor for a lock for ever. Servers with other settings are started by the tests
+that need them.
 
 `YELDRO_TEST_POSTGRESQL` and `YELDRO_TEST_MARIADB` name other servers by their URL,
 `YELDRO_TEST_POSTGRESQL_PROGRAMS` the folder of another PostgreSQL's programs. Run as a file, this
@@ -31,10 +32,11 @@ _MEMORY = Path("/dev/shm")
 _ENOUGH = 3 << 30  # bytes of memory to hold the data of both servers
 _FAST_POSTGRESQL = (
     "-c fsync=off -c synchronous_commit=off -c full_page_writes=off -c autovacuum=off -c jit=off"
+    " -c lock_timeout=300s"
 )
 _FAST_MARIADB = ("--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync",
                  "--skip-innodb-doublewrite", "--innodb-stats-persistent=0",
-                 "--innodb-buffer-pool-size=128M",
+                 "--innodb-buffer-pool-size=128M", "--lock-wait-timeout=300",
                  "--character-set-server=utf8mb4")  # fmt: skip
 _AS_ROOT = os.geteuid() == 0
 _MARIADB_PATH = f"{os.environ['PATH']}:/usr/sbin:/usr/local/sbin"

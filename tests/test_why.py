@@ -317,6 +317,21 @@ def test_a_receipt_tells_of_rows_that_changed_in_batches(yeldro, made) -> None:
     assert [each["key"] for each in other["chains"][0]] == [[4], [2]]
 
 
+def test_a_receipt_of_batches_tells_matched_rows_from_those_that_went_with_them(yeldro, made):
+    database = made(
+        "CREATE TABLE node (id int NOT NULL PRIMARY KEY, up int, FOREIGN KEY (up)"
+        " REFERENCES node (id) ON DELETE CASCADE);"
+        "INSERT INTO node VALUES (1, NULL), (2, NULL), (3, 2), (4, 3);"
+    )
+    words = ("run", "node", "--where", "id < 3", "--batch", "1", "--expect", "2", "--yes")
+    yeldro(*words, db=database.url)
+    asked = [word for n in (1, 2, 4) for word in ("--why", f"node:{n}")]
+    found = yeldro("receipt", "show", *asked, "--json").json()["why"]
+    chains = [[each["key"] for each in why["chains"][0]] for why in found]
+    assert chains == [[[1]], [[2]], [[2], [3], [4]]]
+    assert not any(why["notes"] for why in found)
+
+
 def test_a_key_of_a_receipt_may_be_typed_in_another_form(yeldro, made) -> None:
     database = made(
         "CREATE TABLE mast (id decimal(6, 2) NOT NULL PRIMARY KEY, up decimal(6, 2));"

@@ -81,14 +81,17 @@ class Removal(ChangeSet):
                 yield from ([change] for change in some)
 
     def _store_matched(self, receipt: ReceiptWriter) -> None:
-        """Store which of the rows that go were matched, where others of their table go too."""
-        ripple, table = self.prepared.ripple, self.prepared.matched.table
-        keys, going = ripple.matched_keys, ripple.removed.get(table.name)
-        if keys is None or going is None or going.rows == ripple.matched or not table.has_key:
+        """Store which of the rows that go were matched, where others of their table can go too.
+
+        In batches each one does, as rows of the others are in the same step.
+        """
+        keys, table = self.prepared.ripple.matched_keys, self.prepared.matched.table
+        if keys is None or not table.has_key:
             return
         columns = [self.session.readable(keys.c[name], table.by_name[name]) for name in table.key]
         for change in self.prepared.changes:
-            if change.rows.table.name == table.name and change.step.action is Action.REMOVE:
+            own = change.rows.table.name == table.name and change.step.reached
+            if own and change.step.action is Action.REMOVE:
                 stored = stored_in_parts(self.session, sa.select(*columns))
                 receipt.add_matched(change.step, stored)
 

@@ -206,6 +206,14 @@ def test_every_refusal_is_replayed_on_a_server(standin) -> None:
     assert (done.returncode, done.stdout) == (0, "11 refusals tried, 0 differences.\n"), done
 
 
+def test_a_server_that_cannot_be_reached_is_not_replayed_on() -> None:
+    for url in ("mssql://sa@127.0.0.1:1/none", "no url"):
+        words = ["-m", "yeldro.standins", "replay", "--db", url]
+        done = subprocess.run([sys.executable, *words], capture_output=True, text=True, check=False)
+        assert (done.returncode, done.stdout) == (1, "")
+        assert done.stderr.startswith("The server could not be tried: ")
+
+
 def test_a_connection_that_dies_in_a_result_gives_an_error_and_never_fewer_rows() -> None:
     digits = f"SELECT N'{'x' * 400}' AS n" + " UNION ALL SELECT N'y'" * 9
     tables = " CROSS JOIN ".join(f"({digits}) AS t{n}" for n in range(5))

@@ -32,17 +32,23 @@ def _serve(given: Any) -> None:
 
 
 def _replay(given: Any) -> None:
-    import pymssql
+    try:
+        import pymssql
+    except ImportError:
+        sys.exit("The driver pymssql is not installed: pip install pymssql")
 
     from yeldro.standins.sqlserver.refusals import REFUSALS
     from yeldro.standins.sqlserver.replay import replay
 
-    url = sa.make_url(given.db)
-    connection = pymssql.connect(
-        server=url.host or "127.0.0.1", port=str(url.port or 1433), user=url.username,
-        password=url.password, database=url.database or "",
-    )  # fmt: skip
-    different = list(replay(connection))
+    try:
+        url = sa.make_url(given.db)
+        connection = pymssql.connect(
+            server=url.host or "127.0.0.1", port=str(url.port or 1433), user=url.username,
+            password=url.password, database=url.database or "",
+        )  # fmt: skip
+        different = list(replay(connection))
+    except (sa.exc.ArgumentError, pymssql.Error) as error:
+        sys.exit(f"The server could not be tried: {error}")
     for line in different:
         print(line)
     print(f"{len(REFUSALS)} refusals tried, {len(different)} differences.")

@@ -211,6 +211,8 @@ class SqliteSession(StandardSession):
                 f"EXPLAIN INSERT INTO {self._written(table)} ({names}) VALUES ({values})"
             ).close()
         except sa.exc.OperationalError as error:
+            if getattr(error.orig, "sqlite_errorcode", None) != sqlite3.SQLITE_ERROR:
+                raise  # a disk or a lock says nothing of the table
             return self.reason(error)
         return ""
 

@@ -2,7 +2,8 @@
 
 `YELDRO_THOROUGH=1` runs only the tests that take their cases from here, each for as long as its
 cases or its share of `YELDRO_MINUTES` last. `YELDRO_SEED` begins with other cases, `YELDRO_CASE`
-tries one.
+tries one. With `YELDRO_TIMES` each tries so many times the cases of a usual run, however fast the
+machine is.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ import time
 from collections.abc import Iterator
 
 THOROUGH = os.environ.get("YELDRO_THOROUGH", "0") != "0"
-_SEED, _MINUTES, _CASE = "YELDRO_SEED", "YELDRO_MINUTES", "YELDRO_CASE"
+_SEED, _MINUTES, _CASE, _TIMES = "YELDRO_SEED", "YELDRO_MINUTES", "YELDRO_CASE", "YELDRO_TIMES"
 _APART = 1_000_000  # between the cases of two seeds
 
 
@@ -45,7 +46,8 @@ class Trials:
             many: most cases in a thorough run.
         """
         first = int(os.environ[_SEED]) * _APART
-        numbers = iter(range(first, first + (many if THOROUGH else few)))
+        most = few * int(os.environ.get(_TIMES, 0)) or many
+        numbers = iter(range(first, first + (min(most, many) if THOROUGH else few)))
         if only := os.environ.get(_CASE):
             numbers = iter([int(only)])
         for tried, self.case in enumerate(numbers, 1):

@@ -46,7 +46,7 @@ class Trials:
             many: most cases in a thorough run.
         """
         first = int(os.environ[_SEED]) * _APART
-        most = few * int(os.environ.get(_TIMES, 0)) or many
+        most = few * int(os.environ.get(_TIMES, "0")) or many
         numbers = iter(range(first, first + (min(most, many) if THOROUGH else few)))
         if only := os.environ.get(_CASE):
             numbers = iter([int(only)])

@@ -24,7 +24,6 @@ from yeldro.core.model.outcome import note_outcome
 from yeldro.core.model.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
-from yeldro.core.receipts.why import why as why_of_receipt
 from yeldro.report import documents
 from yeldro.report.text import besides, visible
 
@@ -89,6 +88,7 @@ def show(
     as_json: bool,
 ) -> None:
     """What was asked, planned and done."""
+    from yeldro.core.receipts.why import why as why_of_receipt
     from yeldro.report.closer import why_document, why_view
     from yeldro.report.parts import spaced
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import deque
+from collections.abc import Callable, Hashable, Iterable
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
+from typing import Any, TypeVar
 
-MOST_CHAINS = 5
+_MOST_CHAINS = 5
 Key = tuple[Any, ...]
+Node = TypeVar("Node", bound=Hashable)
 
 
 class Fate(StrEnum):
@@ -66,3 +69,38 @@ def named(table: object, key: Key) -> str:
         return f"a row of {table}"
     texts = [shown(value) for value in key]
     return f"{table} {texts[0] if len(texts) == 1 else '(' + ', '.join(texts) + ')'}"
+
+
+def chains_to(
+    asked: Node, above: Callable[[Node], Iterable[tuple[Node, str]] | None], most_rows: int
+) -> tuple[list[list[tuple[Node, str]]], bool]:
+    """Return a shortest chain from each first row to one row, found backwards in breadth.
+
+    Args:
+        above: the rows that a row depends on, each with the foreign key; None for a first row.
+        most_rows: how many rows are followed.
+
+    Returns:
+        The chains, from the first row down, each row with the foreign key to the one before it
+        (empty for the first); and whether there may be more.
+    """
+    below: dict[Node, tuple[Node, str] | None] = {asked: None}
+    waiting = deque([asked])
+    chains: list[list[tuple[Node, str]]] = []
+    while waiting:
+        if len(chains) == _MOST_CHAINS or len(below) > most_rows:
+            return chains, True
+        here = waiting.popleft()
+        found = above(here)
+        if found is None:
+            chain, step = [(here, "")], below[here]
+            while step:
+                chain.append(step)
+                step = below[step[0]]
+            chains.append(chain)
+            continue
+        for parent, because in found:
+            if parent not in below:
+                below[parent] = (here, because)
+                waiting.append(parent)
+    return chains, False

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -13,9 +12,10 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.model.activity import announce
-from yeldro.core.model.chains import MOST_CHAINS, Fate, Key, Reason, Why, named
+from yeldro.core.model.chains import Fate, Key, Reason, Why, chains_to, named
 from yeldro.core.model.errors import UnknownName, UsageError
 from yeldro.core.model.schema import Table, TableName
+from yeldro.core.model.steps import MATCHED
 from yeldro.core.planning.following.row_sets import compared
 from yeldro.core.planning.following.treatment import Treatment
 
@@ -125,7 +125,7 @@ class _Asked:
         going = self.ripple.removed.get(self.table.name)
         if going and self._holds(going, self.columns, key):
             if node[0] == self.start and self._is_matched(node):
-                return self._why(node, (Fate.REMOVED,), ([(self._reason(node, "matched"),)], False))
+                return self._why(node, (Fate.REMOVED,), ([(self._reason(node, MATCHED),)], False))
             links = self._links(self.table, Treatment.REMOVE)
             return self._why(node, (Fate.REMOVED,), self._chains(node, links))
         fates: list[Fate] = []
@@ -191,45 +191,33 @@ class _Asked:
         if self.ripple.filled and self.table.name == self.start:
             yield Fate.FILLED, [], self.ripple.filled.rows
 
-    def _chains(self, node: _Node, links: Sequence[Link]) -> tuple[list[tuple[Reason, ...]], bool]:
-        """Return a shortest chain from each matched row to one row, found backwards in breadth.
+    def _chains(self, asked: _Node, links: Sequence[Link]) -> tuple[list[tuple[Reason, ...]], bool]:
+        """Return a shortest chain from each matched row to one row, and whether there may be more.
 
         Args:
             links: those by which its own parents make it go or change.
-
-        Returns:
-            The chains, and whether there may be more.
         """
-        below: dict[_Node, tuple[_Node, Link] | None] = {node: None}
-        waiting = deque([node])
-        chains: list[tuple[Reason, ...]] = []
-        while waiting:
-            if len(chains) == MOST_CHAINS or len(below) > _MOST_ROWS:
-                return chains, True
-            here = waiting.popleft()
-            announce("following", here[0], len(below))
-            if here is not node and here[0] == self.start and self._is_matched(here):
-                chains.append(tuple(self._reasons(here, below)))
-                continue
-            table = self.session.catalogue.table(here[0])
-            followed = links if here is node else self._links(table, Treatment.REMOVE)
-            for link in followed:
-                for parent in self._parents(here, table, link):
-                    if parent not in below:
-                        below[parent] = (here, link)
-                        waiting.append(parent)
-        return chains, False
+        followed = 0
 
-    def _reasons(
-        self, first: _Node, below: dict[_Node, tuple[_Node, Link] | None]
-    ) -> Iterator[Reason]:
-        """Yield the rows of a chain, from a matched row down."""
-        yield self._reason(first, "matched")
-        step = below[first]
-        while step:
-            node, link = step
-            yield self._reason(node, link.because)
-            step = below[node]
+        def above(here: _Node) -> Iterator[tuple[_Node, str]] | None:
+            nonlocal followed
+            announce("following", here[0], followed)
+            followed += 1
+            if here is not asked and here[0] == self.start and self._is_matched(here):
+                return None
+            table = self.session.catalogue.table(here[0])
+            own = links if here is asked else self._links(table, Treatment.REMOVE)
+            return (
+                (parent, link.because)
+                for link in own
+                for parent in self._parents(here, table, link)
+            )
+
+        found, more = chains_to(asked, above, _MOST_ROWS)
+        return [
+            tuple(self._reason(node, because or MATCHED) for node, because in chain)
+            for chain in found
+        ], more
 
     def _reason(self, node: _Node, because: str) -> Reason:
         keyed = self.session.catalogue.table(node[0]).has_key

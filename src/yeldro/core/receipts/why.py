@@ -8,13 +8,12 @@ from __future__ import annotations
 
 import csv
 import sqlite3
-from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from yeldro.core.model.chains import MOST_CHAINS, Fate, Key, Reason, Why, named, shown
+from yeldro.core.model.chains import Fate, Key, Reason, Why, chains_to, named, shown
 from yeldro.core.model.errors import UsageError
 from yeldro.core.model.names import same_name
 from yeldro.core.model.steps import MATCHED, Action, Reached
@@ -164,27 +163,12 @@ class _StoredRows:
         return tuple(self.file.execute(query, (node.place,)).fetchone())
 
     def _chains(self, asked: _Node) -> tuple[list[tuple[Reason, ...]], bool]:
-        """Return a shortest chain from each first row to one row, found backwards in breadth.
+        """Return a shortest chain from each first row to one row, and whether there may be more."""
+        found, more = chains_to(asked, self._above, _MOST_ROWS)
+        return [tuple(self._reasons(chain)) for chain in found], more
 
-        Returns:
-            The chains, and whether there may be more.
-        """
-        below: dict[_Node, tuple[_Node, str] | None] = {asked: None}
-        waiting = deque([asked])
-        chains: list[tuple[Reason, ...]] = []
-        while waiting:
-            if len(chains) == MOST_CHAINS or len(below) > _MOST_ROWS:
-                return chains, True
-            here = waiting.popleft()
-            matched = self._is_matched(here)
-            parents = [] if matched else list(self._parents(here))
-            if not parents:
-                chains.append(tuple(self._reasons(here, below, matched)))
-            for parent, because in parents:
-                if parent not in below:
-                    below[parent] = (here, because)
-                    waiting.append(parent)
-        return chains, False
+    def _above(self, node: _Node) -> list[tuple[_Node, str]] | None:
+        return None if self._is_matched(node) else list(self._parents(node)) or None
 
     def _parents(self, node: _Node) -> Iterator[tuple[_Node, str]]:
         """Yield the rows that went and that a row references, with the foreign key."""
@@ -212,22 +196,17 @@ class _StoredRows:
             return []
         return self._places(step, " AND ".join(f"{name} = ?" for name in stored), values)
 
-    def _reasons(
-        self, first: _Node, below: dict[_Node, tuple[_Node, str] | None], matched: bool
-    ) -> Iterator[Reason]:
+    def _reasons(self, chain: Sequence[tuple[_Node, str]]) -> Iterator[Reason]:
         """Yield the rows of a chain, from the first one down."""
+        first = chain[0][0]
+        matched = self._is_matched(first)
         if not matched and first.step.reached:
             self.unclear[
                 f"The row that {self._shown(first)} references is not found among the stored rows."
             ] = None
-        yield Reason(
-            str(first.step.table), self._key(first), MATCHED if matched else first.step.because
-        )
-        step = below[first]
-        while step:
-            node, because = step
+        start = (first, MATCHED if matched else first.step.because)
+        for node, because in (start, *chain[1:]):
             yield Reason(str(node.step.table), self._key(node), because)
-            step = below[node]
 
     def _is_matched(self, node: _Node) -> bool:
         """True if the selection itself picked a row that went."""

@@ -115,14 +115,11 @@ class Session:
             failure = wire.said(*_number(error), 16)
         if failure or not done:
             done.append((failure, None))
-        last = len(done) - 1
+        status = [wire.MORE] * (len(done) - 1) + [wire.ERROR if failure else 0]
         return b"".join(
-            tokens + wire.done(rows, self._status(place < last, bool(failure) and place == last))
-            for place, (tokens, rows) in enumerate(done)
+            tokens + wire.done(rows, each)
+            for (tokens, rows), each in zip(done, status, strict=True)
         )
-
-    def _status(self, more: bool, failed: bool) -> int:
-        return (wire.MORE if more else 0) | (wire.ERROR if failed else 0)
 
     def _carried_out(self, statement: exp.Expr) -> Iterator[_Done]:
         """Carry out one statement; yield what it, or each statement in it, did."""

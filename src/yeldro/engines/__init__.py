@@ -29,7 +29,8 @@ def open_database(text: str) -> Database:
             raise UsageError(
                 "The database is neither a path nor a URL. It looks like a connection string, "
                 "which is not repeated here, as it may hold a password.",
-                "Write it as postgresql://user@host/database or mariadb://user@host/database.",
+                "Write it as postgresql://user@host/database, mariadb://user@host/database or "
+                "mssql://user@host/database.",
             )
         return _sqlite(text)
     try:
@@ -50,9 +51,15 @@ def open_database(text: str) -> Database:
             from yeldro.engines.mariadb.database import MariadbDatabase
 
         return MariadbDatabase(url)
+    if url.get_backend_name() in ("mssql", "sqlserver"):
+        with _driver_of("SQL Server", "pymssql"):
+            from yeldro.engines.sqlserver.database import SqlServerDatabase
+
+        return SqlServerDatabase(url)
     raise UsageError(
         f"There is no engine for {url.get_backend_name()!r} databases.",
-        "Give a path to an SQLite file, postgresql://host/database or mariadb://host/database.",
+        "Give a path to an SQLite file, postgresql://host/database, mariadb://host/database or "
+        "mssql://host/database.",
     )
 
 
@@ -66,7 +73,7 @@ def _driver_of(system: str, package: str) -> Iterator[None]:
             raise
         raise UsageError(
             f"The driver of {system} is not installed ({package}).",
-            f"Install it with: pip install 'yeldro[{system.lower()}]'.",
+            f"Install it with: pip install 'yeldro[{system.replace(' ', '').lower()}]'.",
         ) from error
 
 

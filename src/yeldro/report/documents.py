@@ -117,7 +117,7 @@ def run_document(result: RunResult) -> Document:
         removes.append(document)
     ledger: Document = {
         name: {"removed": each.removed, "changed": each.changed, "added": each.added}
-        for name, each in result.ledger.tables.items()
+        for name, each in (result.ledger.tables.items() if result.ledger.counted else ())
     }
     return {
         "title": result.title,
@@ -126,6 +126,7 @@ def run_document(result: RunResult) -> Document:
         "after": [_check_document(each.check, each.found, each.holds) for each in result.after],
         "outcome": str(result.outcome),
         "ledger": ledger,
+        "counted": result.ledger.counted,
         "unplanned": dict(result.ledger.unplanned),
         "receipt": str(result.receipt) if result.receipt else None,
         "copies": [str(name) for name in result.copies],

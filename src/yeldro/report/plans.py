@@ -23,7 +23,7 @@ from yeldro.report.parts import (
     rows_grid,
     spaced,
 )
-from yeldro.report.text import besides, visible
+from yeldro.report.text import held_against, visible
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
@@ -127,7 +127,7 @@ def run_view(result: RunResult, *, in_batches: bool = False) -> RenderableType:
     total = counted(result.tally.total, "row")
     by_step = counts_by_step(result.tally.steps, in_parts=in_batches or several)
     often = f" {COUNTED_OFTEN}" if by_step else ""
-    agree = besides(result.ledger) or "The ledger, the database's own count, agrees."
+    agree = held_against(result.ledger)
     if committed:
         done = f"Committed: {total} gone or changed. {agree}{often}"
         parts.append(Text(done, style="bold green"))

@@ -145,3 +145,13 @@ def besides(ledger: Ledger) -> str:
     if not changed:
         return ""
     return f"Allowed triggers also changed {counted(changed, 'row')}, which no restore undoes."
+
+
+def held_against(ledger: Ledger) -> str:
+    """Return what the counts of the steps were compared with, as a sentence."""
+    if not ledger.counted:
+        return (
+            "Each statement changed the planned number of rows; this system gives no count of "
+            "its own to compare with."
+        )
+    return besides(ledger) or "The ledger, the database's own count, agrees."

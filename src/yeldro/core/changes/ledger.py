@@ -47,6 +47,8 @@ def _what_may_be(table: Table) -> str:
 def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger:
     """Return the rows that the database counted between two readings, compared with the tally."""
     planned = tally.by_table(after.counted_under)
+    if after.tables is None and after.total is None:
+        return Ledger(planned, counted=False)
     if after.tables is None:
         accounted = sum(
             rows * after.times.get(step.table, 1)
@@ -90,6 +92,27 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
         unplanned=dict(ledger.unplanned),
         triggers=unnamed,
     )
+
+
+def check_uncounted(system: str, triggers: Sequence[str], allowed: Sequence[str]) -> None:
+    """Refuse triggers where the system does not count what they change, before they are fired.
+
+    Args:
+        triggers: those that the next change can fire.
+        allowed: those whose changes the user accepts.
+
+    Raises:
+        UnplannedChange: one is not allowed.
+    """
+    unnamed = [name for name in triggers if name not in allowed]
+    if unnamed:
+        raise UnplannedChange(
+            f"{system} does not tell what triggers change besides: {', '.join(unnamed)}.",
+            "If you know what they do and want that, add "
+            f"{' '.join(Option('allow_trigger', name).named for name in unnamed)}.",
+            unplanned={},
+            triggers=unnamed,
+        )
 
 
 def _besides(table: str, rows: int) -> str:

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from yeldro.core.changes.guard import check_way_back, guard, triggers_fired
-from yeldro.core.changes.ledger import check_ledger, check_step, read_ledger
+from yeldro.core.changes.ledger import check_ledger, check_step, check_uncounted, read_ledger
 from yeldro.core.changes.statements import execute_together
 from yeldro.core.database.facts import NOTHING, USUAL
 from yeldro.core.model.activity import announce
@@ -240,6 +240,9 @@ class Transaction:
             before = before or self._counted_before()  # not until the first rows are stored
             if keep and self.receipt is not None:
                 self.receipt.keep()
+            if not session.traits.counts_changes:
+                fired = triggers_fired(change.touched for change in part)
+                check_uncounted(session.traits.name, fired, change_set.accepted.triggers)
             progress.begins(part[0])
             for change, affected in zip(part, self._affected(change_set, part), strict=True):
                 if change.step.n:
@@ -255,7 +258,7 @@ class Transaction:
         counted = [(change, rows) for change, rows in done if change.step.n]
         tally = _tally(counted)
         self._counted = session.change_count()
-        if any(change.emptying for change, _ in done) and before.total is None:
+        if any(change.emptying for change, _ in done) and before.tables is not None:
             ledger = Ledger(tally.by_table({}))  # the system counts no such rows
         else:
             ledger = read_ledger(before, self._counted, _tally(done))
@@ -289,7 +292,7 @@ class Transaction:
         ledger = read_ledger(before, self._counted, _tally(changed))
         # A row in which a trigger sets its own values again may count as not changed at all.
         more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
-        return Ledger(ledger.tables, more)
+        return Ledger(ledger.tables, more, ledger.counted)
 
 
 class _Progress:

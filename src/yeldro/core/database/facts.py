@@ -76,6 +76,8 @@ class Traits:
             that is made unique first.
         own_numbers: types whose stored values are numbers of this one database's catalogue.
         recurses_by_union: a recursive query can drop the rows that it finds again.
+        counts_changes: the system tells how many rows a session has changed, triggers and cascades
+            included; else the statements' own numbers are all there is.
         needs_key_tables_first: every key table must be made before the first row is looked at.
     """
 
@@ -89,6 +91,7 @@ class Traits:
     joins_repeated_keys: bool = False
     own_numbers: frozenset[str] = frozenset()
     recurses_by_union: bool = True
+    counts_changes: bool = True
     needs_key_tables_first: bool = False
 
 

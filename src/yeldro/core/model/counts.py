@@ -57,10 +57,12 @@ class Ledger:
         tables: rows by table. Where the system gives only a total, these are the steps' own.
         unplanned: rows changed that no step accounts for, by table; `*` where the system does not
             name the table.
+        counted: the database has counted; else only the statements' own numbers are known.
     """
 
     tables: Mapping[str, Changes]
     unplanned: Mapping[str, int] = field(default_factory=dict)
+    counted: bool = True
 
     def with_more(self, more: Ledger) -> Ledger:
         """Return these counts with `more` added."""
@@ -70,7 +72,7 @@ class Ledger:
         unplanned = dict(self.unplanned)
         for name, rows in more.unplanned.items():
             unplanned[name] = unplanned.get(name, 0) + rows
-        return Ledger(tables, unplanned)
+        return Ledger(tables, unplanned, self.counted and more.counted)
 
 
 def joined(tallies: Iterable[Tally]) -> Tally:

@@ -374,6 +374,8 @@ def check_stored(step: Step, stored: int, rows: int) -> None:
 
 def ledger_rows(ledger: Ledger) -> list[tuple[str, int, int, int]]:
     """Return what a receipt notes of a ledger; what allowed triggers changed is under `*`."""
+    if not ledger.counted:
+        return []
     rows = [(name, c.removed, c.changed, c.added) for name, c in ledger.tables.items()]
     besides = sum(map(abs, ledger.unplanned.values()))
     return [*rows, (form.BESIDES, 0, besides, 0)] if besides else rows

@@ -1,12 +1,17 @@
-"""The core's statements in Transact-SQL."""
+"""The core's statements in Transact-SQL, and the number of rows that each has changed."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy.dialects.mssql import base
+from sqlalchemy.dialects import registry
+from sqlalchemy.dialects.mssql import base, pymssql
+from sqlalchemy.engine import cursor as cursors
 
 from yeldro.engines.plain_forms import PlainForms
+
+# The driver's own number is of 32 bits, and that of the last statement in a batch.
+_COUNTED = "; SELECT ROWCOUNT_BIG() AS yeldro_rows"
 
 
 class TransactSql(PlainForms, base.MSSQLCompiler):
@@ -25,6 +30,44 @@ class TransactSqlTypes(base.MSTypeCompiler):
 
     def visit_CHAR(self, type_: Any, **kw: Any) -> str:  # noqa: N802
         return str(super().visit_NCHAR(type_, **kw))  # type: ignore[no-untyped-call]
+
+
+class Counting(base.MSExecutionContext):
+    """Asks the server for the number of rows in the batch that changes them."""
+
+    _asked = False
+
+    def pre_exec(self) -> None:
+        super().pre_exec()  # type: ignore[no-untyped-call]
+        changes = self.isinsert or self.isupdate or self.isdelete
+        if changes and not self.executemany:
+            self.statement += _COUNTED
+            self._asked = True
+
+    def post_exec(self) -> None:
+        super().post_exec()  # type: ignore[no-untyped-call]
+        if self._asked:
+            rows = self.cursor.fetchall()
+            while self.cursor.nextset():  # what a trigger has selected came first
+                rows = self.cursor.fetchall()
+            ((self._rowcount,),) = rows
+            no_rows: Any = cursors._NO_CURSOR_DML
+            self.cursor_fetch_strategy = no_rows
+
+
+DRIVER = "mssql+yeldro"  # the driver of a URL that connects by this dialect
+
+
+class Dialect(pymssql.MSDialect_pymssql):
+    """What connects."""
+
+    statement_compiler = TransactSql
+    type_compiler_cls = TransactSqlTypes
+    execution_ctx_cls = Counting
+    supports_statement_cache = True
+
+
+registry.register(DRIVER.replace("+", "."), __name__, Dialect.__name__)
 
 
 def written_form() -> base.MSDialect:

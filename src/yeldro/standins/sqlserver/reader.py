@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
 import sqlglot
 from sqlglot import TokenType, exp
 from sqlglot.dialects.tsql import TSQL
@@ -14,6 +18,13 @@ _FOREIGN_WORDS = frozenset(
     {"LIMIT", "NULLS", "TRUE", "FALSE", "ILIKE", "REGEXP", "GLOB", "RECURSIVE"}
 )
 _NO_WORDS = (TokenType.IDENTIFIER, TokenType.STRING, TokenType.NATIONAL_STRING)
+_BLOCKS = {"IF", "BEGIN", "WHILE", "DECLARE"}  # words that begin what may hold semicolons
+_WORDS = re.IGNORECASE | re.DOTALL
+_SAVE = re.compile(r"SAVE\s+TRAN(?:SACTION)?\s+(\w+)", _WORDS)
+_SET = re.compile(
+    r"SET\s+(TRANSACTION\s+ISOLATION\s+LEVEL|IDENTITY_INSERT|\w+)\s+(.+)", _WORDS
+)  # not @names
+_TOP = re.compile(r"(DELETE|UPDATE)\s+TOP\s*\(\s*(\d+)\s*\)", _WORDS)
 
 
 class ReadError(Exception):
@@ -28,23 +39,71 @@ class ReadError(Exception):
         self.number, self.text = number, text
 
 
-def read(batch: str) -> list[exp.Expr]:
+@dataclass(frozen=True)
+class Save:
+    """SAVE TRANSACTION, by the name of the savepoint."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class Setting:
+    """SET, by the setting's name in upper case and the value as it is written."""
+
+    name: str
+    value: str
+
+
+Statement = exp.Expr | Save | Setting
+
+
+def read(batch: str) -> list[Statement]:
     """Return the statements of a batch.
 
     Raises:
         ReadError: the server refuses one of them.
     """
     try:
-        tokens = TSQL().tokenize(batch)
-        for token in tokens:
-            if token.token_type not in _NO_WORDS and token.text.upper() in _FOREIGN_WORDS:
-                raise ReadError(102, f"Incorrect syntax near '{token.text}'.")
-        statements = [each for each in sqlglot.parse(batch, dialect="tsql") if each is not None]
+        return [statement for text in _pieces(batch) for statement in _read(text)]
     except SqlglotError as error:
         raise ReadError(102, f"Incorrect syntax ({str(error).splitlines()[0]}).") from error
-    for statement in statements:
-        _check(statement)
-    return statements
+
+
+def _pieces(batch: str) -> Iterator[str]:
+    """Yield the batch in pieces that end with a semicolon; whole if it may hold blocks.
+
+    Raises:
+        ReadError: it has a word of another system.
+    """
+    start = 0
+    tokens = TSQL().tokenize(batch)
+    for token in tokens:
+        if token.token_type not in _NO_WORDS and token.text.upper() in _FOREIGN_WORDS:
+            raise ReadError(102, f"Incorrect syntax near '{token.text}'.")
+    if tokens and tokens[0].text.upper() not in _BLOCKS:
+        for token in tokens:
+            if token.token_type is TokenType.SEMICOLON:
+                yield batch[start : token.start].strip()
+                start = token.end + 1
+    yield batch[start:].strip()
+
+
+def _read(text: str) -> Iterator[Statement]:
+    saved, setting, top = _SAVE.fullmatch(text), _SET.fullmatch(text), _TOP.match(text)
+    if saved:
+        yield Save(saved[1])
+        return
+    if setting:
+        yield Setting(" ".join(setting[1].upper().split()), setting[2])
+        return
+    if top:
+        text = top[1] + text[top.end() :]
+    for statement in sqlglot.parse(text, dialect="tsql"):
+        if statement is not None:
+            _check(statement)
+            if top:
+                statement.set("limit", exp.Limit(expression=exp.Literal.number(top[2])))
+            yield statement
 
 
 def _check(statement: exp.Expr) -> None:

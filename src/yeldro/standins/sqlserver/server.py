@@ -30,6 +30,7 @@ class Server(socketserver.ThreadingTCPServer):
     def __init__(self, folder: Path, user: str, password: str, port: int = 0) -> None:
         self.path = folder / f"{DATABASE}.db"
         self.user, self.password = user, password
+        self.drawn: dict[str, int] = {}
         with closing(sqlite3.connect(self.path)) as file:
             file.execute("PRAGMA journal_mode = WAL")  # who reads stops nobody who writes
         super().__init__(("127.0.0.1", port), _Served)
@@ -68,7 +69,7 @@ class _Served(socketserver.BaseRequestHandler):
             text = wire.said(4060, f'Cannot open database "{login.database}".', 11)
         else:
             connection.send(wire.logged_in("Yeldro stand-in", DATABASE))
-            return Session(self.server.path, DATABASE)
+            return Session(self.server.path, DATABASE, self.server.drawn)
         connection.send(text + wire.done(status=wire.ERROR))
         return None
 

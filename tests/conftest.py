@@ -23,7 +23,13 @@ from browser import Browser
 from composed import check_all
 from schemas import check_document
 from servers import MISSING, Servers, folder_in_memory, is_there, url_of, why_silent
-from systems import AnyDatabase, MariadbServerDatabase, PostgresqlServerDatabase, SqliteFile
+from systems import (
+    AnyDatabase,
+    MariadbServerDatabase,
+    PostgresqlServerDatabase,
+    SqliteFile,
+    SqlServerDatabase,
+)
 from trials import THOROUGH, Trials, choose_seed
 from undoing import back_and_forth
 
@@ -185,6 +191,7 @@ hypothesis.settings.register_profile(
 )
 hypothesis.settings.load_profile("tests")
 SYSTEMS = ["sqlite", "postgresql", "mariadb"]
+ALL_SYSTEMS = [*SYSTEMS, "sqlserver"]
 SERVERS = SYSTEMS[1:]
 _REST = "YELDRO_TEST_REST"  # what a whole run leaves out, and all examples on PostgreSQL
 _WHOLE = "YELDRO_TEST_WHOLE"  # set if all files are run, and nothing is picked
@@ -292,7 +299,7 @@ def _postgresql_template(tmp_path_factory: pytest.TempPathFactory) -> Iterator[s
     database.drop()
 
 
-@pytest.fixture(params=SYSTEMS)
+@pytest.fixture(params=ALL_SYSTEMS)
 def network(request: pytest.FixtureRequest) -> Iterator[AnyDatabase]:
     """The sea-buoy network with 2,000 readings, on every system in turn."""
     if request.param == "sqlite":
@@ -300,14 +307,25 @@ def network(request: pytest.FixtureRequest) -> Iterator[AnyDatabase]:
         return
     need(request.param)
     name = f"yeldro_{uuid.uuid4().hex[:12]}"
-    database: PostgresqlServerDatabase | MariadbServerDatabase
+    database: PostgresqlServerDatabase | MariadbServerDatabase | SqlServerDatabase
     if request.param == "postgresql":
         template = request.getfixturevalue("_postgresql_template")
         database = PostgresqlServerDatabase(name, template)
+    elif request.param == "sqlserver":
+        database = SqlServerDatabase(name, request.getfixturevalue("_sqlserver_template"))
     else:
         database = MariadbServerDatabase(name)
         database.script(request.getfixturevalue("_mariadb_script"))
     yield database
+    database.drop()
+
+
+@pytest.fixture(scope="session")
+def _sqlserver_template(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    database = SqlServerDatabase(f"yeldro_template_{uuid.uuid4().hex[:8]}")
+    yeldro = Yeldro(tmp_path_factory.mktemp("template"))
+    yeldro("demo", "--db", database.url, "--only-data", "--readings", "2000")
+    yield database.name
     database.drop()
 
 
@@ -323,7 +341,7 @@ def _mariadb_script(tmp_path_factory: pytest.TempPathFactory) -> str:
     return script
 
 
-@pytest.fixture(params=SYSTEMS)
+@pytest.fixture(params=ALL_SYSTEMS)
 def made(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Callable[[str], AnyDatabase]]:
     """Makes a database from a script, on every system in turn."""
     need(request.param)
@@ -331,10 +349,16 @@ def made(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Callable[[s
     if request.param == "sqlite":
         yield lambda script: _filled(SqliteFile(tmp_path / "made.db"), script)
         return
-    kind = PostgresqlServerDatabase if request.param == "postgresql" else MariadbServerDatabase
-    database = kind(name)
+    database = _KINDS[request.param](name)
     yield lambda script: _filled(database, script)
     database.drop()
+
+
+_KINDS = {
+    "postgresql": PostgresqlServerDatabase,
+    "mariadb": MariadbServerDatabase,
+    "sqlserver": SqlServerDatabase,
+}
 
 
 @pytest.fixture

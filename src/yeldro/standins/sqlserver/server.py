@@ -11,16 +11,16 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.standins.sqlserver import wire
-from yeldro.standins.sqlserver.session import Session
+from yeldro.standins.sqlserver.session import Session, path_of
 
 DATABASE = "buoys"
 
 
 class Server(socketserver.ThreadingTCPServer):
-    """Serves one database to whoever has the password.
+    """Serves databases to whoever has the password.
 
     Args:
-        folder: where the file with the database is.
+        folder: where the files with the databases are.
         user, password: who may log in.
     """
 
@@ -28,10 +28,10 @@ class Server(socketserver.ThreadingTCPServer):
     allow_reuse_address = True
 
     def __init__(self, folder: Path, user: str, password: str, port: int = 0) -> None:
-        self.path = folder / f"{DATABASE}.db"
+        self.folder = folder
         self.user, self.password = user, password
         self.drawn: dict[str, int] = {}
-        with closing(sqlite3.connect(self.path)) as file:
+        with closing(sqlite3.connect(path_of(folder, DATABASE))) as file:
             file.execute("PRAGMA journal_mode = WAL")  # who reads stops nobody who writes
         super().__init__(("127.0.0.1", port), _Served)
 
@@ -65,11 +65,12 @@ class _Served(socketserver.BaseRequestHandler):
         allowed = secrets.compare_digest(login.password.encode(), self.server.password.encode())
         if login.user != self.server.user or not allowed:
             text = wire.said(18456, f"Login failed for user '{login.user}'.", 14)
-        elif login.database.casefold() not in ("", DATABASE):
+        elif not path_of(self.server.folder, login.database or DATABASE).exists():
             text = wire.said(4060, f'Cannot open database "{login.database}".', 11)
         else:
-            connection.send(wire.logged_in("Yeldro stand-in", DATABASE))
-            return Session(self.server.path, DATABASE, self.server.drawn)
+            database = login.database or DATABASE
+            connection.send(wire.logged_in("Yeldro stand-in", database))
+            return Session(self.server.folder, database, self.server.drawn)
         connection.send(text + wire.done(status=wire.ERROR))
         return None
 

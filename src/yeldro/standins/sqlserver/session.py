@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 import sqlite3
 import uuid
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from datetime import date, datetime, time
 from decimal import Decimal
 from pathlib import Path
@@ -19,10 +20,10 @@ from sqlglot import exp
 
 from yeldro.standins.sqlserver import wire
 from yeldro.standins.sqlserver.catalogue import Catalogue
-from yeldro.standins.sqlserver.declared import Declared, DeclaredTable
-from yeldro.standins.sqlserver.functions import CHECKED, add_functions, stored
-from yeldro.standins.sqlserver.reader import ReadError, Save, Setting, Statement, read
-from yeldro.standins.sqlserver.translating import type_name, written
+from yeldro.standins.sqlserver.defining import Definitions
+from yeldro.standins.sqlserver.functions import add_functions
+from yeldro.standins.sqlserver.reader import OfDatabase, ReadError, Save, Setting, Statement, read
+from yeldro.standins.sqlserver.translating import written
 
 VERSION = "Microsoft SQL Server stand-in of Yeldro - 16.0.1000.6"
 _NO_TRANSACTION = "The {} TRANSACTION request has no corresponding BEGIN TRANSACTION."
@@ -57,7 +58,6 @@ for _name, _converter in _CONVERTERS.items():
     sqlite3.register_converter(_name, _converter)
 
 _WAITS = 10.0  # seconds for another session; the server itself waits for ever
-_NOT_YET = ("rowversion", "timestamp", "xml", "sql_variant", "hierarchyid", "geography", "geometry")
 _SCHEMAS = ("", "dbo", "sys", "information_schema", "tempdb")
 _Done = tuple[bytes, int | None]  # what a statement answers, and the rows that it counts
 
@@ -66,32 +66,32 @@ class Session:
     """The state of one connection.
 
     Args:
-        path: the SQLite file that holds the database.
-        database: its name.
+        folder: where each database is an SQLite file.
+        database: the name of the one that is used.
         drawn: the last value of each identity column, which all sessions share; like a real
             server's, it is not taken back with a transaction.
     """
 
-    def __init__(self, path: Path, database: str, drawn: dict[str, int] | None = None) -> None:
+    def __init__(self, folder: Path, database: str, drawn: dict[str, int] | None = None) -> None:
         self.database = database
+        self._folder = folder
         self._file = sqlite3.connect(
-            path, isolation_level=None, detect_types=sqlite3.PARSE_DECLTYPES, timeout=_WAITS
+            path_of(folder, database),
+            isolation_level=None,
+            detect_types=sqlite3.PARSE_DECLTYPES,
+            timeout=_WAITS,
         )
         self._file.execute("PRAGMA foreign_keys = ON")
         self._depth = self._number = self._rows = 0
         self._level = self._started_at = "READ COMMITTED"
         self._is_open = self._aborts = False
-        self._identity_insert = ""
-        self._refused: ReadError | None = None
-        self._drawn = {} if drawn is None else drawn
-        self._declared = Declared(self._file)
-        self._catalogue = Catalogue(self._file, self._declared, database)
+        shared = {} if drawn is None else drawn
+        self._definitions = Definitions(self._file, database, shared, self._written)
+        self._catalogue = Catalogue(self._file, self._definitions.declared, database)
         add_functions(self._file)
         self._file.create_function("rowcount_big", 0, lambda: self._rows)
         self._file.create_function("db_name", 0, lambda: self.database)
         self._file.create_function("xact_state", 0, lambda: int(self._depth > 0))
-        self._file.create_function("yeldro_next", 3, self._next)
-        self._file.create_function("yeldro_stored", 2, self._stored)
 
     def close(self) -> None:
         """Forget the connection; what it did not commit is gone."""
@@ -110,7 +110,7 @@ class Session:
         except ReadError as error:
             failure = wire.said(error.number, error.text, 15)
         except sqlite3.Error as error:
-            own, self._refused = self._refused, None
+            own, self._definitions.refused = self._definitions.refused, None
             failure = wire.said(*((own.number, own.text) if own else _number(error)), 16)
             if self._aborts and self._depth:
                 failure += self._end("ROLLBACK", wire.Change.ROLLBACK)[0]
@@ -122,13 +122,18 @@ class Session:
             for (tokens, rows), each in zip(done, status, strict=True)
         )
 
-    def _carried_out(self, statement: Statement) -> Iterator[_Done]:
+    def _carried_out(  # noqa: PLR0912  # one branch for each kind of statement
+        self, statement: Statement
+    ) -> Iterator[_Done]:
         """Carry out one statement; yield what it, or each statement in it, did."""
         match statement:
             case Save():
                 yield self._save(statement.name)
             case Setting():
                 self._set(statement.name, statement.value)
+                yield b"", None
+            case OfDatabase():
+                self._make_or_drop(statement)
                 yield b"", None
             case exp.Transaction():
                 yield self._begin()
@@ -147,11 +152,12 @@ class Session:
                     yield from self._carried_out(each)
             case exp.Create() | exp.Drop() | exp.Alter() | exp.TruncateTable():
                 self._touch(statement)
-                self._define(statement)
+                self._definitions.define(statement)
+                self._rows = 0
                 yield b"", None
             case exp.Query() | exp.DML():
                 self._touch(statement)
-                self._check_columns(statement)
+                self._definitions.check_columns(statement)
                 yield self._executed(statement)
             case _:
                 first = statement.sql("tsql").split()[0]
@@ -165,9 +171,26 @@ class Session:
         elif name == "XACT_ABORT":
             self._aborts = is_on
         elif name == "IDENTITY_INSERT":
-            self._identity_insert = _bare(value.rpartition(" ")[0]) if is_on else ""
+            self._definitions.identity_insert = _bare(value.rpartition(" ")[0]) if is_on else ""
         elif name == "TRANSACTION ISOLATION LEVEL":
             self._level = " ".join(value.upper().split())
+
+    def _make_or_drop(self, statement: OfDatabase) -> None:
+        """Make a database, as a copy of another one if that is asked for, or drop one."""
+        if self._depth:
+            raise ReadError(226, f"{statement.word} DATABASE is not allowed in a transaction.")
+        path = path_of(self._folder, statement.name)
+        if statement.word == "DROP":
+            for each in self._folder.glob(f"{path.name}*"):
+                each.unlink()
+            return
+        if path.exists():
+            raise ReadError(1801, f"Database '{statement.name}' already exists.")
+        with closing(sqlite3.connect(path)) as made:
+            if statement.source:
+                with closing(sqlite3.connect(path_of(self._folder, statement.source))) as source:
+                    source.backup(made)
+            made.execute("PRAGMA journal_mode = WAL")  # who reads stops nobody who writes
 
     def _begin(self) -> _Done:
         """Begin a transaction; SQLite begins its own when the first table is touched."""
@@ -239,208 +262,6 @@ class Session:
             return branch.expressions
         return [branch] if branch else []
 
-    def _define(self, statement: exp.Expr) -> None:
-        """Make, change, empty or drop a table, index or view, and keep what is declared."""
-        self._rows = 0
-        match statement:
-            case exp.Alter():
-                self._alter(statement)
-            case exp.TruncateTable():
-                self._truncate(statement.expressions[0])
-            case exp.Drop():
-                for each in statement.args["tables"]:
-                    self._drop(statement, each)
-            case exp.Create():
-                place = statement.this.find(exp.Table)
-                name = statement.this.this.name
-                self._check_types(statement)
-                self._file.execute(self._written(statement))
-                if not place.this.args.get("temporary"):
-                    if statement.kind == "TABLE":
-                        self._check_what_is_stored(DeclaredTable(statement))
-                    self._declared.keep(str(statement.kind).lower(), name, place.name, statement)
-
-    def _check_types(self, statement: exp.Create) -> None:
-        for column in statement.this.find_all(exp.ColumnDef):
-            name = type_name(column.kind).partition("(")[0] if column.kind else ""
-            if name in _NOT_YET:
-                raise ReadError(50000, f"The stand-in has no columns of the type {name} yet.")
-
-    def _check_what_is_stored(self, table: DeclaredTable) -> None:
-        """Make SQLite give each value to the function that converts it to the column's type."""
-        name = _quoted(table.name)
-        sets, differ = [], []
-        for column in table.columns:
-            declared = type_name(column.kind) if column.kind else ""
-            kind = (
-                declared.partition("(")[0].replace("integer", "int").replace("numeric", "decimal")
-            )
-            if kind in CHECKED:
-                declared = declared.replace("integer", "int").replace("numeric", "decimal")
-                own = _quoted(column.name)
-                sets.append(f"{own} = yeldro_stored('{declared}', {own})")
-                differ.append(f"NEW.{own} IS NOT yeldro_stored('{declared}', NEW.{own})")
-        for event in ("INSERT", "UPDATE"):
-            trigger = f"main.{_quoted(f'yeldro {event} {table.name}')}"
-            self._file.execute(f"DROP TRIGGER IF EXISTS {trigger}")
-            if sets:
-                self._file.execute(
-                    f"CREATE TRIGGER {trigger} AFTER {event} ON {name} WHEN {' OR '.join(differ)} "
-                    f"BEGIN UPDATE {name} SET {', '.join(sets)} WHERE rowid = NEW.rowid; END"
-                )
-
-    def _stored(self, declared: str, value: Any) -> Any:
-        """Return a value as a column holds it; note why it cannot, as SQLite does not tell."""
-        try:
-            return stored(declared, value)
-        except ReadError as error:
-            self._refused = error
-            raise
-
-    def _alter(self, statement: exp.Alter) -> None:
-        """Add a column or a constraint, or drop a constraint."""
-        table = self._declared_as(statement.this.name)
-        for action in statement.args["actions"]:
-            if isinstance(action, exp.AddConstraint):
-                for each in action.expressions:
-                    self._add_constraint(table, each)
-            elif isinstance(action, exp.ColumnDef):
-                change = f"ALTER TABLE {_quoted(table.name)} ADD COLUMN "
-                self._file.execute(change + self._written(action))
-                table.add(action.copy())
-                self._check_what_is_stored(table)
-            elif isinstance(action, exp.Drop) and action.args.get("kind") == "CONSTRAINT":
-                name = action.args["tables"][0].name
-                if not table.drop_constraint(name):
-                    raise ReadError(3728, f"'{name}' is not a constraint.")
-                self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(name)}")
-                self._rewrite(table)
-            else:
-                raise ReadError(50000, f"The stand-in cannot do this yet: {statement.sql('tsql')}")
-        self._declared.changed(table)
-
-    def _add_constraint(self, table: DeclaredTable, added: exp.Expr) -> None:
-        """Add one; a key becomes an index, the others are written into SQLite's catalogue."""
-        before = set(table.unique_keys())
-        table.add(added.copy())
-        keys = [each for each in table.unique_keys() if each not in before]
-        for key in keys:
-            columns = ", ".join(map(_quoted, key.columns))
-            on = f"{_quoted(table.name)} ({columns})"
-            self._file.execute(f"CREATE UNIQUE INDEX main.{_quoted(key.name)} ON {on}")
-        if not keys:
-            self._rewrite(table)
-            check = f"PRAGMA main.foreign_key_check({_quoted(table.name)})"
-            if self._file.execute(check).fetchone():
-                raise sqlite3.IntegrityError("FOREIGN KEY constraint failed")
-
-    def _rewrite(self, table: DeclaredTable) -> None:
-        """Put a table's constraints into SQLite's catalogue (sqlite.org/pragma, writable_schema).
-
-        Those that are indexes, as they were added later, stay out.
-        """
-        indexes = "SELECT name FROM main.sqlite_master WHERE type = 'index' AND sql IS NOT NULL"
-        apart = {name for (name,) in self._file.execute(indexes)}
-        made = DeclaredTable(table.create.copy())
-        for each in list(made.create.this.expressions):
-            if isinstance(each, exp.Constraint) and each.name in apart:
-                each.pop()
-        change = "UPDATE main.sqlite_master SET sql = ? WHERE type = 'table' AND name = ?"
-        self._file.execute("PRAGMA writable_schema = ON")
-        self._file.execute(change, (self._written(made.create), table.name))
-        self._file.execute("PRAGMA writable_schema = RESET")
-        (version,) = self._file.execute("PRAGMA main.schema_version").fetchone()
-        self._file.execute(f"PRAGMA main.schema_version = {version + 1}")
-
-    def _truncate(self, place: exp.Table) -> None:
-        table = self._declared_as(place.name)
-        for _, other in self._declared.tables():
-            if any(link.parent.casefold() == table.name.casefold() for link in other.links()):
-                raise ReadError(
-                    4712,
-                    f"Cannot truncate table '{table.name}' because it is being referenced by a "
-                    "FOREIGN KEY constraint.",
-                )
-        self._file.execute(f"DELETE FROM main.{_quoted(table.name)}")
-        self._drawn.pop(f"{table.name}.{table.identity()}".casefold(), None)
-
-    def _drop(self, statement: exp.Drop, place: exp.Table) -> None:
-        dropped = statement.copy()
-        dropped.set("cluster", None)
-        dropped.set("tables", [place.copy()])
-        if not place.this.args.get("temporary"):
-            for _, other in self._declared.tables() if statement.kind == "TABLE" else ():
-                parents = {link.parent.casefold() for link in other.links()}
-                if (
-                    place.name.casefold() in parents
-                    and other.name.casefold() != place.name.casefold()
-                ):
-                    raise ReadError(
-                        3726,
-                        f"Could not drop object '{place.name}' because it is referenced by a "
-                        "FOREIGN KEY constraint.",
-                    )
-            self._declared.forget(place.name)
-        self._file.execute(self._written(dropped))
-
-    def _declared_as(self, name: str) -> DeclaredTable:
-        table = self._declared.table(name)
-        if table is None:
-            raise ReadError(4902, f'Cannot find the object "{name}".')
-        return table
-
-    def _check_columns(self, statement: exp.Expr) -> None:
-        """Refuse values for columns that the server fills itself.
-
-        Raises:
-            ReadError: the statement gives one to an identity column, or to a computed one.
-        """
-        if not isinstance(statement, exp.Insert | exp.Update):
-            return
-        place = statement.find(exp.Table)
-        table = self._declared.table(place.name) if place is not None else None
-        if table is None:
-            return
-        if isinstance(statement, exp.Insert):
-            named = [each.name for each in getattr(statement.this, "expressions", [])]
-        else:
-            named = [each.this.name for each in statement.expressions]
-        given = {name.casefold() for name in named}
-        self._check_identity(statement, table, given)
-        for column in table.columns:
-            if column.name.casefold() in given and column.find(exp.ComputedColumnConstraint):
-                raise ReadError(
-                    271,
-                    f'The column "{column.name}" cannot be modified because it is either a '
-                    "computed column or is the result of a UNION operator.",
-                )
-
-    def _check_identity(
-        self, statement: exp.Expr, table: DeclaredTable, given: Collection[str]
-    ) -> None:
-        identity = (table.identity() or "").casefold()
-        is_on = self._identity_insert.casefold() == table.name.casefold()
-        if identity in given and isinstance(statement, exp.Update):
-            raise ReadError(8102, f"Cannot update identity column '{identity}'.")
-        if identity in given and not is_on:
-            raise ReadError(
-                544,
-                f"Cannot insert explicit value for identity column in table '{table.name}' when "
-                "IDENTITY_INSERT is set to OFF.",
-            )
-        if identity and identity not in given and is_on and isinstance(statement, exp.Insert):
-            raise ReadError(
-                545,
-                f"Explicit value must be specified for identity column in table '{table.name}' "
-                "when IDENTITY_INSERT is set to ON.",
-            )
-
-    def _next(self, name: str, start: int, step: int) -> int:
-        """Return the next value of an identity column."""
-        name = name.casefold()
-        self._drawn[name] = self._drawn[name] + step if name in self._drawn else start
-        return self._drawn[name]
-
     def _executed(self, statement: exp.Expr) -> _Done:
         cursor = self._file.execute(self._written(statement))
         if cursor.description is None:
@@ -465,6 +286,11 @@ class Session:
         if name not in known:
             raise ReadError(137, f"Must declare the scalar variable '@@{name}'.")
         return exp.convert(known[name])
+
+
+def path_of(folder: Path, database: str) -> Path:
+    """Return the file of a database."""
+    return folder / f"{database.casefold()}.db"
 
 
 def _number(error: sqlite3.Error) -> tuple[int, str]:

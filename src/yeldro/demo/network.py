@@ -26,7 +26,7 @@ _PARTS = ("anchor shackle", "battery", "light", "mooring line", "seal ring")
 _TAGS = ("coastal", "deep water", "ice", "research", "shipping lane", "test")
 _START = datetime(2024, 1, 1)
 _AT_ONCE = 5_000
-# SQL Server takes no actions that lead a deletion to a table twice, or back to its own (error 1785).
+# SQL Server takes no actions that lead a deletion to a table twice, or back to it (error 1785).
 _WITHOUT_ACTION = ("buoy.replaces_id", "buoy.main_sensor_id", "alert.reading_id")
 
 

@@ -60,15 +60,18 @@ def script(
     """Return the job as a SQL script.
 
     Args:
-        dialect: one of `TARGETS`, for a database out of reach; None for the connected one.
+        dialect: one of `TARGETS`, for a database out of reach; None for the connected one. Where
+            conditions are not written for its system, rows are named by their keys.
         most_rows: rows that a script for a database out of reach may name.
 
     Raises:
         UsageError: the dialect is not known.
         Refused: a plan is blocked, or cannot be written for that system.
     """
-    if dialect is None:
+    own = database.traits.sql_dialect
+    if dialect is None and any(target.own == own for target in TARGETS.values()):
         return _own_script(database, job)
+    dialect = dialect or database.traits.name.replace(" ", "").lower()
     if dialect not in TARGETS:
         raise UnknownName(f"There is no dialect {dialect!r}.", dialect, TARGETS)
     return _script_by_keys(database, job, dialect, most_rows)

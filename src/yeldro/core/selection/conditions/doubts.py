@@ -141,7 +141,7 @@ class _Looking:
             return
         if not self._some(condition, names):
             yield f"No row of {self.table.name} fulfils {told}."
-        elif not self._some(f"NOT ({condition}) OR ({condition}) IS NULL", names):
+        elif not self._some(f"CASE WHEN {condition} THEN 0 ELSE 1 END = 1", names):
             yield f"Every row of {self.table.name} fulfils {told}."
 
     @cached_property

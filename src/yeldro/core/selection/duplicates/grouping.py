@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -253,26 +254,31 @@ def find_duplicates(
         sa.select(sa.func.count(), sa.func.coalesce(sa.func.sum(totals.c.yeldro_size), 0))
     ).one()
     groups, members = int(groups), int(members)
-    largest = session.connection.execute(
-        grouped.order_by(sa.desc("yeldro_size"), *values).limit(most_groups)
-    ).all()
     identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
     columns = tuple(dict.fromkeys((*identity, *table.by_name)))
     numbered = _numbered(table, grouping, session, columns)
     if show:
         columns = find_columns(table, show, "‹show›")
+    announce("reading groups of", table.name)
+    shared = [totals.c[value.name] for value in values]
+    nth = sa.func.row_number().over(order_by=(totals.c.yeldro_size.desc(), *shared))
+    ranked = sa.select(totals, nth.label("yeldro_nth")).subquery("yeldro_ranked")
     ours = group_values(session, table, numbered, by, grouping.same)
-    sample = []
-    for place, (*shared, size) in enumerate(largest, 1):
-        announce("reading groups of", table.name, place, len(largest))
-        # Bound without a type, so that text takes that of the column it is compared with.
-        bound = (sa.literal(each, sa.types.NullType()) for each in shared)
-        same = (value.is_not_distinct_from(v) for value, v in zip(ours, bound, strict=True))
-        query = sa.select(*sql.columns_of(numbered, columns)).where(*same)
-        members_of = session.connection.execute(
-            query.order_by(numbered.c.place).limit(most_rows)
-        ).all()
-        sample.append(DuplicateGroup(size, tuple(tuple(row) for row in members_of)))
+    same = (
+        own.is_not_distinct_from(ranked.c[value.name])
+        for own, value in zip(ours, values, strict=True)
+    )
+    query = (
+        sa.select(ranked.c.yeldro_nth, ranked.c.yeldro_size, *sql.columns_of(numbered, columns))
+        .select_from(numbered.join(ranked, sa.and_(*same)))
+        .where(ranked.c.yeldro_nth <= most_groups, numbered.c.place <= most_rows)
+        .order_by(ranked.c.yeldro_nth, numbered.c.place)
+    )
+    found = groupby(session.connection.execute(query), lambda row: (row[0], row[1]))
+    sample = [
+        DuplicateGroup(int(size), tuple(tuple(row)[2:] for row in members_of))
+        for (_, size), members_of in found
+    ]
     ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
     warnings = (inexact(table, by), equal_on_null(session, table, by, grouping.same))
     return DuplicateReport(

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from yeldro.cli.declared.help import HOW, WHERE, command, option
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.errors import Refused, UsageError
 from yeldro.core.model.machine import ON_WINDOWS
 from yeldro.core.model.names import as_typed
 
@@ -46,12 +46,39 @@ _TWICE = ["reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "fullest
     metavar="URL",
     help="An empty database to load the demo into; without it, a file buoys.db in FOLDER.",
 )
-def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
+@option(
+    WHERE,
+    "--standin",
+    metavar="SYSTEM",
+    type=click.Choice(["sqlserver"]),
+    help="Start what stands in for a system that is not here, and use that: sqlserver.",
+)
+def demo(folder: Path, readings: int, only_data: bool, db: str | None, standin: str | None) -> None:
     """Make the demo database in FOLDER and walk through the whole job on it.
 
     A made-up network of sea buoys: about 20,000 rows, the same every time. Every command is
     printed before its output, so that you can type it yourself.
     """
+    if standin and db:
+        raise UsageError("--standin and --db name two databases.", "Give one of them.")
+    if standin:
+        with _started(standin) as url:
+            _demonstrate(folder, readings, url, only_data=only_data)
+            click.echo(
+                f"\nThat was a stand-in: python -m yeldro.standins {standin} starts another."
+            )
+        return
+    _demonstrate(folder, readings, db, only_data=only_data)
+    if not only_data:
+        shown = db or "buoys.db"
+        said = f"export YELDRO_DB={as_typed(shown)} YELDRO_RECEIPTS=receipts"
+        if ON_WINDOWS:  # as PowerShell has it
+            said = f'$env:YELDRO_DB="{shown}"; $env:YELDRO_RECEIPTS="receipts"'
+        click.echo(f"\nNow try it yourself: cd {as_typed(str(folder))}; {said}")
+
+
+def _demonstrate(folder: Path, readings: int, db: str | None, *, only_data: bool) -> None:
+    """Make the demo's data, and walk through the job on it if that is wanted."""
     from yeldro.engines import open_database
 
     database = open_database(db or str(folder / "buoys.db"))
@@ -62,10 +89,20 @@ def demo(folder: Path, readings: int, only_data: bool, db: str | None) -> None:
         shown = db or "buoys.db"
         with _inside(folder, shown):
             _walk(open_database(shown))
-        said = f"export YELDRO_DB={as_typed(shown)} YELDRO_RECEIPTS=receipts"
-        if ON_WINDOWS:  # as PowerShell has it
-            said = f'$env:YELDRO_DB="{shown}"; $env:YELDRO_RECEIPTS="receipts"'
-        click.echo(f"\nNow try it yourself: cd {as_typed(str(folder))}; {said}")
+
+
+@contextlib.contextmanager
+def _started(system: str) -> Iterator[str]:
+    """Start a stand-in as a process of its own; yield the URL of its database, and stop it."""
+    import subprocess
+
+    words = [sys.executable, "-m", "yeldro.standins", system]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            port = process.stdout.readline().strip() if process.stdout else ""
+            yield f"mssql://sa@127.0.0.1:{port}/buoys"
+        finally:
+            process.terminate()
 
 
 def _make(database: Database, folder: Path, readings: int) -> dict[str, int]:
@@ -113,18 +150,20 @@ def _walk(database: Database) -> None:
     _say("Visits reference them, so this plan is blocked.")
     _do("plan", *_GONE)
     _say("With --follow the visits go too, and the parts used in them.")
-    _do("plan", *_GONE, "--follow", "visit")
-    matched, total = planned([*_GONE, "--follow", "visit"])
+    cut = _links_to_cut(database)
+    gone = [*_GONE, "--follow", "visit", *cut]
+    _do("plan", *gone)
+    matched, total = planned(gone)
     _say("The count is the key. At a terminal you type it; in a pipeline you add --expect.")
-    _do("run", *_GONE, "--follow", "visit", "--expect", str(matched), "--expect", f"total={total}",
-        "--yes")  # fmt: skip
+    _do("run", *gone, "--expect", str(matched), "--expect", f"total={total}", "--yes")
     first = receipts_in(Path("receipts"))[0].id
     _say("A wrong count, and nothing goes.")
     _do("run", "alert", "--where", "level = 'notice'", "--expect", "3", "--yes")
     _say("Some readings were sent twice. Which of them, and which one stays?")
     _do("duplicates", "reading", "--by", "sensor_id,taken_at", "--keep", "fullest", "--rows", "3")
-    matched, _ = planned(_TWICE)
-    _do("run", *_TWICE, "--expect", str(matched), "--yes")
+    twice = [*_TWICE, *cut[-2:]]
+    matched, _ = planned(twice)
+    _do("run", *twice, "--expect", str(matched), "--yes")
     second = next(each.id for each in receipts_in(Path("receipts")) if each.id != first)
     _say("Are they still gone?")
     _do("receipt", "check", second)
@@ -132,6 +171,18 @@ def _walk(database: Database) -> None:
     _do("restore", second, "--yes")
     _do("restore", first, "--yes")
     _do("receipt", "check", first)
+
+
+def _links_to_cut(database: Database) -> list[str]:
+    """Return the options for links that the database would cut by itself on other systems."""
+    from yeldro.core.model.schema import ReferentialAction
+    from yeldro.demo.network import WITHOUT_ACTION
+
+    with database.reading() as session:
+        names = [name for name in session.catalogue.table_names() if str(name) in ("buoy", "alert")]
+        keys = [key for name in names for key in session.catalogue.table(name).foreign_keys]
+    left = {key.name for key in keys if key.on_delete is ReferentialAction.NO_ACTION}
+    return [word for name in WITHOUT_ACTION if name in left for word in ("--detach", name)]
 
 
 def _say(text: str) -> None:

@@ -57,6 +57,8 @@ def _asking(url: str) -> Any:
         return _Postgresql(url)
     if scheme in ("mariadb", "mysql"):
         return _Mariadb(url)
+    if scheme in ("mssql", "sqlserver"):
+        return _SqlServer(url)
     if scheme == "sqlite":
         return _Sqlite(url.partition(":///")[2] if "://" in url else url)
     return _nothing
@@ -179,3 +181,48 @@ class _Mariadb:
             cursor.execute(_OF_MARIADB[what], arguments)
             rows: Sequence[Any] = cursor.fetchall()
             return rows
+
+
+_SHOWN = """CASE WHEN {0}.schema_id = SCHEMA_ID() THEN {0}.name
+    ELSE CONCAT(SCHEMA_NAME({0}.schema_id), '.', {0}.name) END"""
+_OF_SQLSERVER = {
+    "tables": f"""SELECT {_SHOWN.format("o")} AS name,
+        CASE o.type WHEN 'V' THEN 'view' ELSE 'table' END AS kind FROM sys.objects AS o
+        WHERE o.type IN ('U', 'V') AND o.is_ms_shipped = 0 ORDER BY 1""",
+    "columns": f"""SELECT c.name AS name, t.name AS type FROM sys.columns AS c
+        JOIN sys.objects AS o ON o.object_id = c.object_id
+        JOIN sys.types AS t ON t.user_type_id = c.user_type_id
+        WHERE o.type IN ('U', 'V') AND {_SHOWN.format("o")} = %s ORDER BY c.column_id""",
+    "foreign_keys": f"""SELECT {_SHOWN.format("o")} AS child, f.object_id AS number,
+        c.name AS name, {_SHOWN.format("p")} AS parent FROM sys.foreign_keys AS f
+        JOIN sys.objects AS o ON o.object_id = f.parent_object_id
+        JOIN sys.objects AS p ON p.object_id = f.referenced_object_id
+        JOIN sys.foreign_key_columns AS x ON x.constraint_object_id = f.object_id
+        JOIN sys.columns AS c
+        ON c.object_id = x.parent_object_id AND c.column_id = x.parent_column_id
+        ORDER BY 1, 2, x.constraint_column_id""",
+    "triggers": f"""SELECT t.name AS name, {_SHOWN.format("o")} AS of_table FROM sys.triggers AS t
+        JOIN sys.objects AS o ON o.object_id = t.parent_id ORDER BY 1""",
+}
+
+
+class _SqlServer:
+    def __init__(self, url: str) -> None:
+        self.url = url
+
+    def __call__(self, what: str, arguments: Sequence[str]) -> Sequence[Any]:
+        _limited()
+        from urllib.parse import unquote, urlsplit
+
+        import pymssql
+
+        parts = urlsplit(self.url)
+        with pymssql.connect(
+            server=parts.hostname or "127.0.0.1", port=str(parts.port or 1433),
+            user=unquote(parts.username or ""), database=unquote(parts.path.lstrip("/")),
+            password=unquote(parts.password or os.environ.get("YELDRO_PASSWORD", "")),
+        ) as connection:  # fmt: skip
+            cursor = connection.cursor()
+            cursor.execute(_OF_SQLSERVER[what], tuple(arguments))
+            found: list[Any] = cursor.fetchall()
+            return found

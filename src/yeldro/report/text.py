@@ -152,6 +152,6 @@ def held_against(ledger: Ledger) -> str:
     if not ledger.counted:
         return (
             "Each statement changed the planned number of rows; this system gives no count of "
-            "its own to compare with."
+            "its own to compare with, nor of what allowed triggers changed."
         )
     return besides(ledger) or "The ledger, the database's own count, agrees."

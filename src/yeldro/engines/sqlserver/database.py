@@ -8,6 +8,7 @@ A session that changes rows is serializable: what it has read stays as it is unt
 from __future__ import annotations
 
 import math
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import cached_property
@@ -23,6 +24,7 @@ from yeldro.engines.sqlserver.compiler import DRIVER
 from yeldro.engines.sqlserver.errors import explained
 from yeldro.engines.sqlserver.session import TRAITS, SqlServerSession
 
+PASSWORD = "YELDRO_PASSWORD"  # the variable that has what the URL leaves out; the driver has none
 _OLDEST = 13  # SQL Server 2016, the first with HASHBYTES of long values and style 3 of floats
 # So that no setting of the server or a client changes a result, or cuts a value short.
 _SETTINGS = """
@@ -38,7 +40,7 @@ class SqlServerDatabase:
     """A database on a SQL Server.
 
     Args:
-        url: its address.
+        url: its address; `YELDRO_PASSWORD` may have the password that it leaves out.
 
     Raises:
         UsageError: the URL names no database.
@@ -52,6 +54,8 @@ class SqlServerDatabase:
                 "The URL names no database.", "Write it as mssql://user@host/database."
             )
         self.shown = without_secrets(url.set(drivername="mssql")).render_as_string()
+        if url.password is None and (password := os.environ.get(PASSWORD)) is not None:
+            url = url.set(password=password)
         self._url = url.set(drivername=DRIVER).update_query_dict({"charset": "UTF-8"})
         self._statement_limit: float | None = None
 

@@ -13,6 +13,7 @@ from typing import Any
 from sqlglot import exp
 
 from yeldro.standins.sqlserver.declared import COLLATION, Declared, DeclaredTable
+from yeldro.standins.sqlserver.reader import read_trigger
 
 _VIEWS = {
     "schemas": "schema_id, name",
@@ -102,6 +103,13 @@ class Catalogue:
             self._table(number, table)
         for number, table in tables.items():
             self._foreign_keys(number, table, tables)
+        numbers = {table.name.casefold(): number for number, table in tables.items()}
+        for n, name, of_table, text in self._declared.triggers():
+            trigger = read_trigger(text)
+            row = (_AT * n, name, numbers[of_table.casefold()], 1, 0, 0)
+            self._add("triggers", row)
+            for event in trigger.events if trigger else ():
+                self._add("trigger_events", (_AT * n, event.upper()))
         for n, name, text in self._declared.views():
             self._add("objects", (_AT * n, _DBO, 0, name, "V", 0))
             self._add("sql_modules", (_AT * n, text))
@@ -113,26 +121,23 @@ class Catalogue:
         self._add("objects", (number, _DBO, 0, table.name, "U", 0))
         self._add("tables", (number, _DBO, table.name, 0, 0, 0, 0, 0, 0))
         keys = list(table.unique_keys())
-        in_primary = {name.casefold() for key in keys if key.primary for name in key.columns}
         for place, column in enumerate(table.columns, 1):
             kinds = [each.kind for each in column.constraints]
-            nulls = [each for each in kinds if isinstance(each, exp.NotNullColumnConstraint)]
-            not_null = any(not each.args.get("allow_null") for each in nulls)
             computed = next((each for each in kinds if isinstance(each, _COMPUTED)), None)
             identity = column.name == table.identity()
             self._column(
                 number, place, column.name,
                 column.kind.sql("tsql").lower() if column.kind else "int",
-                nullable=not (not_null or identity or column.name.casefold() in in_primary),
+                nullable=not table.is_never_null(column),
                 identity=identity, computed=computed is not None,
             )  # fmt: skip
             if computed is not None:
-                written = computed.this.sql("tsql")
+                written = computed.this.sql("tsql", identify=True)
                 stored = bool(computed.args["persisted"])
                 self._add("computed_columns", (number, place, written, stored))
             for each in kinds:
                 if isinstance(each, exp.DefaultColumnConstraint):
-                    written = each.this.sql("tsql")
+                    written = each.this.sql("tsql", identify=True)
                     self._add("default_constraints", (number + 500 + place, number, place, written))
         places = {each.name.casefold(): n for n, each in enumerate(table.columns, 1)}
         indexes = [*keys, *self._declared.indexes(table.name)]
@@ -144,7 +149,10 @@ class Catalogue:
                                          for order, name in enumerate(key.columns, 1)))  # fmt: skip
         for n, (name, check, _) in enumerate(table.constraints(), 1):
             if isinstance(check, exp.CheckColumnConstraint):
-                named, written = name or f"CK__{table.name}__{n:02}", check.this.sql("tsql")
+                named, written = (
+                    name or f"CK__{table.name}__{n:02}",
+                    check.this.sql("tsql", identify=True),
+                )
                 row = (number + 300 + n, named, number, 0, 0, written)
                 self._add("check_constraints", row)
 

@@ -89,6 +89,17 @@ class DeclaredTable:
                     _on_delete(each, reference),
                 )  # fmt: skip
 
+    def is_never_null(self, column: exp.ColumnDef) -> bool:
+        """True if a column takes no NULL: it says so, or is of the primary key."""
+        kinds = [each.kind for each in column.constraints]
+        said = [each for each in kinds if isinstance(each, exp.NotNullColumnConstraint)]
+        primary = {name for key in self.unique_keys() if key.primary for name in key.columns}
+        return (
+            any(not each.args.get("allow_null") for each in said)
+            or column.name in primary
+            or column.name == self.identity()
+        )
+
     def identity(self) -> str | None:
         """Return the name of the identity column, if there is one."""
         kind = exp.GeneratedAsIdentityColumnConstraint
@@ -125,7 +136,11 @@ class Declared:
 
     def keep(self, kind: str, name: str, of_table: str, statement: exp.Expr) -> None:
         """Note what a statement has made."""
-        row = (kind, name, of_table, statement.sql("tsql"))
+        self.keep_text(kind, name, of_table, statement.sql("tsql"))
+
+    def keep_text(self, kind: str, name: str, of_table: str, text: str) -> None:
+        """Note what a statement has made, as it is written."""
+        row = (kind, name, of_table, text)
         self._file.execute(f"INSERT INTO main.{KEPT} VALUES (?, ?, ?, ?)", row)
 
     def changed(self, table: DeclaredTable) -> None:
@@ -144,6 +159,14 @@ class Declared:
     def views(self) -> list[tuple[int, str, str]]:
         """Return the views: number, name, and the statement that made each."""
         return [(number, name, text) for number, name, _, text in self._rows("view")]
+
+    def triggers(self) -> list[tuple[int, str, str, str]]:
+        """Return the triggers: number, name, table, and the statement that made each."""
+        return self._rows("trigger")
+
+    def has(self, kind: str, name: str) -> bool:
+        """True if something of this kind and name has been made."""
+        return any(each.casefold() == name.casefold() for _, each, _, _ in self._rows(kind))
 
     def indexes(self, table: str) -> list[Key]:
         """Return the indexes of a table that are no constraints."""

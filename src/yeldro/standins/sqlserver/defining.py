@@ -10,10 +10,12 @@ from sqlglot import exp
 
 from yeldro.standins.sqlserver.declared import Declared, DeclaredTable
 from yeldro.standins.sqlserver.functions import CHECKED, stored
-from yeldro.standins.sqlserver.reader import ReadError
+from yeldro.standins.sqlserver.reader import NewTrigger, ReadError, read_trigger
 from yeldro.standins.sqlserver.translating import type_name
 
 _NOT_YET = ("rowversion", "timestamp", "xml", "sql_variant", "hierarchyid", "geography", "geometry")
+
+_OF_NULLS = "nulls of "  # the beginning of the name of an index beside a unique key
 
 
 class Definitions:
@@ -51,6 +53,9 @@ class Definitions:
                 self._alter(statement)
             case exp.TruncateTable():
                 self._truncate(statement.expressions[0])
+            case exp.Drop() if statement.kind == "TRIGGER":
+                for each in statement.args["tables"]:
+                    self.declared.forget(each.name)
             case exp.Drop():
                 for each in statement.args["tables"]:
                     self._drop(statement, each)
@@ -64,6 +69,23 @@ class Definitions:
                         self._check_paths(DeclaredTable(statement))
                         self._check_what_is_stored(DeclaredTable(statement))
                     self.declared.keep(str(statement.kind).lower(), name, place.name, statement)
+                    if statement.kind != "VIEW":
+                        self._let_one_null_in(self._table_called(place.name))
+
+    def define_trigger(self, made: NewTrigger) -> None:
+        """Keep a trigger; whoever changes rows of its table fires it."""
+        self._table_called(made.table)
+        if self.declared.has("trigger", made.name):
+            raise ReadError(2714, f"There is already an object named '{made.name}'.")
+        self.declared.keep_text("trigger", made.name, made.table, made.text)
+
+    def fired_by(self, table: str, event: str) -> list[NewTrigger]:
+        """Return the triggers of a table that an event fires."""
+        made = (read_trigger(text) for _, _, _, text in self.declared.triggers())
+        return [
+            each for each in made
+            if each and each.table.casefold() == table.casefold() and event in each.events
+        ]  # fmt: skip
 
     def _check_paths(self, table: DeclaredTable) -> None:
         """Refuse a table whose foreign keys lead one deletion to a table twice, or in a circle.
@@ -96,6 +118,8 @@ class Definitions:
     def _check_types(self, statement: exp.Create) -> None:
         for column in statement.this.find_all(exp.ColumnDef):
             name = type_name(column.kind).partition("(")[0] if column.kind else ""
+            if name and column.find(exp.ComputedColumnConstraint):
+                raise ReadError(156, "Incorrect syntax near the keyword 'AS'.")
             if name in _NOT_YET:
                 raise ReadError(50000, f"The stand-in has no columns of the type {name} yet.")
 
@@ -108,7 +132,7 @@ class Definitions:
             kind = (
                 declared.partition("(")[0].replace("integer", "int").replace("numeric", "decimal")
             )
-            if kind in CHECKED:
+            if kind in CHECKED and not column.find(exp.ComputedColumnConstraint):
                 declared = declared.replace("integer", "int").replace("numeric", "decimal")
                 own = _quoted(column.name)
                 sets.append(f"{own} = yeldro_stored('{declared}', {own})")
@@ -157,7 +181,8 @@ class Definitions:
                 name = action.args["tables"][0].name
                 if not table.drop_constraint(name):
                     raise ReadError(3728, f"'{name}' is not a constraint.")
-                self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(name)}")
+                for index in (name, _OF_NULLS + name):
+                    self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(index)}")
                 self._rewrite(table)
             else:
                 raise ReadError(50000, f"The stand-in cannot do this yet: {statement.sql('tsql')}")
@@ -172,12 +197,26 @@ class Definitions:
             columns = ", ".join(map(_quoted, key.columns))
             on = f"{_quoted(table.name)} ({columns})"
             self._file.execute(f"CREATE UNIQUE INDEX main.{_quoted(key.name)} ON {on}")
+        self._let_one_null_in(table)
         if not keys:
             self._check_paths(table)
             self._rewrite(table)
             check = f"PRAGMA main.foreign_key_check({_quoted(table.name)})"
             if self._file.execute(check).fetchone():
                 raise sqlite3.IntegrityError("FOREIGN KEY constraint failed")
+
+    def _let_one_null_in(self, table: DeclaredTable) -> None:
+        """Make NULL equal NULL in unique keys and indexes, as SQLite does not do by itself."""
+        never = {each.name for each in table.columns if table.is_never_null(each)}
+        for key in (*table.unique_keys(), *self.declared.indexes(table.name)):
+            nullable = [name for name in key.columns if name not in never]
+            if key.unique and nullable and not key.filtered:
+                parts = [_quoted(name) for name in key.columns if name not in nullable]
+                for name in map(_quoted, nullable):
+                    parts += [f"{name} IS NULL", f"ifnull({name}, 0)"]
+                index = f"main.{_quoted(_OF_NULLS + key.name)}"
+                on = f"{_quoted(table.name)} ({', '.join(parts)})"
+                self._file.execute(f"CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {on}")
 
     def _rewrite(self, table: DeclaredTable) -> None:
         """Put a table's constraints into SQLite's catalogue (sqlite.org/pragma, writable_schema).
@@ -226,6 +265,8 @@ class Definitions:
                         "FOREIGN KEY constraint.",
                     )
             self.declared.forget(place.name)
+        if statement.kind == "INDEX":
+            self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(_OF_NULLS + place.name)}")
         self._file.execute(self._written(dropped))
 
     def _table_called(self, name: str) -> DeclaredTable:

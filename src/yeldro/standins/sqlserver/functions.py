@@ -37,6 +37,8 @@ def add_functions(file: sqlite3.Connection) -> None:
         ("yeldro_sha256", 1, _sha256),
         ("yeldro_concat", -1, _concatenated),
         ("yeldro_plus", 2, _plus),
+        ("lower", 1, lambda text: None if text is None else str(text).lower()),
+        ("upper", 1, lambda text: None if text is None else str(text).upper()),
     )
     for name, arguments, function in lasting:
         file.create_function(name, arguments, function, deterministic=True)

@@ -18,6 +18,7 @@ _FOREIGN_WORDS = frozenset(
     {"LIMIT", "NULLS", "TRUE", "FALSE", "ILIKE", "REGEXP", "GLOB", "RECURSIVE"}
 )
 _NO_WORDS = (TokenType.IDENTIFIER, TokenType.STRING, TokenType.NATIONAL_STRING)
+_NO_BYTES = "CAST(N'' AS varbinary(1))"
 _BLOCKS = {"IF", "BEGIN", "WHILE", "DECLARE"}  # words that begin what may hold semicolons
 _WORDS = re.IGNORECASE | re.DOTALL
 _SAVE = re.compile(r"SAVE\s+TRAN(?:SACTION)?\s+(\w+)", _WORDS)
@@ -28,6 +29,11 @@ _DATABASE = re.compile(
 _SET = re.compile(
     r"SET\s+(TRANSACTION\s+ISOLATION\s+LEVEL|IDENTITY_INSERT|\w+)\s+(.+)", _WORDS
 )  # not @names
+_TRIGGER = re.compile(
+    r"CREATE\s+TRIGGER\s+(?:dbo\.)?\[?(\w+)\]?\s+ON\s+(?:dbo\.)?\[?(\w+)\]?\s+(?:AFTER|FOR)\s+"
+    r"((?:INSERT|UPDATE|DELETE)(?:\s*,\s*(?:INSERT|UPDATE|DELETE))*)\s+AS\s+(.+)",
+    _WORDS,
+)
 _TOP = re.compile(r"(DELETE|UPDATE)\s+TOP\s*\(\s*(\d+)\s*\)", _WORDS)
 
 
@@ -67,7 +73,24 @@ class OfDatabase:
     source: str | None
 
 
-Statement = exp.Expr | Save | Setting | OfDatabase
+@dataclass(frozen=True)
+class NewTrigger:
+    """CREATE TRIGGER, fired once by each statement that changes rows of its table.
+
+    Args:
+        events: insert, update and delete, as many as fire it.
+        body: the statements that it carries out.
+        text: the whole statement.
+    """
+
+    name: str
+    table: str
+    events: tuple[str, ...]
+    body: str
+    text: str
+
+
+Statement = exp.Expr | NewTrigger | Save | Setting | OfDatabase
 
 
 def read(batch: str) -> list[Statement]:
@@ -89,6 +112,13 @@ def _pieces(batch: str) -> Iterator[str]:
         ReadError: it has a word of another system.
     """
     start = 0
+    if _TRIGGER.match(batch.strip()):
+        yield batch.strip()
+        return
+    tokens = TSQL().tokenize(batch)
+    for token in reversed(tokens):
+        if batch[token.start : token.end + 1] == "0x":  # which the parser takes for a name
+            batch = f"{batch[: token.start]}{_NO_BYTES}{batch[token.end + 1 :]}"
     tokens = TSQL().tokenize(batch)
     for token in tokens:
         if token.token_type not in _NO_WORDS and token.text.upper() in _FOREIGN_WORDS:
@@ -106,6 +136,10 @@ def _read(text: str) -> Iterator[Statement]:
     if saved:
         yield Save(saved[1])
         return
+    trigger = read_trigger(text)
+    if trigger:
+        yield trigger
+        return
     whole = _DATABASE.fullmatch(text)
     if whole:
         yield OfDatabase(whole[1].upper(), whole[2], whole[3])
@@ -121,6 +155,22 @@ def _read(text: str) -> Iterator[Statement]:
             if top:
                 statement.set("limit", exp.Limit(expression=exp.Literal.number(top[2])))
             yield statement
+
+
+def read_trigger(text: str) -> NewTrigger | None:
+    """Return the trigger that a statement makes, None if it makes none.
+
+    Raises:
+        ReadError: it looks at the rows that were changed, which the stand-in does not keep.
+    """
+    found = _TRIGGER.fullmatch(text)
+    if not found:
+        return None
+    body = re.sub(r"^BEGIN\b(.*)\bEND\s*;?\s*$", r"\1", found[4].strip(), flags=_WORDS)
+    if re.search(r"\b(inserted|deleted)\b", body, re.IGNORECASE):
+        raise ReadError(50000, "The stand-in has no tables inserted and deleted yet.")
+    events = tuple(each.strip().lower() for each in found[3].split(","))
+    return NewTrigger(found[1], found[2], events, body, text)
 
 
 def _check(statement: exp.Expr) -> None:

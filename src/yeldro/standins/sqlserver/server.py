@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import secrets
+import signal
 import socketserver
 import sqlite3
+import sys
 import tempfile
 from contextlib import closing
 from pathlib import Path
@@ -84,6 +86,7 @@ def _answered(session: Session, kind: wire.Kind, body: bytes) -> bytes:
 
 def serve(user: str, password: str, port: int = 0) -> None:
     """Serve until the process is ended; the port is printed first."""
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit())  # which deletes the folder
     with (
         tempfile.TemporaryDirectory(prefix="yeldro") as folder,
         Server(Path(folder), user, password, port) as server,

@@ -22,7 +22,15 @@ from yeldro.standins.sqlserver import wire
 from yeldro.standins.sqlserver.catalogue import Catalogue
 from yeldro.standins.sqlserver.defining import Definitions
 from yeldro.standins.sqlserver.functions import add_functions
-from yeldro.standins.sqlserver.reader import OfDatabase, ReadError, Save, Setting, Statement, read
+from yeldro.standins.sqlserver.reader import (
+    NewTrigger,
+    OfDatabase,
+    ReadError,
+    Save,
+    Setting,
+    Statement,
+    read,
+)
 from yeldro.standins.sqlserver.translating import written
 
 VERSION = "Microsoft SQL Server stand-in of Yeldro - 16.0.1000.6"
@@ -58,6 +66,7 @@ for _name, _converter in _CONVERTERS.items():
     sqlite3.register_converter(_name, _converter)
 
 _WAITS = 10.0  # seconds for another session; the server itself waits for ever
+_DEEPEST = 32  # triggers that fire one another
 _SCHEMAS = ("", "dbo", "sys", "information_schema", "tempdb")
 _Done = tuple[bytes, int | None]  # what a statement answers, and the rows that it counts
 
@@ -85,10 +94,13 @@ class Session:
         self._depth = self._number = self._rows = 0
         self._level = self._started_at = "READ COMMITTED"
         self._is_open = self._aborts = False
+        self._nested = 0
         shared = {} if drawn is None else drawn
         self._definitions = Definitions(self._file, database, shared, self._written)
         self._catalogue = Catalogue(self._file, self._definitions.declared, database)
         add_functions(self._file)
+        self._file.create_function("schema_id", 0, lambda: 1)
+        self._file.create_function("schema_name", 1, lambda number: "dbo" if number == 1 else None)
         self._file.create_function("rowcount_big", 0, lambda: self._rows)
         self._file.create_function("db_name", 0, lambda: self.database)
         self._file.create_function("xact_state", 0, lambda: int(self._depth > 0))
@@ -131,6 +143,10 @@ class Session:
                 yield self._save(statement.name)
             case Setting():
                 self._set(statement.name, statement.value)
+                yield b"", None
+            case NewTrigger():
+                self._definitions.define_trigger(statement)
+                self._catalogue.forget()
                 yield b"", None
             case OfDatabase():
                 self._make_or_drop(statement)
@@ -266,11 +282,40 @@ class Session:
         cursor = self._file.execute(self._written(statement))
         if cursor.description is None:
             counts = isinstance(statement, exp.DML)
-            self._rows = max(cursor.rowcount, 0) if counts else 0
-            return b"", self._rows if counts else None
+            changed = max(cursor.rowcount, 0) if counts else 0
+            told = self._fire(statement) if counts else b""
+            self._rows = changed
+            return told, changed if counts else None
         rows = cursor.fetchall()
         self._rows = len(rows)
         return wire.result([each[0] for each in cursor.description], rows), self._rows
+
+    def _fire(self, statement: exp.Expr) -> bytes:
+        """Carry out the triggers of the table that a statement has changed; return what they tell.
+
+        Raises:
+            ReadError: triggers have fired one another too often.
+        """
+        place = statement.find(exp.Table)
+        event = type(statement).__name__.lower()
+        if place is None or place.this.args.get("temporary"):
+            return b""
+        told, depth = b"", self._depth
+        for trigger in self._definitions.fired_by(place.name, event):
+            if self._nested >= _DEEPEST:
+                raise ReadError(217, "Maximum trigger nesting level exceeded (limit 32).")
+            self._nested += 1
+            try:
+                for each in read(trigger.body):
+                    for tokens, rows in self._carried_out(each):
+                        told += tokens + wire.done(rows, wire.MORE, within=True)
+                if depth and not self._depth:
+                    raise ReadError(
+                        3609, "The transaction ended in the trigger. The batch has been aborted."
+                    )
+            finally:
+                self._nested -= 1
+        return told
 
     def _written(self, statement: exp.Expr) -> str:
         return written(statement, self._of_session)

@@ -178,14 +178,15 @@ def said(number: int, text: str, severity: int) -> bytes:
     return token + struct.pack("<H", len(body)) + body
 
 
-def done(rows: int | None = None, status: int = 0) -> bytes:
+def done(rows: int | None = None, status: int = 0, *, within: bool = False) -> bytes:
     """Return the end of a statement.
 
     Args:
         rows: how many it gave or changed, None if it counts none.
+        within: it stands in a trigger.
     """
     status |= 0 if rows is None else COUNT
-    return b"\xfd" + struct.pack("<HHQ", status, 0, rows or 0)
+    return (b"\xff" if within else b"\xfd") + struct.pack("<HHQ", status, 0, rows or 0)
 
 
 def result(names: Sequence[str], rows: Sequence[Sequence[Any]]) -> bytes:

@@ -1,0 +1,166 @@
+"""SQL Server: what only its engine does, held to the rules that its stand-in knows."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import Yeldro, there_and_back
+from servers import free_port
+from systems import AnyDatabase
+
+ON_SQLSERVER = pytest.mark.parametrize("made", ["sqlserver"], indirect=True)
+MASTS = "CREATE TABLE mast (id int PRIMARY KEY, name nvarchar(20));"
+TWO = "INSERT INTO mast VALUES (1, N'Tall'), (2, N'Low');"
+
+TYPES = [
+    ("bit", "1"), ("tinyint", "255"), ("smallint", "-32768"), ("int", "2147483647"),
+    ("bigint", "-9223372036854775808"), ("decimal(10, 2)", "-12.75"), ("numeric(5, 0)", "7"),
+    ("money", "1.5"), ("smallmoney", "-2.25"), ("float", "1e-300"), ("real", "0.25"),
+    ("date", "'9999-12-31'"), ("time(6)", "'23:59:59.999999'"), ("datetime", "'1999-02-03 04:05'"),
+    ("smalldatetime", "'2001-02-03 04:05:00'"), ("datetime2(6)", "'0001-01-01 01:02:03.456789'"),
+    ("datetimeoffset(0)", "'2020-01-01 00:30:00 -05:30'"), ("char(5)", "'a'"),
+    ("nchar(5)", "N'\u2603'"), ("varchar(20)", "'it''s  '"), ("nvarchar(20)", "N'\U0001f6a9'"),
+    ("nvarchar(max)", "N''"), ("varchar(max)", f"'{'long ' * 4000}'"), ("binary(3)", "0x01"),
+    ("varbinary(20)", "0x"), ("varbinary(max)", f"0x{'0a' * 9000}"),
+    ("uniqueidentifier", "'00000000-0000-0000-0000-000000000007'"),
+]  # fmt: skip
+
+
+@ON_SQLSERVER
+def test_every_type_goes_and_comes_back(yeldro: Yeldro, made) -> None:
+    columns = ", ".join(f"c{n} {declared} NULL" for n, (declared, _) in enumerate(TYPES))
+    names = ", ".join(f"c{n}" for n in range(len(TYPES)))
+    values = ", ".join(value for _, value in TYPES)
+    database = made(f"CREATE TABLE kept (id int PRIMARY KEY, {columns})")
+    database.script(f"INSERT INTO kept (id, {names}) VALUES (1, {values})")
+    database.script("INSERT INTO kept (id) VALUES (2)")
+    there_and_back(yeldro, database, "kept", "--all-rows", "--expect", "2")
+
+
+@ON_SQLSERVER
+@pytest.mark.parametrize("declared", ["image"])
+def test_a_type_that_a_receipt_cannot_hold_is_refused_by_name(yeldro, made, declared) -> None:
+    database = made(f"CREATE TABLE kept (id int PRIMARY KEY, odd {declared} NULL)")
+    database.script("INSERT INTO kept (id) VALUES (1)")
+    words = ("run", "kept", "--where", "id = 1", "--expect", "1", "--yes")
+    assert f"odd ({declared})" in yeldro(*words, db=database.url, code=3).err
+    assert database.value("SELECT count(*) AS n FROM kept") == 1
+
+
+@ON_SQLSERVER
+def test_identity_and_computed_columns_come_back_as_they_were(yeldro: Yeldro, made) -> None:
+    database: AnyDatabase = made("""
+        CREATE TABLE mast (id int IDENTITY(10, 5) PRIMARY KEY, height int,
+                           twice AS (height * 2) PERSISTED);
+        CREATE TABLE lamp (id int IDENTITY(1, 1) PRIMARY KEY,
+                           mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+        INSERT INTO mast (height) VALUES (3), (4), (5);
+        INSERT INTO lamp (mast_id) VALUES (10), (15), (15);
+    """)
+    assert database.value("SELECT max(id) AS n FROM mast") == 20
+    there_and_back(yeldro, database, "mast", "--where", "height > 3", "--expect", "2",
+                   "--expect", "total=4")  # fmt: skip
+    database.script("INSERT INTO mast (height) VALUES (6)")
+    assert database.value("SELECT max(id) AS n FROM mast") == 25
+
+
+@ON_SQLSERVER
+def test_a_count_that_the_server_does_not_have_is_not_claimed(yeldro: Yeldro, made) -> None:
+    database = made(MASTS + TWO)
+    words = ("mast", "--where", "id = 1", "--expect", "1")
+    told = " ".join(yeldro("rehearse", *words, db=database.url).out.split())
+    assert "this system gives no count of its own to compare with" in told
+    assert "ledger" not in told
+    done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
+    assert (done["counted"], done["ledger"]) == (False, {})
+
+
+HEARD = """
+    CREATE TABLE heard (n int);
+    INSERT INTO heard VALUES (0), (0), (0);
+"""
+
+
+@ON_SQLSERVER
+def test_a_trigger_must_be_named_before_it_is_fired(yeldro: Yeldro, made) -> None:
+    database = made(MASTS + TWO + HEARD)
+    database.script("CREATE TRIGGER hearing ON mast AFTER DELETE AS UPDATE heard SET n = n + 1")
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    refused = yeldro(*words, db=database.url, code=4).err
+    assert "SQL Server does not tell what triggers change besides: hearing" in refused
+    assert database.value("SELECT sum(n) AS n FROM heard") == 0
+    done = yeldro(*words, "--allow-trigger", "hearing", "--json", db=database.url).one()
+    assert done["steps"][0]["affected"] == 1  # and not the three rows that the trigger changed
+    assert database.value("SELECT sum(n) AS n FROM heard") == 3
+    yeldro("restore", "last", "--yes")
+    assert database.value("SELECT count(*) AS n FROM mast") == 2
+
+
+@ON_SQLSERVER
+def test_a_trigger_that_ends_the_transaction_leaves_everything(yeldro: Yeldro, made) -> None:
+    database = made(MASTS + TWO)
+    database.script("CREATE TRIGGER ending ON mast AFTER DELETE AS ROLLBACK TRANSACTION")
+    before = database.contents()
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    refused = yeldro(*words, "--allow-trigger", "ending", db=database.url, code=None)
+    assert refused.code not in (0, 1)
+    assert "ended the transaction" in refused.err
+    assert database.contents() == before
+    assert not list(yeldro.receipts.glob("*"))
+
+
+@ON_SQLSERVER
+def test_truncate_comes_back_and_is_refused_where_rows_are_referenced(yeldro: Yeldro, made) -> None:
+    database = made(MASTS + TWO)
+    words = ("mast", "--all-rows", "--truncate", "--expect", "2")
+    there_and_back(yeldro, database, *words)
+    database.script("CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id))")
+    refused = yeldro("run", *words, "--yes", db=database.url, code=3).err
+    assert "lamp.mast_id → mast.id references it" in refused
+
+
+@ON_SQLSERVER
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda url: url.replace("sa@", "sa:wrong@"), "cannot be reached"),
+        (lambda url: f"{url}_gone", "cannot be reached"),
+        (lambda _: f"mssql://sa@127.0.0.1:{free_port()}/buoys", "cannot be reached"),
+        (lambda url: url.rpartition("/")[0], "names no database"),
+    ],
+    ids=["password", "database", "port", "no name"],
+)
+def test_what_keeps_it_from_being_reached_is_told(yeldro: Yeldro, made, change, said) -> None:
+    url = change(made(MASTS).url)
+    told = yeldro("survey", db=url, code=None)
+    assert told.code in (2, 5)
+    assert said in told.err
+    assert "wrong" not in told.err
+
+
+@ON_SQLSERVER
+def test_a_variable_has_the_password_that_a_receipt_does_not(yeldro: Yeldro, made) -> None:
+    database = made(MASTS + TWO)
+    yeldro.environment["YELDRO_PASSWORD"] = "wrong"
+    assert "cannot be reached" in yeldro("survey", db=database.url, code=5).err
+    yeldro.environment["YELDRO_PASSWORD"] = ""
+    yeldro("run", "mast", "--where", "id = 1", "--expect", "1", "--yes", db=database.url)
+    yeldro("restore", "last", "--yes")
+
+
+def test_the_demo_starts_the_standin_and_leaves_nothing_behind(yeldro: Yeldro) -> None:
+    out = yeldro("demo", "walked", "--readings", "2000", "--standin", "sqlserver").out
+    assert out.count("Committed: ") == 4
+    assert out.rstrip().endswith("all back") or "all back" in out
+    both = ("--standin", "sqlserver", "--db", "x.db")
+    assert "name two databases" in yeldro("demo", "again", *both, code=2).err
+
+
+@ON_SQLSERVER
+def test_blanks_at_the_end_of_a_text_are_part_of_it(yeldro: Yeldro, made) -> None:
+    """A row that comes to hold others is not the row that went, though `=` does not see it."""
+    database = made(MASTS + TWO)
+    yeldro("run", "mast", "--where", "id = 1", "--expect", "1", "--yes", db=database.url)
+    database.script("INSERT INTO mast VALUES (1, N'Tall ')")
+    assert yeldro("receipt", "check", "--json").json()["verdict"] != "all back"
+    refused = yeldro("restore", "last", "--yes", code=3).err
+    assert "mast" in refused

@@ -361,7 +361,7 @@ COMMANDS: dict[str, tuple[tuple[str, ...], tuple[str, ...], str]] = {
     "help": (("topic",), (), "Recipes for tasks, and what Yeldro's words mean."),
     "demo": (
         ("folder",),
-        ("--readings", "--only-data", "--db"),
+        ("--readings", "--only-data", "--db", "--standin"),
         "Make a demo database and walk through the whole job on it.",
     ),
 }
@@ -466,6 +466,7 @@ OPTIONS: dict[str, tuple[str, bool, str]] = {
     "--accept-difference": ("table", True, "Rows of this table may come back different"),
     "--readings": ("nothing", False, "How many readings the demo holds"),
     "--only-data": ("flag", False, "Make the database and stop"),
+    "--standin": ("nothing", False, "Start what stands in for a system that is not here"),
 }
 
 RULES = [
@@ -489,7 +490,7 @@ TOPICS = [
     ("review", "Have a plan reviewed, and run exactly that"),
     ("undo", "Undo a run"),
     ("every-night", "Run the same every night"),
-    ("systems", "Use it on PostgreSQL or MariaDB"),
+    ("systems", "Use it on PostgreSQL, MariaDB or SQL Server"),
     ("many-rows", "Remove very many rows"),
     ("pictures", "Draw it, and hand over a page"),
     ("from-delete", "Begin with a DELETE that you have"),

@@ -114,8 +114,10 @@ class SqlServerDatabase:
 
     @contextmanager
     def _session(self, mode: Mode) -> Iterator[SqlServerSession]:
+        connected = False
         try:
             with self._engine.connect() as connection:
+                connected = True
                 version = int((connection.dialect.server_version_info or (0,))[0])
                 if version < _OLDEST:
                     raise OutOfReach(
@@ -129,7 +131,9 @@ class SqlServerDatabase:
                 finally:
                     session.roll_back()
         except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
+            raise explained(
+                error, self.shown, self._statement_limit, connected=connected
+            ) from error
 
 
 def _begin(connection: sa.Connection, level: str) -> None:

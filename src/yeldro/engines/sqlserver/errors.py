@@ -26,6 +26,7 @@ DEADLOCK, LOCK_WAIT = 1205, 1222
 TIMED_OUT = 20003
 _OF_THE_CLIENT = 20000  # numbers from here on are the client library's, not the server's
 _LOST = (0, 20002, 20004, 20006, 20008, 20017, 20020, 20047, 596, 6005, 10053, 10054)
+_UNREACHED = 20009
 _RAISED = 50000  # numbers from here on are those of RAISERROR and THROW
 _CONSTRAINT = re.compile(r"""(?:constraint|unique index) ["'](.+?)["']""")
 # Null, a constraint, two unique keys, too long, out of range, no such value, ended in a trigger.
@@ -89,13 +90,21 @@ _CAUSES = (
 )  # fmt: skip
 
 
-def explained(error: sa.exc.DBAPIError, shown: str, limit: float | None) -> YeldroError:
-    """Return what a failure of the server means for the data, and what to do."""
+def explained(
+    error: sa.exc.DBAPIError, shown: str, limit: float | None, *, connected: bool = True
+) -> YeldroError:
+    """Return what a failure of the server means for the data, and what to do.
+
+    Args:
+        connected: a session had begun; else the server let nobody in, whatever the driver says.
+    """
     code, reason = told(error)
-    if code == TIMED_OUT:
+    if code == TIMED_OUT and connected:
         return too_slow(limit)
     if error.connection_invalidated:
         code = _LOST[0]
+    if not connected and (code in _LOST or code >= _OF_THE_CLIENT):
+        code = _UNREACHED
     return explained_by(_CAUSES, code, reason, shown, "SQL Server")
 
 

@@ -164,3 +164,23 @@ def test_blanks_at_the_end_of_a_text_are_part_of_it(yeldro: Yeldro, made) -> Non
     assert yeldro("receipt", "check", "--json").json()["verdict"] != "all back"
     refused = yeldro("restore", "last", "--yes", code=3).err
     assert "mast" in refused
+
+
+@ON_SQLSERVER
+@pytest.mark.parametrize(
+    ("where", "found"),
+    [
+        ("name = '%(p)s' OR id = :p", 1),
+        ("name LIKE '%s%' AND id >= :p", 1),
+        ("name = '%s :a' AND id = :p", 0),
+        ("name = '%d' OR name = '100%%'", 1),
+        ("name = :t OR id = 9 AND id > :p", 1),
+    ],
+)
+def test_what_looks_like_a_parameter_in_a_text_is_text(yeldro, made, where, found) -> None:
+    database = made("CREATE TABLE mast (id int PRIMARY KEY, name nvarchar(20))")
+    database.script("INSERT INTO mast VALUES (1, N'one'), (2, N'%s'), (3, N'100%%'), (4, N'x''%d')")
+    words = ["preview", "mast", "--where", where, "--json"]
+    for name, value in (("p", "1"), ("t", "x'%d")):
+        words += ["--param", f"{name}={value}"] if f":{name}" in where else []
+    assert yeldro(*words, db=database.url).one()["matched"] == found

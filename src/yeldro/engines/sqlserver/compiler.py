@@ -9,6 +9,7 @@ from sqlalchemy.dialects.mssql import base, pymssql
 from sqlalchemy.engine import cursor as cursors
 
 from yeldro.engines.plain_forms import PlainForms
+from yeldro.engines.sqlserver.literals import with_literals
 
 # The driver's own number is of 32 bits, and that of the last statement in a batch.
 _COUNTED = "; SELECT ROWCOUNT_BIG() AS yeldro_rows"
@@ -59,12 +60,23 @@ DRIVER = "mssql+yeldro"  # the driver of a URL that connects by this dialect
 
 
 class Dialect(pymssql.MSDialect_pymssql):
-    """What connects."""
+    """What connects, and gives the driver no parameters."""
 
+    preparer = base.MSIdentifierPreparer  # type: ignore[assignment]  # percent signs are doubled
     statement_compiler = TransactSql
     type_compiler_cls = TransactSqlTypes
     execution_ctx_cls = Counting
     supports_statement_cache = True
+
+    def do_execute(self, cursor: Any, statement: str, parameters: Any, context: Any = None) -> None:
+        del context
+        cursor.execute(with_literals(statement, parameters or ()))
+
+    def do_executemany(
+        self, cursor: Any, statement: str, parameters: Any, context: Any = None
+    ) -> None:
+        for each in parameters:
+            self.do_execute(cursor, statement, each, context)
 
 
 registry.register(DRIVER.replace("+", "."), __name__, Dialect.__name__)

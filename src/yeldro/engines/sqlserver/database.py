@@ -25,7 +25,7 @@ from yeldro.engines.sqlserver.errors import explained
 from yeldro.engines.sqlserver.session import TRAITS, SqlServerSession
 
 PASSWORD = "YELDRO_PASSWORD"  # the variable that has what the URL leaves out; the driver has none
-_OLDEST = 13  # SQL Server 2016, the first with HASHBYTES of long values and style 3 of floats
+_OLDEST = 14  # SQL Server 2017, the first whose catalogue tells of graph tables
 # So that no setting of the server or a client changes a result, or cuts a value short.
 _SETTINGS = """
 SET XACT_ABORT ON; SET NOCOUNT OFF; SET ROWCOUNT 0; SET TEXTSIZE 2147483647;
@@ -122,7 +122,7 @@ class SqlServerDatabase:
                 if version < _OLDEST:
                     raise OutOfReach(
                         f"The server at {self.shown} is of version {version}.",
-                        f"Yeldro works with SQL Server 2016 (version {_OLDEST}) and later ones.",
+                        f"Yeldro works with SQL Server 2017 (version {_OLDEST}) and later ones.",
                     )
                 connection.exec_driver_sql(_SETTINGS)
                 session = SqlServerSession(connection, mode)

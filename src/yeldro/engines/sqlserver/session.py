@@ -18,6 +18,7 @@ from yeldro.engines.sqlserver.catalogue import SqlServerCatalogue
 from yeldro.engines.sqlserver.dialect import DIALECT
 from yeldro.engines.sqlserver.emptying import SqlServerEmptying
 from yeldro.engines.sqlserver.knowledge import SqlServerKnowledge
+from yeldro.engines.sqlserver.literals import literal
 
 if TYPE_CHECKING:
     from yeldro.core.model.schema import Column, Table
@@ -71,7 +72,7 @@ class SqlServerSession(SqlServerKnowledge):
         """Write many rows into a statement."""
         for start in range(0, len(rows), _IN_A_STATEMENT):
             some = rows[start : start + _IN_A_STATEMENT]
-            listed = ", ".join(f"({', '.join(map(_literal, row))})" for row in some)
+            listed = ", ".join(f"({', '.join(map(literal, row))})" for row in some)
             self._execute(f"INSERT INTO {staged.name} VALUES {listed}")
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
@@ -283,14 +284,3 @@ def _sha256(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
 def _digits(value: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     """Return bytes as text, in lower case as Python writes it."""
     return sa.func.lower(values.converted("varchar(64)", value, 2))
-
-
-def _literal(value: float | str | bytes | None) -> str:
-    """Return a value as it is written in a statement."""
-    if value is None:
-        return "NULL"
-    if isinstance(value, bytes):
-        return f"0x{value.hex()}"
-    if isinstance(value, str):
-        return "N'" + value.replace("'", "''") + "'"
-    return format(value, ".17e") if isinstance(value, float) else str(int(value))

@@ -19,7 +19,7 @@ def main() -> None:
     serving.add_argument("--password", default="", help="Whoever logs in must give it.")
     serving.set_defaults(carry_out=_serve)
     trying = commands.add_parser("replay", help="Try what the stand-in refuses on a server.")
-    trying.add_argument("--db", required=True, help="Its URL; its tables t and u must not exist.")
+    trying.add_argument("--db", required=True, help="Its URL; t, u, v and w must not exist.")
     trying.set_defaults(carry_out=_replay)
     given = words.parse_args()
     given.carry_out(given)

@@ -176,5 +176,5 @@ def read_trigger(text: str) -> NewTrigger | None:
 def _check(statement: exp.Expr) -> None:
     for node in statement.walk():
         for refusal in REFUSALS:
-            for named in refusal.find(node):
+            for named in refusal.find(node) if refusal.find else ():
                 raise ReadError(refusal.number, refusal.text.format(named))

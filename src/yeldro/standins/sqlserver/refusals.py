@@ -1,4 +1,4 @@
-"""What SQL Server refuses to read, each as data that can be replayed on a real server.
+"""What SQL Server refuses, each as data that can be replayed on a real server.
 
 The numbers and their texts are those of "Database engine events and errors"; what is refused stands
 in the named section of the Transact-SQL reference. None has been replayed on a real server yet.
@@ -37,7 +37,9 @@ class Refusal:
         text: of the error, with `{}` for what it names.
         section: of the Transact-SQL reference.
         fails, passes: an example that is refused, and one for the same purpose that is not.
-        find: yields what the error names, for a part of a statement that is refused.
+        find: yields what the error names, for a part of a statement that is refused; None if that
+            shows only when the statement is carried out.
+        given: what is made before each of the examples.
         confirmed: it was replayed on a real server.
     """
 
@@ -46,7 +48,8 @@ class Refusal:
     section: str
     fails: str
     passes: str
-    find: Find
+    find: Find | None = None
+    given: tuple[str, ...] = ("CREATE TABLE t (a int, b int)", "CREATE TABLE u (a int, b int)")
     confirmed: bool = False
 
 
@@ -239,5 +242,131 @@ REFUSALS = (
         "SELECT DISTINCT a FROM t ORDER BY b",
         "SELECT DISTINCT a, b FROM t ORDER BY b",
         _order_of_distinct,
+    ),
+    # Found when a statement is carried out.
+    Refusal(
+        1785,
+        "Introducing FOREIGN KEY constraint may cause cycles or multiple cascade paths.",
+        "CREATE TABLE",
+        "CREATE TABLE u (a int REFERENCES t (a) ON DELETE CASCADE,"
+        " b int REFERENCES t (a) ON DELETE SET NULL)",
+        "CREATE TABLE u (a int REFERENCES t (a) ON DELETE CASCADE, b int REFERENCES t (a))",
+        given=("CREATE TABLE t (a int PRIMARY KEY, b int)",),
+    ),
+    Refusal(
+        1785,
+        "Introducing FOREIGN KEY constraint may cause cycles or multiple cascade paths.",
+        "CREATE TABLE",
+        "CREATE TABLE t (a int PRIMARY KEY, b int REFERENCES t (a) ON DELETE SET NULL)",
+        "CREATE TABLE t (a int PRIMARY KEY, b int REFERENCES t (a))",
+        given=("CREATE TABLE v (a int)",),
+    ),
+    Refusal(
+        544,
+        "Cannot insert explicit value for identity column.",
+        "SET IDENTITY_INSERT",
+        "INSERT INTO t (a, b) VALUES (7, 1)",
+        "INSERT INTO t (b) VALUES (1)",
+        given=("CREATE TABLE t (a int IDENTITY(1, 1) PRIMARY KEY, b int)",),
+    ),
+    Refusal(
+        8102,
+        "Cannot update identity column.",
+        "UPDATE",
+        "UPDATE t SET a = 2",
+        "UPDATE t SET b = 2",
+        given=("CREATE TABLE t (a int IDENTITY(1, 1) PRIMARY KEY, b int)",),
+    ),
+    Refusal(
+        271,
+        "The column cannot be modified because it is a computed column.",
+        "UPDATE",
+        "UPDATE t SET b = 2",
+        "UPDATE t SET a = 2",
+        given=("CREATE TABLE t (a int PRIMARY KEY, b AS (a * 2))",),
+    ),
+    Refusal(
+        2628,
+        "String or binary data would be truncated.",
+        "INSERT",
+        "INSERT INTO t VALUES (N'abc')",
+        "INSERT INTO t VALUES (N'ab')",
+        given=("CREATE TABLE t (a nvarchar(2))",),
+    ),
+    Refusal(
+        8115,
+        "Arithmetic overflow error converting expression.",
+        "int, bigint, smallint, and tinyint",
+        "INSERT INTO t VALUES (3000000000)",
+        "INSERT INTO t VALUES (2000000000)",
+        given=("CREATE TABLE t (a int)",),
+    ),
+    Refusal(
+        241,
+        "Conversion failed when converting date and/or time from character string.",
+        "date",
+        "INSERT INTO t VALUES ('2020-13-01')",
+        "INSERT INTO t VALUES ('2020-12-01')",
+        given=("CREATE TABLE t (a date)",),
+    ),
+    Refusal(
+        2627,
+        "Violation of UNIQUE KEY constraint.",
+        "CREATE TABLE",
+        "INSERT INTO t VALUES (NULL)",
+        "INSERT INTO t VALUES (1)",
+        given=("CREATE TABLE t (a int NULL UNIQUE)", "INSERT INTO t VALUES (NULL)"),
+    ),
+    Refusal(
+        515,
+        "Cannot insert the value NULL.",
+        "INSERT",
+        "INSERT INTO t (b) VALUES (1)",
+        "INSERT INTO t (a) VALUES (1)",
+        given=("CREATE TABLE t (a int PRIMARY KEY, b int)",),
+    ),
+    Refusal(
+        547,
+        "The statement conflicted with a constraint.",
+        "FOREIGN KEY constraints",
+        "INSERT INTO u VALUES (1)",
+        "INSERT INTO u VALUES (NULL)",
+        given=(
+            "CREATE TABLE t (a int PRIMARY KEY, b int)",
+            "CREATE TABLE u (a int REFERENCES t (a))",
+        ),
+    ),
+    Refusal(
+        4712,
+        "Cannot truncate a table that a FOREIGN KEY constraint references.",
+        "TRUNCATE TABLE",
+        "TRUNCATE TABLE t",
+        "TRUNCATE TABLE u",
+        given=(
+            "CREATE TABLE t (a int PRIMARY KEY, b int)",
+            "CREATE TABLE u (a int REFERENCES t (a))",
+        ),
+    ),
+    Refusal(
+        3726,
+        "Could not drop an object that a FOREIGN KEY constraint references.",
+        "DROP TABLE",
+        "DROP TABLE t",
+        "DROP TABLE u",
+        given=(
+            "CREATE TABLE t (a int PRIMARY KEY, b int)",
+            "CREATE TABLE u (a int REFERENCES t (a))",
+        ),
+    ),
+    Refusal(
+        3609,
+        "The transaction ended in the trigger.",
+        "CREATE TRIGGER",
+        "INSERT INTO t VALUES (1, 1)",
+        "DELETE FROM t",
+        given=(
+            "CREATE TABLE t (a int PRIMARY KEY, b int)",
+            "CREATE TRIGGER w ON t AFTER INSERT AS ROLLBACK TRANSACTION",
+        ),
     ),
 )

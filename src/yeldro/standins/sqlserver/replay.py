@@ -2,42 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from yeldro.standins.sqlserver.refusals import REFUSALS
 
-_TABLES = ("t", "u")
 _LESS_SEVERE = 10  # and below: what is said, not an error
 
 
 def replay(connection: Any) -> Iterator[str]:
-    """Try both examples of each refusal in two tables of two numbers, which are taken back.
+    """Try both examples of each refusal; what is made for them is taken back.
 
     Args:
-        connection: of pymssql, to a database in which `t` and `u` do not exist.
+        connection: of pymssql, to a database in which `t`, `u`, `v` and `w` do not exist.
 
     Yields:
         What differs from the stand-in, a line each.
     """
-    cursor = connection.cursor()
     for refusal in REFUSALS:
-        found = _number(connection, cursor, refusal.fails)
+        found = _number(connection, refusal.given, refusal.fails)
         if found != refusal.number:
             given = "it is taken" if found is None else f"the error is {found}"
             yield f"{refusal.number} ({refusal.section}): {given}: {refusal.fails}"
-        found = _number(connection, cursor, refusal.passes)
+        found = _number(connection, refusal.given, refusal.passes)
         if found is not None:
             yield f"{refusal.number} ({refusal.section}): error {found}: {refusal.passes}"
 
 
-def _number(connection: Any, cursor: Any, statement: str) -> int | None:
+def _number(connection: Any, given: Sequence[str], statement: str) -> int | None:
     """Return the number of the error of a statement, None if there is none."""
     import pymssql
 
+    cursor = connection.cursor()
     try:
-        for name in _TABLES:
-            cursor.execute(f"CREATE TABLE {name} (a int, b int)")
+        for each in given:
+            cursor.execute(each)
         cursor.execute(statement)
         if cursor.description:
             cursor.fetchall()

@@ -184,3 +184,33 @@ def test_what_looks_like_a_parameter_in_a_text_is_text(yeldro, made, where, foun
     for name, value in (("p", "1"), ("t", "x'%d")):
         words += ["--param", f"{name}={value}"] if f":{name}" in where else []
     assert yeldro(*words, db=database.url).one()["matched"] == found
+
+
+BATCHES = [
+    ("DELETE FROM dbo.mast WHERE name = N'Low';\nGO\n", [1]),
+    ("DELETE FROM mast WHERE id = 1\nDELETE FROM mast WHERE id = 2\ngo", [1, 1]),
+    ("DELETE FROM mast WHERE name = 'x\nGO\ny' OR name = 'DECLARE @x int = 1'", [0]),
+    ("DECLARE @n nvarchar(2) = N'Lowest', @i AS int = 2;\n"
+     "DELETE FROM mast WHERE name LIKE @N + N'%' AND id = @i", [1]),
+    ("DECLARE @d datetime2 = GETDATE()\nDELETE FROM mast WHERE id = 1", "only constants"),
+    ("DELETE FROM mast WHERE id = 1\nGO 3", "GO with a number"),
+    ("DELETE TOP (1) FROM mast WHERE id > 0", "takes any of the rows"),
+    ("DELETE FROM mast WHERE id = @other", "@other is not a parameter"),
+    ("WITH two AS (SELECT *, ROW_NUMBER() OVER (PARTITION BY name ORDER BY id) AS n FROM mast)\n"
+     "DELETE FROM two WHERE n > 1", [0]),
+    ("DELETE m FROM mast AS m JOIN mast AS o ON o.id = m.id + 1 WHERE o.name = N'Low'", [1]),
+    ("DELETE mast WHERE name = N'Low'", [1]),
+]  # fmt: skip
+
+
+@ON_SQLSERVER
+@pytest.mark.parametrize(("text", "found"), BATCHES)
+def test_a_file_for_sql_server_is_read_as_people_write_it(yeldro, made, text, found) -> None:
+    database = made(MASTS + TWO)
+    (yeldro.folder / "in.sql").write_text(text)
+    words = ("plan", "--sql", "in.sql", "--json")
+    if isinstance(found, str):
+        assert found in yeldro(*words, db=database.url, code=2).err
+        return
+    document = yeldro(*words, db=database.url).json()
+    assert [each["matched"] for each in document["removes"]] == found

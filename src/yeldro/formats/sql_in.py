@@ -24,6 +24,7 @@ from yeldro.core.selection.conditions.filters import parameters_in
 from yeldro.core.selection.conditions.parameters import read_parameters
 from yeldro.core.selection.conditions.parsing import with_names
 from yeldro.core.selection.selection import resolve
+from yeldro.formats.batches_in import plain_statements
 from yeldro.formats.statements import Statement, statements
 
 if TYPE_CHECKING:
@@ -55,6 +56,8 @@ def cleanups_in(
         reader = _Reader(session, all_rows)
         selections = []
         used: set[str] = set()
+        if session.traits.sql_dialect == "tsql":
+            text = plain_statements(text)
         for statement in statements(text, session.traits.sql_dialect):
             for found in reader.read(statement):
                 names = parameters_in(found.where or "")

@@ -62,10 +62,17 @@ def _characters(value: Any) -> int | None:
     return None if value is None else len(str(value).rstrip(" "))
 
 
-def _converted(kind: str, value: Any, style: int) -> Any:
-    """Return a value converted with a style (CAST and CONVERT)."""
+def _converted(declared: str, value: Any, style: int) -> Any:
+    """Return a value converted with a style (CAST and CONVERT), which cuts what is too long."""
     if value is None:
         return None
+    kind, _, size = declared.removesuffix(")").partition("(")
+    made = _as(kind, value, style)
+    is_cut = kind in (*_TEXTS, "binary", "varbinary") and size.isdigit()
+    return made[: int(size)] if is_cut else made
+
+
+def _as(kind: str, value: Any, style: int) -> Any:
     if kind in _TEXTS:
         if isinstance(value, bytes):
             if style:

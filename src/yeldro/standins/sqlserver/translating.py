@@ -136,8 +136,8 @@ def _declared(declared: exp.DataType) -> exp.DataType:
 
 
 def _converted(declared: exp.Expr, value: exp.Expr, style: exp.Expr) -> exp.Expr:
-    bare = type_name(declared).partition("(")[0]  # type: ignore[arg-type]
-    name = exp.Literal.string(_TYPE_NAMES.get(bare, bare))
+    bare, bracket, size = type_name(declared).partition("(")  # type: ignore[arg-type]
+    name = exp.Literal.string(_TYPE_NAMES.get(bare, bare) + bracket + size)
     return exp.Anonymous(this="yeldro_convert", expressions=[name, value, style])
 
 

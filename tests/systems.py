@@ -235,6 +235,11 @@ class SqlServerDatabase:
                 if statement.strip():
                     connection.cursor().execute(statement)
 
+    def batch(self, text: str) -> None:
+        """Run a batch as it stands."""
+        with servers.sqlserver_connection(sqlserver_url(), self.name) as connection:
+            connection.cursor().execute(text)
+
     def rows(self, query: str) -> list[tuple[Any, ...]]:
         """Ask in a session that is kept for the next question."""
         if self._asking is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pymssql
 import pytest
 from conftest import Yeldro, there_and_back
 from servers import free_port
@@ -214,3 +215,30 @@ def test_a_file_for_sql_server_is_read_as_people_write_it(yeldro, made, text, fo
         return
     document = yeldro(*words, db=database.url).json()
     assert [each["matched"] for each in document["removes"]] == found
+
+
+@pytest.mark.parametrize("network", ["sqlserver"], indirect=True)
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("alert", "--where", "level = 'notice'"),
+        ("buoy", "--where", "id < 9", "--follow", "all"),
+        ("technician", "--where", "id = 3", "--detach", "calibration", "--follow", "visit"),
+        ("reading", "--duplicates-by", "sensor_id,taken_at", "--keep", "lowest:id", "--detach",
+         "alert"),
+    ],
+    ids=["filter", "ripple", "detach", "duplicates"],
+)  # fmt: skip
+def test_a_script_does_there_what_a_run_does_and_nothing_twice(yeldro, network, words) -> None:
+    before = network.contents()
+    script = yeldro("script", *words, db=network.url).out
+    yeldro("run", *words, "--expect", "total=0..", "--yes", db=network.url)
+    gone = network.contents()
+    assert gone != before
+    yeldro("restore", "last", "--yes")
+    assert network.contents() == before
+    network.batch(script)
+    assert network.contents() == gone
+    with pytest.raises(pymssql.Error, match=r"not those of the plan|rows were expected"):
+        network.batch(script)
+    assert network.contents() == gone

@@ -14,6 +14,7 @@ from typing import Any
 
 from yeldro.standins.sqlserver.reader import ReadError
 
+_ALL_DIGITS = 3  # a style of CONVERT
 _TEXTS = ("char", "nchar", "nvarchar", "varchar")
 _WHOLE = ("bigint", "int", "smallint", "tinyint", "bit")
 _RANGES = {
@@ -79,7 +80,8 @@ def _as(kind: str, value: Any, style: int) -> Any:
                 return ("0x" if style == 1 else "") + value.hex().upper()
             return value.decode("utf-16-le", "surrogatepass")
         if isinstance(value, float):
-            return format(value, ".17g" if style == 3 else ".6g")
+            # SQLite holds decimals as such numbers, too, and these are written with all digits.
+            return format(value, ".17g" if style == _ALL_DIGITS else ".15g")
         return str(value)
     if kind in ("binary", "varbinary"):
         if isinstance(value, str):

@@ -34,6 +34,7 @@ _TRIGGER = re.compile(
     r"((?:INSERT|UPDATE|DELETE)(?:\s*,\s*(?:INSERT|UPDATE|DELETE))*)\s+AS\s+(.+)",
     _WORDS,
 )
+_CHECK = re.compile(r"IF\s+(.+)\s+THROW\s+(\d+)\s*,\s*N'((?:[^']|'')*)'\s*,\s*\d+", _WORDS)
 _TOP = re.compile(r"(DELETE|UPDATE)\s+TOP\s*\(\s*(\d+)\s*\)", _WORDS)
 
 
@@ -90,7 +91,20 @@ class NewTrigger:
     text: str
 
 
-Statement = exp.Expr | NewTrigger | Save | Setting | OfDatabase
+@dataclass(frozen=True)
+class Check:
+    """IF with a condition, and THROW as all that is done then.
+
+    Args:
+        condition: a query for 1 if it holds, else 0.
+    """
+
+    condition: exp.Expr
+    number: int
+    text: str
+
+
+Statement = exp.Expr | Check | NewTrigger | Save | Setting | OfDatabase
 
 
 def read(batch: str) -> list[Statement]:
@@ -111,7 +125,6 @@ def _pieces(batch: str) -> Iterator[str]:
     Raises:
         ReadError: it has a word of another system.
     """
-    start = 0
     if _TRIGGER.match(batch.strip()):
         yield batch.strip()
         return
@@ -123,12 +136,18 @@ def _pieces(batch: str) -> Iterator[str]:
     for token in tokens:
         if token.token_type not in _NO_WORDS and token.text.upper() in _FOREIGN_WORDS:
             raise ReadError(102, f"Incorrect syntax near '{token.text}'.")
-    if tokens and tokens[0].text.upper() not in _BLOCKS:
-        for token in tokens:
-            if token.token_type is TokenType.SEMICOLON:
-                yield batch[start : token.start].strip()
-                start = token.end + 1
-    yield batch[start:].strip()
+    if tokens and tokens[0].text.upper() in _BLOCKS and not _CHECK.fullmatch(batch.strip(" ;\n")):
+        yield batch.strip()
+        return
+    start = None  # of a statement, behind the comments before it
+    for token in tokens:
+        if token.token_type is not TokenType.SEMICOLON:
+            start = token.start if start is None else start
+        elif start is not None:
+            yield batch[start : token.start].strip()
+            start = None
+    if start is not None:
+        yield batch[start:].strip()
 
 
 def _read(text: str) -> Iterator[Statement]:
@@ -139,6 +158,13 @@ def _read(text: str) -> Iterator[Statement]:
     trigger = read_trigger(text)
     if trigger:
         yield trigger
+        return
+    check = _CHECK.fullmatch(text)
+    if check:
+        query = f"SELECT CASE WHEN {check[1]} THEN 1 ELSE 0 END AS holds"
+        (condition,) = _read(query)
+        if isinstance(condition, exp.Expr):
+            yield Check(condition, int(check[2]), check[3].replace("''", "'"))
         return
     whole = _DATABASE.fullmatch(text)
     if whole:

@@ -23,6 +23,7 @@ from yeldro.standins.sqlserver.catalogue import Catalogue
 from yeldro.standins.sqlserver.defining import Definitions
 from yeldro.standins.sqlserver.functions import add_functions
 from yeldro.standins.sqlserver.reader import (
+    Check,
     NewTrigger,
     OfDatabase,
     ReadError,
@@ -71,6 +72,10 @@ _SCHEMAS = ("", "dbo", "sys", "information_schema", "tempdb")
 _Done = tuple[bytes, int | None]  # what a statement answers, and the rows that it counts
 
 
+class Thrown(ReadError):
+    """A batch has raised an error itself."""
+
+
 class Session:
     """The state of one connection.
 
@@ -103,6 +108,7 @@ class Session:
         self._file.create_function("schema_name", 1, lambda number: "dbo" if number == 1 else None)
         self._file.create_function("rowcount_big", 0, lambda: self._rows)
         self._file.create_function("db_name", 0, lambda: self.database)
+        self._file.create_function("object_id", 1, self._object_id)
         self._file.create_function("xact_state", 0, lambda: int(self._depth > 0))
 
     def close(self) -> None:
@@ -121,6 +127,8 @@ class Session:
                 done.extend(self._carried_out(statement))
         except ReadError as error:
             failure = wire.said(error.number, error.text, 15)
+            if isinstance(error, Thrown) and self._aborts and self._depth:
+                failure += self._end("ROLLBACK", wire.Change.ROLLBACK)[0]
         except sqlite3.Error as error:
             own, self._definitions.refused = self._definitions.refused, None
             failure = wire.said(*((own.number, own.text) if own else _number(error)), 16)
@@ -143,6 +151,12 @@ class Session:
                 yield self._save(statement.name)
             case Setting():
                 self._set(statement.name, statement.value)
+                yield b"", None
+            case Check():
+                self._touch(statement.condition)
+                ((holds,),) = self._file.execute(self._written(statement.condition)).fetchall()
+                if holds:
+                    raise Thrown(statement.number, statement.text)
                 yield b"", None
             case NewTrigger():
                 self._definitions.define_trigger(statement)
@@ -316,6 +330,11 @@ class Session:
             finally:
                 self._nested -= 1
         return told
+
+    def _object_id(self, name: str) -> int | None:
+        query = "SELECT object_id FROM sys.objects WHERE name = ?"
+        found = self._file.execute(query, (_bare(name),)).fetchone()
+        return int(found[0]) if found else None
 
     def _written(self, statement: exp.Expr) -> str:
         return written(statement, self._of_session)

@@ -256,28 +256,32 @@ def find_duplicates(
     groups, members = int(groups), int(members)
     identity = () if table.identity.kind is IdentityKind.ALL_COLUMNS else table.identity.columns
     columns = tuple(dict.fromkeys((*identity, *table.by_name)))
-    numbered = _numbered(table, grouping, session, columns)
     if show:
         columns = find_columns(table, show, "‹show›")
     announce("reading groups of", table.name)
-    shared = [totals.c[value.name] for value in values]
-    nth = sa.func.row_number().over(order_by=(totals.c.yeldro_size.desc(), *shared))
-    ranked = sa.select(totals, nth.label("yeldro_nth")).subquery("yeldro_ranked")
-    ours = group_values(session, table, numbered, by, grouping.same)
-    same = (
-        own.is_not_distinct_from(ranked.c[value.name])
-        for own, value in zip(ours, values, strict=True)
-    )
+    largest_first = sa.select(totals).order_by(*_largest_first(totals, values))
+    largest = largest_first.limit(most_groups).subquery("yeldro_largest")
+    nth = sa.func.row_number().over(order_by=_largest_first(largest, values))
+    ranked = sa.select(largest, nth.label("yeldro_nth")).subquery("yeldro_ranked")
+    same = (value.element.is_not_distinct_from(ranked.c[value.name]) for value in values)
+    place = sa.func.row_number().over(**_window(table, rows, grouping, session))
+    members_of = (
+        sa.select(ranked.c.yeldro_nth, ranked.c.yeldro_size, place.label("yeldro_place"),
+                  *sql.columns_of(rows, columns))
+        .select_from(rows.join(ranked, sa.and_(*same)))
+        .where(*in_some_group(rows, by, grouping.same))
+        .subquery("yeldro_members")
+    )  # fmt: skip
+    number = members_of.c.yeldro_nth
     query = (
-        sa.select(ranked.c.yeldro_nth, ranked.c.yeldro_size, *sql.columns_of(numbered, columns))
-        .select_from(numbered.join(ranked, sa.and_(*same)))
-        .where(ranked.c.yeldro_nth <= most_groups, numbered.c.place <= most_rows)
-        .order_by(ranked.c.yeldro_nth, numbered.c.place)
+        sa.select(number, members_of.c.yeldro_size, *sql.columns_of(members_of, columns))
+        .where(members_of.c.yeldro_place <= most_rows)
+        .order_by(number, members_of.c.yeldro_place)
     )
     found = groupby(session.connection.execute(query), lambda row: (row[0], row[1]))
     sample = [
-        DuplicateGroup(int(size), tuple(tuple(row)[2:] for row in members_of))
-        for (_, size), members_of in found
+        DuplicateGroup(int(size), tuple(tuple(row)[2:] for row in listed))
+        for (_, size), listed in found
     ]
     ties, tied = _ties(table, grouping, session) if grouping.keep else (groups, ())
     warnings = (inexact(table, by), equal_on_null(session, table, by, grouping.same))
@@ -296,12 +300,17 @@ def find_duplicates(
     )
 
 
-def _numbered(
-    table: Table, grouping: Grouping, session: Session, columns: Sequence[str] | None = None
-) -> sa.Subquery:
+def _largest_first(
+    groups: sa.Subquery, values: Sequence[sa.Label[Any]]
+) -> list[sa.ColumnElement[Any]]:
+    """Return what groups are ordered by: their size, then what their rows agree in."""
+    return [groups.c.yeldro_size.desc(), *(groups.c[value.name] for value in values)]
+
+
+def _numbered(table: Table, grouping: Grouping, session: Session) -> sa.Subquery:
     """Select every row that can be in a group, with its `place` in it; the kept row's is 1."""
     rows = sql.rows_of(table)
-    wanted = sql.columns_of(rows, columns or table.identity.columns)
+    wanted = sql.columns_of(rows, table.identity.columns)
     if table.identity.kind is IdentityKind.ALL_COLUMNS:
         wanted.append(session.row_hash(table, rows).label(ROW_HASH.name))
     place = sa.func.row_number().over(**_window(table, rows, grouping, session))

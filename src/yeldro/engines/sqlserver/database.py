@@ -26,10 +26,11 @@ from yeldro.engines.sqlserver.session import TRAITS, SqlServerSession
 
 PASSWORD = "YELDRO_PASSWORD"  # the variable that has what the URL leaves out; the driver has none
 _OLDEST = 14  # SQL Server 2017, the first whose catalogue tells of graph tables
-# So that no setting of the server or a client changes a result, or cuts a value short.
+# So that no setting of the server or a client changes a result, or cuts a value short. The language
+# of the login stays: it says what days in a condition mean, as in other programs of its user.
 _SETTINGS = """
 SET XACT_ABORT ON; SET NOCOUNT OFF; SET ROWCOUNT 0; SET TEXTSIZE 2147483647;
-SET IMPLICIT_TRANSACTIONS OFF; SET LANGUAGE us_english; SET ANSI_NULLS ON;
+SET IMPLICIT_TRANSACTIONS OFF; SET ANSI_NULLS ON;
 SET ANSI_PADDING ON; SET ANSI_WARNINGS ON; SET ARITHABORT ON; SET QUOTED_IDENTIFIER ON;
 SET CONCAT_NULL_YIELDS_NULL ON; SET NUMERIC_ROUNDABORT OFF
 """

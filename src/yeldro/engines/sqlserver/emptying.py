@@ -31,7 +31,7 @@ class SqlServerEmptying:
         """Empty a table."""
         connection = self._session.connection
         name = connection.dialect.identifier_preparer.format_table(sql.rows_of(table))
-        sql.as_written(connection, f"TRUNCATE TABLE {name}")
+        connection.exec_driver_sql(f"TRUNCATE TABLE {name}")
 
     def keep_only(self, table: Table, stays: sql.Predicate) -> tuple[int, int, bool]:
         """Fail: it is refused before."""

@@ -1,5 +1,8 @@
 """Values as they are written in a statement (Transact-SQL reference, "Constants").
 
+Days and times have their type with them: what a mere text means to a `datetime` depends on the
+language of the login ("SET LANGUAGE").
+
 The driver writes parameters into the text itself, and takes what looks like one within a text in
 quotes for one; so it is given statements without any.
 """
@@ -33,9 +36,12 @@ def literal(value: Any) -> str:
         case bytes():
             return f"0x{value.hex()}"
         case datetime():
-            return f"'{value.isoformat(sep=' ')}'"
-        case date() | time():
-            return f"'{value.isoformat()}'"
+            kind = "datetimeoffset" if value.tzinfo else "datetime2"
+            return f"CAST('{value.isoformat(sep='T')}' AS {kind}(7))"
+        case date():
+            return f"CAST('{value.isoformat()}' AS date)"
+        case time():
+            return f"CAST('{value.isoformat()}' AS time(7))"
         case uuid.UUID():
             return f"'{value}'"
         case str():

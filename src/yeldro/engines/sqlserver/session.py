@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -73,7 +72,7 @@ class SqlServerSession(SqlServerKnowledge):
         for start in range(0, len(rows), _IN_A_STATEMENT):
             some = rows[start : start + _IN_A_STATEMENT]
             listed = ", ".join(f"({', '.join(map(literal, row))})" for row in some)
-            self._execute(f"INSERT INTO {staged.name} VALUES {listed}")
+            sql.as_written(self.connection, f"INSERT INTO {staged.name} VALUES {listed}").close()
 
     def row_hash(self, table: Table, rows: sa.FromClause) -> sa.ColumnElement[Any]:
         return _sha256(self._hashes(table.stored_columns, rows))
@@ -221,12 +220,6 @@ class SqlServerSession(SqlServerKnowledge):
     def is_comparable(self, column: Column) -> bool:
         return values.is_known(column)
 
-    def parameter(self, value: Any) -> Any:
-        """Return times as text, as drivers round them, and booleans as bits."""
-        if isinstance(value, datetime):
-            return value.isoformat(sep=" ")
-        return value.isoformat() if isinstance(value, date) else value
-
     def readable(self, value: sa.ColumnElement[Any], column: Column) -> sa.ColumnElement[Any]:
         return values.readable(value, column)
 
@@ -265,8 +258,8 @@ class SqlServerSession(SqlServerKnowledge):
         return errors.row_refusal(error)
 
     def _execute(self, statement: str) -> None:
-        """Execute a statement that has no parameters and whose rows nobody reads."""
-        sql.as_written(self.connection, statement).close()
+        """Execute a statement whose rows nobody reads; in names percent signs are doubled."""
+        self.connection.exec_driver_sql(statement).close()
 
 
 def _temporary_type(column: Column) -> str:

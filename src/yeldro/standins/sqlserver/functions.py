@@ -87,6 +87,10 @@ def _as(kind: str, value: Any, style: int) -> Any:
         if isinstance(value, str):
             return value.encode("utf-16-le", "surrogatepass")
         return value if isinstance(value, bytes) else int(value).to_bytes(8, "big", signed=True)
+    if kind in ("datetime", "datetime2", "smalldatetime", "datetimeoffset"):
+        return moment(str(value))
+    if kind == "date":
+        return date.fromisoformat(str(value)[:10]).isoformat()
     if kind in _WHOLE and isinstance(value, str | float):
         return int(value)
     if kind in ("float", "real") and isinstance(value, str | int):

@@ -27,7 +27,7 @@ PLACES = {
     "core.receipts": (1, 6, "what went, in a file"),
     "core.database": (1, 7, "what an engine provides"),
     "core.model": (1, 8, "plain values"),
-    "engines": (2, 7, "SQLite, PostgreSQL, MariaDB"),
+    "engines": (2, 7, "one package for each system"),
 }
 WIDE, HIGH, GAP_X, GAP_Y, EDGE = 250, 56, 60, 34, 30
 

@@ -56,13 +56,21 @@ class Counting(base.MSExecutionContext):
             self.cursor_fetch_strategy = no_rows
 
 
+class Preparer(base.MSIdentifierPreparer):
+    """Doubles percent signs in names, as parameters are written with one."""
+
+    def _escape_identifier(self, value: str) -> str:
+        escaped = super()._escape_identifier(value)  # type: ignore[no-untyped-call]
+        return str(escaped).replace("%", "%%")
+
+
 DRIVER = "mssql+yeldro"  # the driver of a URL that connects by this dialect
 
 
 class Dialect(pymssql.MSDialect_pymssql):
     """What connects, and gives the driver no parameters."""
 
-    preparer = base.MSIdentifierPreparer  # type: ignore[assignment]  # percent signs are doubled
+    preparer = Preparer  # type: ignore[assignment]
     statement_compiler = TransactSql
     type_compiler_cls = TransactSqlTypes
     execution_ctx_cls = Counting

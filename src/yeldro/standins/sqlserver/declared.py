@@ -9,11 +9,13 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import sqlglot
 from sqlglot import exp
 
 KEPT = "yeldro_declared"
+_REMEMBERED = 500  # tables
 COLLATION = "Latin1_General_BIN2"  # texts are compared by their code points, as SQLite does
 _MAKE = f"CREATE TABLE IF NOT EXISTS main.{KEPT} (kind, name COLLATE NOCASE, of_table, sql)"
 
@@ -184,7 +186,7 @@ class Declared:
         """Return a table by its name, in any case."""
         query = f"SELECT sql FROM main.{KEPT} WHERE kind = 'table' AND name = ?"
         row = self._file.execute(query, (name,)).fetchone()
-        return _table(row[0]) if row else None
+        return DeclaredTable(_table(row[0]).create.copy()) if row else None
 
     def _rows(self, kind: str) -> list[tuple[int, str, str, str]]:
         query = f"SELECT rowid, name, of_table, sql FROM main.{KEPT} WHERE kind = ? ORDER BY rowid"
@@ -225,7 +227,9 @@ def in_sqlite(create: exp.Create) -> exp.Create:
     return made
 
 
+@lru_cache(_REMEMBERED)
 def _table(text: str) -> DeclaredTable:
+    """Return a table that was declared; nobody may change it, as it is kept."""
     create = sqlglot.parse_one(text, dialect="tsql")
     assert isinstance(create, exp.Create)
     return DeclaredTable(create)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import sqlglot
 from sqlglot import TokenType, exp
@@ -17,6 +18,7 @@ from yeldro.standins.sqlserver.refusals import REFUSALS
 _FOREIGN_WORDS = frozenset(
     {"LIMIT", "NULLS", "TRUE", "FALSE", "ILIKE", "REGEXP", "GLOB", "RECURSIVE"}
 )
+_REMEMBERED = 500  # batches
 _NO_WORDS = (TokenType.IDENTIFIER, TokenType.STRING, TokenType.NATIONAL_STRING)
 _NO_BYTES = "CAST(N'' AS varbinary(1))"
 _BLOCKS = {"IF", "BEGIN", "WHILE", "DECLARE"}  # words that begin what may hold semicolons
@@ -107,14 +109,15 @@ class Check:
 Statement = exp.Expr | Check | NewTrigger | Save | Setting | OfDatabase
 
 
-def read(batch: str) -> list[Statement]:
-    """Return the statements of a batch.
+@lru_cache(_REMEMBERED)
+def read(batch: str) -> tuple[Statement, ...]:
+    """Return the statements of a batch; nobody may change them, as they are kept.
 
     Raises:
         ReadError: the server refuses one of them.
     """
     try:
-        return [statement for text in _pieces(batch) for statement in _read(text)]
+        return tuple(statement for text in _pieces(batch) for statement in _read(text))
     except SqlglotError as error:
         raise ReadError(102, f"Incorrect syntax ({str(error).splitlines()[0]}).") from error
 

@@ -6,7 +6,6 @@ the same in every language and date format (Transact-SQL reference, "CAST and CO
 
 from __future__ import annotations
 
-import re
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -111,9 +110,3 @@ def same(one: sa.ColumnElement[Any], other: sa.ColumnElement[Any]) -> sa.ColumnE
     bytes_of = (_Convert("varbinary(max)", _Convert(TEXT, each, 0), 0) for each in (one, other))
     left, right = bytes_of
     return left.is_not_distinct_from(right)
-
-
-def is_long(declared: str) -> bool:
-    """True if values of a type can be too long for the key of an index."""
-    size = re.search(r"\((\d+|max)\)", declared)
-    return size is not None and (size[1] == "max" or int(size[1]) > 450)

@@ -231,7 +231,8 @@ def in_sqlite(create: exp.Create) -> exp.Create:
 def _table(text: str) -> DeclaredTable:
     """Return a table that was declared; nobody may change it, as it is kept."""
     create = sqlglot.parse_one(text, dialect="tsql")
-    assert isinstance(create, exp.Create)
+    if not isinstance(create, exp.Create):
+        raise TypeError(f"what was kept of a table makes none: {text}")
     return DeclaredTable(create)
 
 

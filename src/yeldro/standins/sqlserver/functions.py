@@ -87,7 +87,7 @@ def _as(kind: str, value: Any, style: int) -> Any:
         if isinstance(value, str):
             return value.encode("utf-16-le", "surrogatepass")
         return value if isinstance(value, bytes) else int(value).to_bytes(8, "big", signed=True)
-    if kind in ("datetime", "datetime2", "smalldatetime", "datetimeoffset"):
+    if kind in _MOMENTS:
         return moment(str(value))
     if kind == "date":
         return date.fromisoformat(str(value)[:10]).isoformat()

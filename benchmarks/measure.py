@@ -43,6 +43,7 @@ def measured(system: System, command: Sequence[str], text: str = "") -> Measured
         RuntimeError: it fails.
     """
     environment = os.environ | {"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"}
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)  # else the program is compiled at each start
     server, written = system.server_seconds(), _written()
     began = time.perf_counter()
     process = subprocess.Popen(

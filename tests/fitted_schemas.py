@@ -2,8 +2,9 @@
 
 PostgreSQL: partitions of one and two levels with foreign keys on, to and from them, tables that
 inherit, deferrable keys, schemas with the same table names. MariaDB: several databases, partitioned
-tables, tables without transactions, collations as keys, invisible and virtual columns. On all
-three: triggers that change their own row or other rows, that add or remove rows, or stop a removal.
+tables, tables without transactions, collations as keys, invisible and virtual columns. SQL Server:
+identity columns, indexes with a filter, keys without case. On all: triggers that change their own
+row or other rows, that add or remove rows, or stop a removal.
 """
 
 from __future__ import annotations
@@ -18,8 +19,9 @@ from typing import Any, Protocol
 
 import psycopg
 import pymysql
+from on_sqlserver import SqlServerSchema, for_sql_server
 from random_schemas import Case, Link, Made, make_case, quoted
-from systems import MariadbServerDatabase, PostgresqlServerDatabase
+from systems import MariadbServerDatabase, PostgresqlServerDatabase, SqlServerDatabase
 
 OWN_ROW = ("stamp", "arrival")  # triggers that change the row they run for
 OTHER_ROWS = ("log", "touches", "takes")
@@ -86,6 +88,8 @@ def fitted(system: str, seed: int) -> Fitted:
     links = tuple(_suited(system, link) for link in case.links)
     case = replace(case, links=links)
     blurred = chance.random() < 0.3
+    if system == "sqlserver":
+        case = for_sql_server(case)
     if system == "postgresql":
         case = _without_options(case) if blurred else case.in_standard_sql()
         case = replace(case, tables=_in_schemas(chance, case.tables))
@@ -521,4 +525,75 @@ class MariadbSite:
             found[str(number)] = sorted(map(repr, rows))
         if stamps:
             found["log"] = sorted(map(repr, self.execute("SELECT * FROM log")))
+        return found
+
+
+class SqlServerSite(SqlServerSchema):
+    """One database."""
+
+    def __init__(self, database: SqlServerDatabase, made: Fitted, seed: int) -> None:
+        self._chance = random.Random(seed)
+        super().__init__(database, made.case)
+        self.shown = [table.name for table in self.case.tables]
+        self.links = {n: f"{self.shown[link.child]}.{','.join(link.columns)}"
+                      for n, link in enumerate(self.case.links)}  # fmt: skip
+        self.execute(LOG.format("log"))
+        for number, table in enumerate(self.case.tables):
+            if self._chance.random() < 0.3:
+                self.execute(f"CREATE UNIQUE INDEX few{number} ON {table.written} (mark)"
+                             " WHERE mark > 900")  # fmt: skip
+        self.triggers: dict[str, tuple[str, ...]] = {}
+        for number, fit in enumerate(made.fits):
+            table = self.case.tables[number]
+            kinds = fit.triggers if table.key else set(fit.triggers) - {*OWN_ROW}
+            self.triggers[table.name] = tuple(f"{kind}{number}" for kind in kinds)
+            for kind in kinds:
+                self.execute(self._trigger(kind, number, fit.other))
+
+    def create(self, number: int, statement: str) -> None:
+        """Make a table; its key may get its values from the server."""
+        table = self.case.tables[number]
+        statement = statement.replace("mark INTEGER", "stamp INTEGER DEFAULT 0, mark INTEGER", 1)
+        self._identity = len(table.key) == 1 and not table.text_key and self._chance.random() < 0.5
+        if self._identity:
+            own = quoted(table.key[0])
+            statement = statement.replace(f"{own} INTEGER", f"{own} INTEGER IDENTITY(1, 1)", 1)
+        super().create(number, statement)
+
+    def insert(self, number: int, statement: str) -> None:
+        if self._identity:
+            name = self.case.tables[number].written
+            statement = (f"SET IDENTITY_INSERT {name} ON; {statement};"
+                         f" SET IDENTITY_INSERT {name} OFF")  # fmt: skip
+        super().insert(number, statement)
+
+    def _trigger(self, kind: str, number: int, other: int) -> str:
+        table, others = self.case.tables[number], self.case.tables[other].written
+        own = table.written
+        same = " AND ".join(f"i.{quoted(name)} = {own}.{quoted(name)}" for name in table.key)
+        seen = f"EXISTS (SELECT 1 FROM inserted AS i WHERE {same})"
+        stamped = f"UPDATE {own} SET stamp = 9 WHERE {seen}"
+        body = {
+            "stamp": stamped,
+            "arrival": stamped,
+            "log": f"INSERT INTO log SELECT {number}, mark FROM deleted",
+            "touches": f"UPDATE {others} SET stamp = 5",
+            "takes": f"DELETE FROM {others} WHERE mark = 3",
+            "keeps": "IF EXISTS (SELECT 1 FROM deleted WHERE mark = 2) THROW 50002, N'kept', 1",
+        }[kind]
+        event = EVENTS.get(kind, "DELETE")
+        return f"CREATE TRIGGER {kind}{number} ON {table.written} AFTER {event} AS {body}"
+
+    def contents(self, *, stamps: bool = True) -> dict[str, list[str]]:
+        found = {}
+        for table in [*self.shown, *(["log"] if stamps else [])]:
+            names = [
+                name
+                for (name,) in self.execute(
+                    f"SELECT name FROM sys.columns WHERE object_id = OBJECT_ID(N'{table}')"
+                )
+            ]
+            listed = ", ".join(quoted(name) for name in names if stamps or name != "stamp")
+            rows = self.execute(f"SELECT {listed} FROM {quoted(table)}")
+            found[table] = sorted(map(repr, rows))
         return found

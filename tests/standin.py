@@ -1,15 +1,15 @@
-"""Carries out scripts for systems that cannot be installed here, on H2.
+"""Carries out scripts for Oracle, which cannot be installed here, on H2.
 
-H2 has modes that take the SQL of SQL Server and of Oracle. It runs every statement as it stands,
-with these exceptions, which it does not have:
+H2 has a mode that takes the SQL of Oracle. It runs every statement as it stands, with these
+exceptions, which it does not have:
 
-- the procedural frames: `IF … THROW`, `@@ROWCOUNT`, blocks of PL/SQL, `SQL%ROWCOUNT`, the variables
-  and settings of sessions and clients; they are carried out here, and a setting must be a known one
-- `NCHAR`, `UNISTR`, which are written as `CHAR` and `U&'…'`
-- a table that references itself: it looks at each row, the real systems at the end of a statement,
-  so such keys are looked at here, after each statement
-- the catalogues (`sys.…`, `ALL_…`), which stand there as tables made from the same schema, and the
-  functions `OBJECT_ID` and `SYS_CONTEXT`
+- the procedural frames: blocks of PL/SQL, `SQL%ROWCOUNT`, the variables and settings of sessions
+  and clients; they are carried out here, and a setting must be a known one
+- `UNISTR`, which is written as `U&'…'`
+- a table that references itself: it looks at each row, Oracle at the end of a statement, so such
+  keys are looked at here, after each statement
+- the catalogue (`ALL_…`), which stands there as tables made from the same schema, and the function
+  `SYS_CONTEXT`
 """
 
 from __future__ import annotations
@@ -17,7 +17,9 @@ from __future__ import annotations
 import re
 import sqlite3
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import groupby
 from typing import Any
 
 import jaydebeapi
@@ -25,13 +27,6 @@ import sqlglot
 from sqlglot import exp
 
 _JAR = "/usr/share/java/h2.jar"
-_BEGUN = [
-    "SET XACT_ABORT ON", "SET NOCOUNT ON", "SET QUOTED_IDENTIFIER ON",
-    "SET IMPLICIT_TRANSACTIONS OFF", "SET LOCK_TIMEOUT 60000", "SET DATEFORMAT ymd",
-    "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE",
-    "IF @@TRANCOUNT > 0 THROW 50001, N'A transaction is open. Nothing was changed.', 1",
-    "BEGIN TRANSACTION",
-]  # fmt: skip
 _OF_THE_CLIENT = [
     "SET DEFINE OFF", "WHENEVER SQLERROR EXIT FAILURE ROLLBACK",
     "WHENEVER OSERROR EXIT FAILURE ROLLBACK", "SET EXITCOMMIT OFF", "SET AUTOCOMMIT OFF",
@@ -44,26 +39,43 @@ _OF_THE_SESSION = (
 )
 _PASSED = "\n  :yeldro_passed := :yeldro_passed + 1;\nEND"
 _TYPES = {
-    "bool": "{truth}", "int": "BIGINT", "date": "TIMESTAMP", "time": "TIMESTAMP",
+    "bool": "NUMERIC(1)", "int": "BIGINT", "date": "TIMESTAMP", "time": "TIMESTAMP",
     "real": "DOUBLE PRECISION", "num": "DECIMAL(20, 4)", "blob": "VARBINARY(2000)",
 }  # fmt: skip
-_NUMBERS = {"CASCADE": 1, "SET NULL": 2, "SET DEFAULT": 3}
-SYSTEMS = {
-    "sqlserver": "jdbc:h2:mem:{};MODE=MSSQLServer;IGNORECASE=TRUE;DEFAULT_ESCAPE=",
-    "oracle": "jdbc:h2:mem:{};MODE=Oracle;DEFAULT_ESCAPE=",
-}
+_URL = "jdbc:h2:mem:{};MODE=Oracle;DEFAULT_ESCAPE="
 
 
 class Stopped(Exception):
     """A check of the script did not hold; everything is rolled back."""
 
 
-class StandIn:
-    """A database of one of `SYSTEMS` with the tables and rows of an SQLite file."""
+@dataclass(frozen=True)
+class Key:
+    """A foreign key: the columns of the child, each with that of the parent."""
 
-    def __init__(self, system: str, copied: sqlite3.Connection) -> None:
-        self.system = system
-        url = SYSTEMS[system].format(uuid.uuid4().hex)
+    child: str
+    pairs: list[tuple[str, str]]
+    parent: str
+    action: str
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table of an SQLite file: its columns with types and defaults, its key, and its rows."""
+
+    name: str
+    columns: list[tuple[str, str, str]]
+    primary: list[str]
+    rows: list[tuple[Any, ...]]
+
+
+class StandIn:
+    """A database like one of Oracle's with the tables and rows of an SQLite file."""
+
+    system = "oracle"
+
+    def __init__(self, copied: sqlite3.Connection) -> None:
+        url = _URL.format(uuid.uuid4().hex)
         self.connection = jaydebeapi.connect("org.h2.Driver", url, ["SA", ""], _JAR)
         self.connection.jconn.setAutoCommit(False)
         self.tables: dict[str, list[str]] = {}
@@ -78,7 +90,7 @@ class StandIn:
         cursor = self.connection.cursor()
         columns = ", ".join(map(self._name, self.tables[table]))
         cursor.execute(f"SELECT {columns} FROM {self._name(table)}")
-        return sorted(tuple(map(_shown, row)) for row in cursor.fetchall())
+        return sorted(tuple(map(shown, row)) for row in cursor.fetchall())
 
     def contents(self) -> dict[str, list[tuple[str, ...]]]:
         return {table: self.rows(table) for table in self.tables}
@@ -88,6 +100,10 @@ class StandIn:
         cursor.execute(statement, values)
         return int(cursor.rowcount)
 
+    def change(self, statement: str) -> None:
+        self.execute(statement)
+        self.connection.commit()
+
     def value(self, query: str) -> Any:
         cursor = self.connection.cursor()
         cursor.execute(query)
@@ -96,7 +112,7 @@ class StandIn:
     def run(self, script: str) -> None:
         """Carry a script out; every error rolls back, as the script's own settings say."""
         try:
-            (self._sql_server if self.system == "sqlserver" else self._oracle)(script)
+            self._oracle(script)
         except BaseException:
             self.connection.rollback()
             raise
@@ -104,94 +120,51 @@ class StandIn:
     # The data
 
     def _name(self, name: str) -> str:
-        if self.system == "sqlserver":
-            return f"[{name.replace(']', ']]')}]"
         return '"' + folded(name).replace('"', '""') + '"'
 
     def _type(self, declared: str) -> str:
         """Return the type that a column has there; truth values are numbers."""
         lower = declared.lower()
-        found = next((kind for word, kind in _TYPES.items() if word in lower), "VARCHAR(4000)")
-        return found.format(truth="SMALLINT" if self.system == "sqlserver" else "NUMERIC(1)")
+        return next((kind for word, kind in _TYPES.items() if word in lower), "VARCHAR(4000)")
 
     def _copy(self, copied: sqlite3.Connection) -> None:
-        listed = copied.execute("SELECT name FROM sqlite_master WHERE type = 'table'"
-                                " AND name NOT LIKE 'sqlite_%'")  # fmt: skip
-        keys: list[tuple[Any, ...]] = []
         unique: set[tuple[str, ...]] = set()
-        for (table,) in listed.fetchall():
-            quoted = '"' + table.replace('"', '""') + '"'
-            columns = copied.execute(f"PRAGMA table_info({quoted})").fetchall()
-            self.tables[table] = [each[1] for each in columns]
+        for table in tables_of(copied):
+            self.tables[table.name] = [name for name, _, _ in table.columns]
             declared = [
-                f"{self._name(each[1])} {self._type(each[2])} DEFAULT {each[4] or 'NULL'}"
-                for each in columns
+                f"{self._name(name)} {self._type(kind)} DEFAULT {default}"
+                for name, kind, default in table.columns
             ]
-            primary = [each for each in sorted(columns, key=lambda each: each[5]) if each[5]]
-            unique.add((table, *sorted(each[1] for each in primary)))
-            if primary:
-                listed_columns = ", ".join(self._name(each[1]) for each in primary)
-                declared.append(f"PRIMARY KEY ({listed_columns})")
-            self.execute(f"CREATE TABLE {self._name(table)} ({', '.join(declared)})")
-            marks = ", ".join("?" * len(columns))
-            rows = [tuple(map(_whole, row)) for row in copied.execute(f"SELECT * FROM {quoted}")]
-            if rows:
-                cursor = self.connection.cursor()
-                cursor.executemany(f"INSERT INTO {self._name(table)} VALUES ({marks})", rows)
-            for each in copied.execute(f"PRAGMA foreign_key_list({quoted})").fetchall():
-                keys.append((table, each[0], each[3], each[2], each[4] or primary[0][1], each[6]))
+            unique.add((table.name, *sorted(table.primary)))
+            if table.primary:
+                declared.append(f"PRIMARY KEY ({', '.join(map(self._name, table.primary))})")
+            self.execute(f"CREATE TABLE {self._name(table.name)} ({', '.join(declared)})")
+            if table.rows:
+                marks = ", ".join("?" * len(table.columns))
+                insert = f"INSERT INTO {self._name(table.name)} VALUES ({marks})"
+                self.connection.cursor().executemany(insert, table.rows)
+        keys = foreign_keys(copied, self.tables)
         self._declare(keys, unique)
         self._catalogue(keys)
 
-    def _declare(self, keys: list[tuple[Any, ...]], unique: set[tuple[str, ...]]) -> None:
-        for table, number in dict.fromkeys((key[0], key[1]) for key in keys):
-            parts = [key for key in keys if key[:2] == (table, number)]
-            referenced = (parts[0][3], *sorted(part[4] for part in parts))
+    def _declare(self, keys: list[Key], unique: set[tuple[str, ...]]) -> None:
+        for key in keys:
+            referenced = (key.parent, *sorted(theirs for _, theirs in key.pairs))
             if referenced not in unique:
                 unique.add(referenced)
                 listed = ", ".join(map(self._name, referenced[1:]))
                 self.execute(f"ALTER TABLE {self._name(referenced[0])} ADD UNIQUE ({listed})")
-            ours = ", ".join(self._name(part[2]) for part in parts)
-            theirs = ", ".join(self._name(part[4]) for part in parts)
-            if table == parts[0][3]:
-                self.own_keys.append((table, [(part[2], part[4]) for part in parts]))
+            if key.child == key.parent:
+                self.own_keys.append((key.child, key.pairs))
                 continue
-            action = parts[0][5] if parts[0][5] != "RESTRICT" else "NO ACTION"
-            self.execute(f"ALTER TABLE {self._name(table)} ADD FOREIGN KEY ({ours})"
-                         f" REFERENCES {self._name(parts[0][3])} ({theirs})"
-                         f" ON DELETE {action}")  # fmt: skip
+            ours = ", ".join(self._name(each) for each, _ in key.pairs)
+            theirs = ", ".join(self._name(each) for _, each in key.pairs)
+            self.execute(f"ALTER TABLE {self._name(key.child)} ADD FOREIGN KEY ({ours})"
+                         f" REFERENCES {self._name(key.parent)} ({theirs})"
+                         f" ON DELETE {key.action}")  # fmt: skip
 
-    def _catalogue(self, keys: list[tuple[Any, ...]]) -> None:
+    def _catalogue(self, keys: list[Key]) -> None:
         """Make the tables of the system's catalogue, as its manual describes them."""
-        if self.system == "sqlserver":
-            numbers = {table: at for at, table in enumerate(self.tables, 1)}
-            for statement in (
-                "CREATE SCHEMA sys",
-                "CREATE TABLE sys.objects (name VARCHAR(99), object_id INT)",
-                "CREATE TABLE sys.columns (object_id INT, name VARCHAR(99), column_id INT)",
-                "CREATE TABLE sys.foreign_keys (object_id INT, parent_object_id INT,"
-                " referenced_object_id INT, delete_referential_action INT)",
-                "CREATE TABLE sys.foreign_key_columns (constraint_object_id INT,"
-                " parent_column_id INT, referenced_column_id INT)",
-                "CREATE TABLE sys.triggers (name VARCHAR(99), parent_id INT, is_disabled INT)",
-            ):
-                self.execute(statement)
-            for table, columns in self.tables.items():
-                self.execute("INSERT INTO sys.objects VALUES (?, ?)", table, numbers[table])
-                for at, column in enumerate(columns, 1):
-                    self.execute(
-                        "INSERT INTO sys.columns VALUES (?, ?, ?)", numbers[table], column, at
-                    )
-            known = list(dict.fromkeys((key[0], key[1]) for key in keys))
-            for key in keys:
-                number = 1000 + known.index((key[0], key[1]))
-                ours, theirs = self.tables[key[0]], self.tables[key[3]]
-                if key == next(each for each in keys if each[:2] == key[:2]):
-                    row = (number, numbers[key[0]], numbers[key[3]], _NUMBERS.get(key[5], 0))
-                    self.execute("INSERT INTO sys.foreign_keys VALUES (?, ?, ?, ?)", *row)
-                self.execute("INSERT INTO sys.foreign_key_columns VALUES (?, ?, ?)", number,
-                             ours.index(key[2]) + 1, theirs.index(key[4]) + 1)  # fmt: skip
-            return
         for statement in (
             "CREATE TABLE ALL_CONSTRAINTS (OWNER VARCHAR(9), CONSTRAINT_NAME VARCHAR(99),"
             " CONSTRAINT_TYPE VARCHAR(1), TABLE_NAME VARCHAR(99), R_OWNER VARCHAR(9),"
@@ -202,37 +175,17 @@ class StandIn:
             " TRIGGER_NAME VARCHAR(99), STATUS VARCHAR(9))",
         ):
             self.execute(statement)
-        for table, number in dict.fromkeys((key[0], key[1]) for key in keys):
-            parts = [key for key in keys if key[:2] == (table, number)]
-            name, parent = f"{table}_{number}", f"{table}_{number}_parent"
-            rule = parts[0][5] if parts[0][5] != "RESTRICT" else "NO ACTION"
+        for number, key in enumerate(keys):
+            name, parent = f"{key.child}_{number}", f"{key.child}_{number}_parent"
             insert = "INSERT INTO ALL_CONSTRAINTS VALUES ('O', ?, ?, ?, ?, ?, ?, 'ENABLED')"
-            self.execute(insert, name, "R", folded(table), "O", parent, rule)
-            self.execute(insert, parent, "P", folded(parts[0][3]), None, None, None)
-            for at, part in enumerate(parts, 1):
+            self.execute(insert, name, "R", folded(key.child), "O", parent, key.action)
+            self.execute(insert, parent, "P", folded(key.parent), None, None, None)
+            for at, (ours, theirs) in enumerate(key.pairs, 1):
                 columns = "INSERT INTO ALL_CONS_COLUMNS VALUES ('O', ?, ?, ?)"
-                self.execute(columns, name, folded(part[2]), at)
-                self.execute(columns, parent, folded(part[4]), at)
+                self.execute(columns, name, folded(ours), at)
+                self.execute(columns, parent, folded(theirs), at)
 
     # The frames
-
-    def _sql_server(self, script: str) -> None:
-        """One batch: any failing check ends it, and XACT_ABORT rolls back."""
-        statements = _without_comments(script)
-        assert statements[: len(_BEGUN)] == _BEGUN
-        assert statements[-1] == "COMMIT TRANSACTION"
-        affected = -1
-        for statement in statements[len(_BEGUN) : -1]:
-            counted = re.fullmatch(r"IF @@ROWCOUNT <> (\d+) THROW 50001, N'.*', 1", statement)
-            asked = re.fullmatch(r"IF NOT \((.*)\) THROW 50001, N'.*', 1", statement, re.DOTALL)
-            if counted:
-                _hold(affected == int(counted[1]), statement)
-            elif asked:
-                query = f"SELECT CASE WHEN {asked[1]} THEN 1 ELSE 0 END"
-                _hold(self.value(self.as_is(query)) == 1, statement)
-            else:
-                affected = self._statement(statement)
-        self.connection.commit()
 
     def _oracle(self, script: str) -> None:
         """Statements and blocks of a command-line client that leaves at the first error."""
@@ -271,7 +224,7 @@ class StandIn:
 
     def _statement(self, statement: str) -> int:
         assert statement.startswith(("DELETE FROM", "UPDATE")), statement
-        self._check_rules(statement)
+        check_rules(statement, "oracle")
         affected = self.execute(self.as_is(statement))
         for table, pairs in self.own_keys:
             same = " AND ".join(f"p.{self._name(b)} = c.{self._name(a)}" for a, b in pairs)
@@ -284,20 +237,54 @@ class StandIn:
 
     def as_is(self, statement: str) -> str:
         """The statement, with what neither system has written in another way."""
-        changed = re.sub(r"OBJECT_ID\((N'[^']*')\)", _numbered, statement)
-        changed = changed.replace("SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA')", "'O'")
-        changed = changed.replace("NCHAR(", "CHAR(")
+        changed = statement.replace("SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA')", "'O'")
         return re.sub(r"UNISTR\((?=')((?:'[^']*')+)\)", r"U&\1", changed)
 
-    def _check_rules(self, statement: str) -> None:
-        """Refuse what the real systems refuse, and these do not."""
-        dialect = "tsql" if self.system == "sqlserver" else "oracle"
-        tree = sqlglot.parse_one(statement, read=dialect)
-        assert not tree.find(exp.Select), f"more than keys: {statement}"
-        for each in tree.find_all(exp.Identifier):
-            assert each.quoted, f"{each} is not in quotes"
-        for each in tree.find_all(exp.In):
-            assert len(each.expressions) <= 1000, "more than 1,000 values"
+
+def check_rules(statement: str, dialect: str) -> None:
+    """Refuse what the system itself refuses, and what carries it out here does not."""
+    tree = sqlglot.parse_one(statement, read=dialect)
+    assert not tree.find(exp.Select), f"more than keys: {statement}"
+    for each in tree.find_all(exp.Identifier):
+        assert each.quoted, f"{each} is not in quotes"
+    for each in tree.find_all(exp.In):
+        assert len(each.expressions) <= 1000, "more than 1,000 values"
+
+
+def tables_of(copied: sqlite3.Connection) -> Iterator[Table]:
+    """Yield the tables of an SQLite file."""
+    listed = copied.execute("SELECT name FROM sqlite_master WHERE type = 'table'"
+                            " AND name NOT LIKE 'sqlite_%'")  # fmt: skip
+    for (name,) in listed.fetchall():
+        columns = copied.execute(f"PRAGMA table_info({_quoted(name)})").fetchall()
+        declared = [(each[1], each[2], each[4] or "NULL") for each in columns]
+        rows = copied.execute(f"SELECT * FROM {_quoted(name)}").fetchall()
+        whole_rows = [tuple(map(_whole, row)) for row in rows]
+        yield Table(name, declared, _primary(copied, name), whole_rows)
+
+
+def foreign_keys(copied: sqlite3.Connection, tables: Iterable[str]) -> list[Key]:
+    """Return the foreign keys of an SQLite file; RESTRICT is NO ACTION elsewhere."""
+    found = []
+    for table in tables:
+        parts = copied.execute(f"PRAGMA foreign_key_list({_quoted(table)})").fetchall()
+        for _, grouped in groupby(sorted(parts), lambda part: part[0]):
+            of_key = list(grouped)
+            parent, action = of_key[0][2], of_key[0][6]
+            primary = _primary(copied, parent)
+            pairs = [(part[3], part[4] or primary[part[1]]) for part in of_key]
+            action = "NO ACTION" if action == "RESTRICT" else action
+            found.append(Key(table, pairs, parent, action))
+    return found
+
+
+def _primary(copied: sqlite3.Connection, table: str) -> list[str]:
+    columns = copied.execute(f"PRAGMA table_info({_quoted(table)})").fetchall()
+    return [each[1] for each in sorted(columns, key=lambda each: each[5]) if each[5]]
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
 
 
 def _whole(value: Any) -> Any:
@@ -311,12 +298,7 @@ def folded(name: str) -> str:
     return name.upper() if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else name
 
 
-def _numbered(found: re.Match[str]) -> str:
-    name = found[1].replace("[", "").replace("]", "")
-    return f"(SELECT object_id FROM sys.objects WHERE name = {name})"
-
-
-def _shown(value: Any) -> str:
+def shown(value: Any) -> str:
     return re.sub(r" 00:00:00(\.0+)?$|(?<=\d\d:\d\d:\d\d)\.0+$|\.0$", "", str(value))
 
 
@@ -336,7 +318,7 @@ def _parts(lines: list[str]) -> Iterator[str]:
     assert not part, part
 
 
-def _without_comments(script: str) -> list[str]:
+def statements_of(script: str) -> list[str]:
     lines = [line for line in script.splitlines() if not line.startswith("--")]
     return [part.strip() for part in re.split(r";\n", "\n".join(lines) + "\n") if part.strip()]
 

@@ -205,10 +205,17 @@ _IN_TSQL = (
     (r"\bboolean\b", "bit"),
     (r"\btimestamp\b", "datetime2"),
     (r"\bdouble precision\b", "float"),
-    (r"\w+ GENERATED ALWAYS AS (\(.*?\))\s+STORED", r"AS \1 PERSISTED"),
+    (r"\b\w++(?:\(\d+\))? GENERATED ALWAYS AS (\(.*?\))\s+(?:STORED|VIRTUAL)", r"AS \1 PERSISTED"),
     (r"(SELECT(?: DISTINCT)?)\b([^()]*?) LIMIT (\d+)", r"\1 TOP (\3)\2"),
     (r" COLUMN (\w+ \w+)", r" \1"),
 )
+
+
+def in_tsql(text: str) -> str:
+    """Return statements that are written for all systems in the words of Transact-SQL."""
+    for pattern, word in _IN_TSQL:
+        text = re.sub(pattern, word, text, flags=re.IGNORECASE)
+    return text
 
 
 class SqlServerDatabase:
@@ -221,6 +228,9 @@ class SqlServerDatabase:
         self._administer(f"DROP DATABASE IF EXISTS {name}", f"CREATE DATABASE {name}{copied}")
         self._asking: Any = None
 
+    def connect(self) -> Any:
+        return servers.sqlserver_connection(sqlserver_url(), self.name)
+
     def drop(self) -> None:
         if self._asking is not None:
             self._asking.close()
@@ -228,26 +238,23 @@ class SqlServerDatabase:
 
     def script(self, text: str) -> None:
         """Run statements; those of the tests in the words of all systems are translated."""
-        for pattern, word in _IN_TSQL:
-            text = re.sub(pattern, word, text, flags=re.IGNORECASE)
-        with servers.sqlserver_connection(sqlserver_url(), self.name) as connection:
+        text = in_tsql(text)
+        with self.connect() as connection:
             for statement in text.split(";"):
                 if statement.strip():
                     connection.cursor().execute(statement)
 
     def batch(self, text: str) -> None:
         """Run a batch as it stands."""
-        with servers.sqlserver_connection(sqlserver_url(), self.name) as connection:
+        with self.connect() as connection:
             connection.cursor().execute(text)
 
     def rows(self, query: str) -> list[tuple[Any, ...]]:
         """Ask in a session that is kept for the next question."""
         if self._asking is None:
-            self._asking = servers.sqlserver_connection(sqlserver_url(), self.name)
+            self._asking = self.connect()
         cursor = self._asking.cursor()
-        for pattern, word in _IN_TSQL:
-            query = re.sub(pattern, word, query, flags=re.IGNORECASE)
-        cursor.execute(query)
+        cursor.execute(in_tsql(query))
         return list(cursor.fetchall())
 
     def value(self, query: str) -> Any:

@@ -21,6 +21,9 @@ SOURCE = Path(yeldro.__file__).parent
 # Each room, from the ground up; a module may import from its own room and from lower ones.
 ROOMS = [
     "completion",
+    "core.model.messages",
+    "core.model.tables",
+    "core.model.work",
     "core.model",
     "core.database",
     "core.receipts",

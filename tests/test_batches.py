@@ -14,7 +14,7 @@ from undoing import back_and_forth
 
 from yeldro.api import cleanup, connect
 from yeldro.core.execution.batches import Batches, Progress, run_in_batches
-from yeldro.core.model.errors import Interrupted, Refused
+from yeldro.core.model.messages.errors import Interrupted, Refused
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt, receipts_in
 from yeldro.core.receipts.writer import ReceiptOptions

@@ -16,7 +16,7 @@ from trials import Trials
 
 import yeldro as program
 from yeldro.core.inspection.repeats import search_repeats
-from yeldro.core.model.equality import EqualityRules
+from yeldro.core.model.tables.equality import EqualityRules
 from yeldro.engines import open_database
 
 Row = tuple[int, str | None, str | None, int | None]

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 from test_decisions import DECISION, GROUP, lines_of, reviewed, write
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.formats.review_file import _cell, value_of
 from yeldro.formats.review_on_disk import ReviewOnDisk
 
@@ -234,9 +234,11 @@ def test_a_thousand_groups_are_decided_filled_repointed_and_come_back(
         "CREATE TABLE person (id INTEGER PRIMARY KEY, name VARCHAR(40), rating INTEGER,"
         " fee INTEGER); CREATE TABLE visit (id INTEGER PRIMARY KEY, person_id INTEGER NOT NULL,"
         " FOREIGN KEY (person_id) REFERENCES person (id));"
-        f"INSERT INTO person VALUES {', '.join(people)};"
-        f"INSERT INTO visit VALUES {', '.join(visits)}"
     )
+    for table, rows in (("person", people), ("visit", visits)):
+        for start in range(0, len(rows), 1000):  # of which SQL Server takes no more
+            some = ", ".join(rows[start : start + 1000])
+            database.script(f"INSERT INTO {table} VALUES {some}")
     before = database.contents()
     by = "lower(trim(name))"
     lines = reviewed(yeldro, database, "person", by)

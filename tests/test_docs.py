@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 import yeldro
-from yeldro.core.model import errors
+from yeldro.core.model.messages import errors
 from yeldro.core.receipts.format import TABLES
 
 REPOSITORY = Path(__file__).parents[1]

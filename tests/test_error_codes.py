@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import psycopg.errors
+import pymssql
 import pymysql
 import pytest
 import sqlalchemy as sa
@@ -18,10 +19,12 @@ from systems import AnyDatabase
 from trials import Trials
 
 import yeldro as api
-from yeldro.core.model.errors import YeldroError
+from yeldro.core.model.messages.errors import YeldroError
 from yeldro.engines.mariadb import errors as mariadb
 from yeldro.engines.postgresql import errors as postgresql
 from yeldro.engines.sqlite.errors import Explained
+from yeldro.engines.sqlserver import errors as sqlserver
+from yeldro.engines.sqlserver.compiler import Dialect
 
 REASON = "the reason of the system"
 
@@ -55,18 +58,25 @@ def sqlite_errors() -> list[Exception]:
     return found
 
 
+def sqlserver_errors() -> list[Exception]:
+    numbers = [number for each in sqlserver._CAUSES for number in each.codes]
+    return [pymssql.OperationalError(number, REASON.encode()) for number in [*numbers, 9999]]
+
+
 ERRORS: dict[str, Callable[[], list[Exception]]] = {
     "postgresql": postgresql_errors, "mariadb": mariadb_errors, "sqlite": sqlite_errors,
+    "sqlserver": sqlserver_errors,
 }  # fmt: skip
 
 
 def explained(system: str, raised: Exception, tmp_path: Any) -> Exception:
     error = sa.exc.DBAPIError.instance("SELECT 1", {}, raised, (psycopg.Error, sqlite3.Error,
-                                       pymysql.MySQLError))  # fmt: skip
+                                       pymysql.MySQLError, pymssql.Error))  # fmt: skip
     assert isinstance(error, sa.exc.DBAPIError)
     if system == "sqlite":
         return Explained(tmp_path / "x.db", 1, 10, writes=True).error(error, in_time=True)
-    return (postgresql if system == "postgresql" else mariadb).explained(error, "there", 10)
+    engines = {"postgresql": postgresql, "mariadb": mariadb, "sqlserver": sqlserver}
+    return engines[system].explained(error, "there", 10)
 
 
 @pytest.mark.parametrize("system", ERRORS)
@@ -118,16 +128,19 @@ def failing(at: int | str, error: Exception) -> Iterator[list[int]]:
         at: its number, the first being 1, or how it begins.
     """
     count = [0]
-    execute = sa.engine.default.DefaultDialect.do_execute
 
-    def do_execute(self: Any, cursor: Any, statement: str, *given: Any, **named: Any) -> Any:
-        count[0] += 1
-        if statement.startswith(at) if isinstance(at, str) else count[0] == at:
-            raise error
-        return execute(self, cursor, statement, *given, **named)
+    def counting(execute: Callable[..., Any]) -> Callable[..., Any]:
+        def do_execute(self: Any, cursor: Any, statement: str, *given: Any, **named: Any) -> Any:
+            count[0] += 1
+            if statement.startswith(at) if isinstance(at, str) else count[0] == at:
+                raise error
+            return execute(self, cursor, statement, *given, **named)
+
+        return do_execute
 
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(sa.engine.default.DefaultDialect, "do_execute", do_execute)
+        for each in (sa.engine.default.DefaultDialect, Dialect):
+            patched.setattr(each, "do_execute", counting(each.do_execute))
         yield count
 
 
@@ -141,7 +154,8 @@ def test_an_error_at_any_statement_undoes_all_and_is_told_with_its_cause(
     before = network.contents()
     with failing(0, ValueError()) as statements:
         yeldro("rehearse", *words)
-    raised = ERRORS[network.url.partition(":")[0] if "://" in network.url else "sqlite"]()
+    scheme = network.url.partition(":")[0] if "://" in network.url else "sqlite"
+    raised = ERRORS["sqlserver" if scheme == "mssql" else scheme]()
     for number in trials(8, 400):
         draw, kept = random.Random(number), set(yeldro.receipts.glob("*"))
         at, error = draw.randint(1, statements[0]), draw.choice(raised)

@@ -9,8 +9,8 @@ from conftest import Yeldro
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.work.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection

@@ -27,7 +27,7 @@ from yeldro.cli.main import execute
 from yeldro.core.database import references
 from yeldro.core.database.protocol import Database
 from yeldro.core.execution.run import run
-from yeldro.core.model.errors import DatabaseFailure, Interrupted
+from yeldro.core.model.messages.errors import DatabaseFailure, Interrupted
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import receipts_in

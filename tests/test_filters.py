@@ -11,7 +11,7 @@ import pymysql
 from systems import AnyDatabase
 from trials import Trials
 
-from yeldro.core.model.errors import YeldroError
+from yeldro.core.model.messages.errors import YeldroError
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection

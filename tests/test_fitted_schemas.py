@@ -18,17 +18,25 @@ from typing import Any
 
 import pytest
 import sqlalchemy as sa
-from conftest import SYSTEMS, need
-from fitted_schemas import Fitted, MariadbSite, PostgresqlSite, Site, SqliteSite, fitted
-from systems import MariadbServerDatabase, PostgresqlServerDatabase, has_icu
+from conftest import ALL_SYSTEMS, need
+from fitted_schemas import (
+    Fitted,
+    MariadbSite,
+    PostgresqlSite,
+    Site,
+    SqliteSite,
+    SqlServerSite,
+    fitted,
+)
+from systems import MariadbServerDatabase, PostgresqlServerDatabase, SqlServerDatabase, has_icu
 from trials import Trials
 
 from yeldro.core.changes.change_set import Acceptances
 from yeldro.core.database.protocol import Database
 from yeldro.core.execution.batches import Batches, run_in_batches
 from yeldro.core.execution.run import plan, run
-from yeldro.core.model.errors import YeldroError
-from yeldro.core.model.steps import count_each_row_once
+from yeldro.core.model.messages.errors import YeldroError
+from yeldro.core.model.work.steps import count_each_row_once
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.heirs import split_by_heir
@@ -42,7 +50,7 @@ from yeldro.engines import open_database
 Maker = Callable[[str, Fitted, int], Site]
 
 
-@pytest.fixture(params=SYSTEMS)
+@pytest.fixture(params=ALL_SYSTEMS)
 def system(request: pytest.FixtureRequest) -> str:
     need(request.param)
     return str(request.param)
@@ -61,6 +69,12 @@ def maker(system: str, tmp_path: Path) -> Iterator[Maker]:
         yield lambda whose, made, _: PostgresqlSite(one[whose], made)
         for database in one.values():
             database.drop()
+        return
+    if system == "sqlserver":
+        both = {side: f"{name}_{side}" for side in sides}
+        yield lambda whose, made, seed: SqlServerSite(SqlServerDatabase(both[whose]), made, seed)
+        for each in both.values():
+            SqlServerDatabase(each).drop()
         return
     pairs = {side: [MariadbServerDatabase(f"{name}_{side}_{n}") for n in "ab"] for side in sides}
     yield lambda whose, made, seed: MariadbSite(pairs[whose], made, seed)

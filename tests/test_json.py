@@ -12,7 +12,7 @@ from conftest import PROGRAM, Yeldro
 from schemas import FOLDER
 from systems import AnyDatabase
 
-from yeldro.core.model import errors
+from yeldro.core.model.messages import errors
 
 DOCUMENT = FOLDER.parent / "json.md"
 OLD = ("--where", "retired_on < '2022-01-01'")

@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 
 from yeldro.core.inspection.key_map import KeyMap, MapKey, MapTable
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.schema import ForeignKey, TableName
+from yeldro.core.model.tables.schema import ForeignKey, TableName
+from yeldro.core.model.work.chains import Fate
 from yeldro.report.maps.layout import laid_out
 from yeldro.report.maps.picture import svg
 from yeldro.report.maps.written import mermaid, tree

@@ -18,7 +18,7 @@ from sqlalchemy.exc import DBAPIError
 from systems import MariadbServerDatabase, mariadb_connection, mariadb_url, wait_until_alone
 from test_run import interrupt, typing
 
-from yeldro.core.model.schema import Column
+from yeldro.core.model.tables.schema import Column
 from yeldro.engines import open_database
 from yeldro.engines.mariadb import values
 
@@ -546,6 +546,36 @@ def test_rows_that_a_table_of_another_database_references_never_lose_it_unseen(
         assert away.value("SELECT count(*) FROM lamp") == 1
     finally:
         away.drop()
+
+
+@pytest.mark.parametrize("privilege", ["SELECT", "PROCESS"])
+def test_keys_lead_from_one_database_to_the_next(yeldro, server, user, privilege) -> None:
+    """Where the server tells which tables reference a database, and where all are looked at."""
+    second, third = (MariadbServerDatabase(f"{server.name}_{each}") for each in ("b", "ç"))
+    try:
+        server.script(f"""
+            CREATE TABLE mast (id int PRIMARY KEY); INSERT INTO mast VALUES (1), (2);
+            CREATE TABLE {second.name}.lamp (id int PRIMARY KEY, mast_id int NOT NULL,
+                FOREIGN KEY (mast_id) REFERENCES {server.name}.mast (id) ON DELETE CASCADE);
+            INSERT INTO {second.name}.lamp VALUES (1, 1), (2, 1), (3, 2);
+            CREATE TABLE `{third.name}`.`bulb-é` (id int PRIMARY KEY, lamp_id int NOT NULL, up int,
+                FOREIGN KEY (up) REFERENCES `{third.name}`.`bulb-é` (id) ON DELETE CASCADE,
+                FOREIGN KEY (lamp_id) REFERENCES {second.name}.lamp (id) ON DELETE CASCADE);
+            INSERT INTO `{third.name}`.`bulb-é` VALUES (1, 1, NULL), (2, 3, 1), (3, 3, NULL);
+        """)
+        for each in (server, second, third):
+            server.script(f"GRANT ALL ON `{each.name}`.* TO {user}")
+        server.script(f"GRANT {privilege} ON *.* TO {user}")
+        url = url_of(server, user)
+        words = ("mast", "--where", "id = 1", "--expect", "1", "--expect", "total=5", "--yes")
+        yeldro("run", *words, db=url)
+        left = f"SELECT count(*) FROM `{third.name}`.`bulb-é`"
+        assert (server.value(left), second.value("SELECT count(*) FROM lamp")) == (1, 1)
+        yeldro("restore", "last", "--yes", db=url)
+        assert (server.value(left), second.value("SELECT count(*) FROM lamp")) == (3, 3)
+    finally:
+        third.drop()
+        second.drop()
 
 
 def test_a_password_appears_nowhere(yeldro, server, user) -> None:

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from systems import AnyDatabase, SqliteFile
 
-from yeldro.core.model.errors import UnknownName, UsageError
+from yeldro.core.model.messages.errors import UnknownName, UsageError
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.plan import prepare
 from yeldro.core.selection.asked import Selection

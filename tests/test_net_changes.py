@@ -16,7 +16,7 @@ from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.api import cleanup, connect, job
-from yeldro.core.model.errors import DatabaseFailure, Refused, YeldroError
+from yeldro.core.model.messages.errors import DatabaseFailure, Refused, YeldroError
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.restore.restore import restore
@@ -99,7 +99,7 @@ def test_several_removes_over_the_same_rows_are_undone_as_one(
     database = made(SCHEMA)
     opened = connect(database.url)
     done = 0
-    for case in trials(5, 4000):
+    for case in trials(3, 4000):
         chance = random.Random(case)
         filled(database, chance, logged=case % 3 == 0)
         before = database.contents()

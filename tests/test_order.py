@@ -16,8 +16,8 @@ from undoing import back_and_forth
 
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
 from yeldro.core.execution.run import run
-from yeldro.core.model.errors import Refused
-from yeldro.core.model.graph import components, cycle_through
+from yeldro.core.model.messages.errors import Refused
+from yeldro.core.model.tables.graph import components, cycle_through
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.job import Job

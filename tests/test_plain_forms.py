@@ -13,7 +13,7 @@ from trials import Trials
 from yeldro.engines.plain_forms import PlainForms
 from yeldro.engines.sqlite import session
 
-FEW, MANY = 20, 2000
+FEW, MANY = 14, 2000
 
 
 class PlainSqlite(PlainForms, SQLiteCompiler):

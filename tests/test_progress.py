@@ -17,8 +17,8 @@ from yeldro.core.execution.run import plan, run
 from yeldro.core.inspection.orphans import find_orphans
 from yeldro.core.inspection.repeats import search_repeats
 from yeldro.core.inspection.survey import survey
-from yeldro.core.model.activity import Activity, announce, announced, watched_by
-from yeldro.core.model.equality import EqualityRules
+from yeldro.core.model.messages.activity import Activity, announce, announced, watched_by
+from yeldro.core.model.tables.equality import EqualityRules
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt
 from yeldro.core.receipts.writer import ReceiptOptions

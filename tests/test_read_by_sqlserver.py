@@ -7,8 +7,8 @@ import sqlalchemy as sa
 from composed import Composing
 
 from yeldro.engines.sqlserver.compiler import written_form
-from yeldro.standins.sqlserver.reader import ReadError, read
-from yeldro.standins.sqlserver.refusals import REFUSALS
+from yeldro.standins.sqlserver.reader import read
+from yeldro.standins.sqlserver.refusals import REFUSALS, ReadError
 
 MAST = sa.table("mast", sa.column("id"), sa.column("name"))
 LAMP = sa.table("lamp", sa.column("id"), sa.column("mast"))

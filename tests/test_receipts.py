@@ -13,10 +13,10 @@ from systems import AnyDatabase, SqliteFile
 from test_faults import execute_in, kill
 from trials import Trials
 
-from yeldro.core.model.counts import Changes, Ledger, Tally
-from yeldro.core.model.errors import CountMismatch, DatabaseFailure, UsageError
-from yeldro.core.model.schema import TableName
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import CountMismatch, DatabaseFailure, UsageError
+from yeldro.core.model.tables.schema import TableName
+from yeldro.core.model.work.counts import Changes, Ledger, Tally
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import find_receipt, read_receipt, receipts_in, stored_rows
 from yeldro.core.receipts.writer import ReceiptWriter, stored_columns

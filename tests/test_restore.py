@@ -355,3 +355,29 @@ def test_tables_that_are_not_there_are_named_with_their_columns(
     told = yeldro("restore", "last", "--into", "none.db", "--yes", db=demo.url, code=5).err
     assert "There is no file" in told
     assert "takes a database that has the tables of the rows" in told
+
+
+def test_rows_that_went_in_waves_come_back_in_waves(yeldro: Yeldro, made) -> None:
+    """Two tables whose rows must always name one of the other: there is no link to set later."""
+    database = made("""
+        CREATE TABLE mast (id INTEGER PRIMARY KEY, lamp_id INTEGER NOT NULL);
+        CREATE TABLE lamp (id INTEGER PRIMARY KEY, mast_id INTEGER NOT NULL,
+            FOREIGN KEY (mast_id) REFERENCES mast (id));
+        INSERT INTO mast VALUES (1, 1), (2, 1), (3, 2), (4, 3);
+        INSERT INTO lamp VALUES (1, 1), (2, 2), (3, 3);
+    """)
+    if isinstance(database, SqliteFile):
+        database.script("""
+            PRAGMA writable_schema = ON;
+            UPDATE sqlite_schema SET sql = replace(sql, 'NOT NULL)',
+                'NOT NULL, FOREIGN KEY (lamp_id) REFERENCES lamp (id))') WHERE name = 'mast';
+        """)
+    else:
+        database.script("ALTER TABLE mast ADD FOREIGN KEY (lamp_id) REFERENCES lamp (id)")
+    words = ("mast", "--where", "id > 1", "--follow", "all", "--expect", "3", "--expect", "total=5")
+    before = database.contents()
+    receipt = yeldro("run", *words, "--yes", "--json", db=database.url).json()["receipt"]
+    after = database.contents()
+    for state in (before, after, before):
+        receipt = yeldro("restore", receipt, "--yes", "--json").json()["own_receipt"]
+        assert database.contents() == state

@@ -14,7 +14,7 @@ from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.messages.errors import Refused
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.job import Job
@@ -25,7 +25,7 @@ from yeldro.core.selection.asked import Selection
 from yeldro.engines import open_database
 
 IN_MEMORY = "/dev/shm" if os.path.isdir("/dev/shm") else None
-FEW, MANY = 30, 700
+FEW, MANY = 20, 700
 
 
 def name_of(case: Case, number: int) -> str:

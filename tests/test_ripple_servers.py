@@ -12,15 +12,16 @@ import psycopg
 import pymysql
 import pytest
 from conftest import need
+from on_sqlserver import SqlServerSchema, for_sql_server
 from random_schemas import Case, quoted, random_case
-from systems import MariadbServerDatabase, PostgresqlServerDatabase
+from systems import MariadbServerDatabase, PostgresqlServerDatabase, SqlServerDatabase
 from test_ripple import cleanup_as_chosen, cleanup_of
 from test_sql import carry_out
 from trials import Trials
 from undoing import back_and_forth
 
 from yeldro.core.execution.run import plan, run
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.messages.errors import Refused
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.reader import read_receipt
@@ -29,7 +30,7 @@ from yeldro.core.restore.restore import restore
 from yeldro.engines import open_database
 from yeldro.formats import sql_out
 
-FEW, MANY = 10, 100
+FEW, MANY = 6, 100
 
 
 class Schema(Protocol):
@@ -78,7 +79,7 @@ class OnPostgresql:
         self.drop = self.database.drop
 
     def suited(self, case: Case) -> Case:
-        return case
+        return case.in_standard_sql()
 
     def made(self, name: str, case: Case, late: bool) -> Schema:
         return PostgresqlSchema(self.database, name, case, late)
@@ -142,7 +143,7 @@ class OnMariadb:
             else link
             for link in case.links
         ]
-        return replace(case, links=tuple(links))
+        return replace(case.in_standard_sql(), links=tuple(links))
 
     def made(self, name: str, case: Case, late: bool) -> Schema:
         del late
@@ -187,10 +188,31 @@ class MariadbSchema:
         }
 
 
-@pytest.fixture(scope="module", params=["postgresql", "mariadb"])
+class OnSqlServer:
+    """Cases in databases of the SQL Server, each made anew."""
+
+    def __init__(self) -> None:
+        self.names = {each: f"yeldro_{uuid.uuid4().hex[:12]}" for each in ("ours", "theirs")}
+
+    def drop(self) -> None:
+        for name in self.names.values():
+            SqlServerDatabase(name).drop()
+
+    def suited(self, case: Case) -> Case:
+        return for_sql_server(case)
+
+    def made(self, name: str, case: Case, late: bool) -> Schema:
+        del late
+        return SqlServerSchema(SqlServerDatabase(self.names[name]), case)
+
+
+SERVERS = {"postgresql": OnPostgresql, "mariadb": OnMariadb, "sqlserver": OnSqlServer}
+
+
+@pytest.fixture(scope="module", params=SERVERS)
 def server(request: pytest.FixtureRequest) -> Iterator[Server]:
     need(request.param)
-    found = OnPostgresql() if request.param == "postgresql" else OnMariadb()
+    found: Server = SERVERS[request.param]()
     yield found
     found.drop()
 
@@ -207,6 +229,10 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
     theirs = server.made("theirs", declared, late=True)
     try:
         goes = theirs.delete()
+        theirs_after = theirs.contents()
+    finally:
+        theirs.close()
+    try:
         before = ours.contents()
         database = open_database(ours.url)
         try:
@@ -224,7 +250,7 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
             return
         result = run(database, Job.of(cleanup), ReceiptOptions(folder), 5)
         if goes:
-            assert ours.contents() == theirs.contents()
+            assert ours.contents() == theirs_after
         wanted = server.made("theirs", replace(declared, rows=expected), late=True)
         assert ours.contents() == wanted.contents()
         wanted.close()
@@ -236,7 +262,6 @@ def check(server: Server, folder: Path, case: Case, cleanup: Cleanup) -> None:
             assert ours.contents() == before
     finally:
         ours.close()
-        theirs.close()
 
 
 @pytest.fixture(scope="module")
@@ -248,7 +273,7 @@ def test_declared_actions_end_as_on_the_server_or_are_blocked(
     server, folder, trials: Trials
 ) -> None:
     for number in trials(FEW, MANY):
-        case = server.suited(random_case(number).in_standard_sql())
+        case = server.suited(random_case(number))
         check(server, folder, case, cleanup_of(case))
 
 
@@ -256,14 +281,14 @@ def test_follow_all_ends_as_if_every_key_were_declared_cascade(
     server, folder, trials: Trials
 ) -> None:
     for number in trials(FEW, MANY):
-        case = server.suited(random_case(number).in_standard_sql())
+        case = server.suited(random_case(number))
         case = replace(case, choices=dict.fromkeys(range(len(case.links)), "follow"))
         check(server, folder, case, cleanup_of(case, follow=("all",)))
 
 
 def test_chosen_treatments_end_as_if_they_had_been_declared(server, folder, trials: Trials) -> None:
     for number in trials(FEW, MANY):
-        case = server.suited(random_case(number, choose=True).in_standard_sql())
+        case = server.suited(random_case(number, choose=True))
         check(server, folder, case, cleanup_as_chosen(case))
 
 
@@ -271,7 +296,7 @@ def test_random_scripts_end_as_a_run_ends(server, folder, tmp_path: Path, trials
     """The system's own program carries the script out; another count stops it."""
     done = 0
     for number in trials(4, 30):
-        case = server.suited(random_case(number).in_standard_sql())
+        case = server.suited(random_case(number))
         ours = server.made("ours", case, late=False)
         job = Job.of(cleanup_of(case, follow=("all",)))
         script = tmp_path / "out.sql"

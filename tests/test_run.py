@@ -18,7 +18,7 @@ from test_look import GONE, GONE_SQL
 from trials import Trials
 
 from yeldro.core.database.sql import rows_of
-from yeldro.core.model.schema import Column, Table, TableName
+from yeldro.core.model.tables.schema import Column, Table, TableName
 
 FOLLOWED = ("buoy", *GONE, "--follow", "visit")
 TWICE = (

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pymssql
 import pytest
 from conftest import Yeldro, there_and_back
 from servers import free_port
 from systems import AnyDatabase
+from test_run import interrupt, typing
+
+from yeldro.core.model.work.counts import NOTHING_YET, Changes, Ledger
+from yeldro.report.text import held_against
 
 ON_SQLSERVER = pytest.mark.parametrize("made", ["sqlserver"], indirect=True)
 MASTS = "CREATE TABLE mast (id int PRIMARY KEY, name nvarchar(20));"
@@ -69,7 +75,7 @@ def test_a_count_that_the_server_does_not_have_is_not_claimed(yeldro: Yeldro, ma
     database = made(MASTS + TWO)
     words = ("mast", "--where", "id = 1", "--expect", "1")
     told = " ".join(yeldro("rehearse", *words, db=database.url).out.split())
-    assert "this system gives no count of its own to compare with" in told
+    assert "This system counts nothing besides" in told
     assert "ledger" not in told
     done = yeldro("run", *words, "--yes", "--json", db=database.url).json()
     assert (done["counted"], done["ledger"]) == (False, {})
@@ -94,6 +100,28 @@ def test_a_trigger_must_be_named_before_it_is_fired(yeldro: Yeldro, made) -> Non
     assert database.value("SELECT sum(n) AS n FROM heard") == 3
     yeldro("restore", "last", "--yes")
     assert database.value("SELECT count(*) AS n FROM mast") == 2
+
+
+@ON_SQLSERVER
+def test_other_tables_that_a_run_locks_for_writing_are_named(yeldro: Yeldro, made) -> None:
+    """What a trigger does there nobody counts; that it may have written there is told."""
+    database = made(MASTS + TWO + HEARD)
+    words = ("mast", "--where", "id = :id", "--expect", "1", "--param")
+    plain = yeldro("run", *words, "id=1", "--yes", db=database.url).out
+    assert "no other table of this database was locked for writing" in " ".join(plain.split())
+    database.script("CREATE TRIGGER hearing ON mast AFTER DELETE AS UPDATE heard SET n = n + 1")
+    allowed = (*words, "id=2", "--allow-trigger", "hearing")
+    rehearsed = " ".join(yeldro("rehearse", *allowed, db=database.url).out.split())
+    assert "as declared actions and triggers do: heard." in rehearsed
+    done = yeldro("run", *allowed, "--yes", "--json", db=database.url).json()
+    assert (done["counted"], done["also_locked"]) == (False, ["heard"])
+
+
+def test_who_may_not_see_locks_is_told_that_nothing_is_counted() -> None:
+    unseen = Ledger({"mast": Changes(removed=1)}, counted=False)
+    assert "gives no count of its own" in held_against(unseen)
+    seen = NOTHING_YET.with_more(replace(unseen, also_locked=frozenset({"heard", "mast"})))
+    assert held_against(seen).endswith("as declared actions and triggers do: heard.")
 
 
 @ON_SQLSERVER
@@ -125,10 +153,11 @@ def test_truncate_comes_back_and_is_refused_where_rows_are_referenced(yeldro: Ye
     [
         (lambda url: url.replace("sa@", "sa:wrong@"), "cannot be reached"),
         (lambda url: f"{url}_gone", "cannot be reached"),
-        (lambda _: f"mssql://sa@127.0.0.1:{free_port()}/buoys", "cannot be reached"),
+        (lambda _: f"mssql://sa@127.0.0.1:{free_port()}/buoys", "unavailable or does not exist"),
         (lambda url: url.rpartition("/")[0], "names no database"),
+        (lambda url: url.replace("mssql:", "mssql+pyodbc:"), "does not connect through"),
     ],
-    ids=["password", "database", "port", "no name"],
+    ids=["password", "database", "port", "no name", "driver"],
 )
 def test_what_keeps_it_from_being_reached_is_told(yeldro: Yeldro, made, change, said) -> None:
     url = change(made(MASTS).url)
@@ -242,3 +271,81 @@ def test_a_script_does_there_what_a_run_does_and_nothing_twice(yeldro, network, 
     with pytest.raises(pymssql.Error, match=r"not those of the plan|rows were expected"):
         network.batch(script)
     assert network.contents() == gone
+
+
+LOGGED = """
+    CREATE TABLE lamp (id int PRIMARY KEY, mast_id int REFERENCES mast (id) ON DELETE CASCADE);
+    INSERT INTO lamp VALUES (7, 1), (8, 1), (9, 2);
+    CREATE TABLE heard (said nvarchar(40));
+"""
+
+
+@ON_SQLSERVER
+def test_a_trigger_sees_the_rows_that_went_and_those_that_came_back(yeldro, made) -> None:
+    database = made(MASTS + TWO + LOGGED)
+    for table in ("mast", "lamp"):
+        database.batch(f"""
+            CREATE TRIGGER hears_{table} ON {table} AFTER DELETE, INSERT, UPDATE AS
+            INSERT INTO heard SELECT CONCAT('{table} -', id) FROM deleted;
+            INSERT INTO heard SELECT CONCAT('{table} +', id) FROM inserted;
+        """)
+    allowed = ("--allow-trigger", "hears_mast", "--allow-trigger", "hears_lamp", "--yes")
+    words = ("mast", "--where", "id = 1", "--expect", "1", "--expect", "total=3")
+    yeldro("run", *words, *allowed, db=database.url)
+    heard = "SELECT said FROM heard ORDER BY said"
+    gone = [("lamp -7",), ("lamp -8",), ("mast -1",)]
+    assert database.rows(heard) == gone
+    yeldro("restore", "last", *allowed, db=database.url)
+    assert database.rows(heard) == sorted([("lamp +7",), ("lamp +8",), ("mast +1",), *gone])
+    database.script(
+        "DELETE FROM heard; DELETE FROM mast WHERE id = 1; DELETE FROM mast WHERE id = 1"
+    )
+    assert database.rows(heard) == gone  # as the server itself does by the declared action
+
+
+@ON_SQLSERVER
+def test_a_trigger_that_takes_the_place_of_a_deletion_is_refused_by_name(yeldro, made) -> None:
+    """The server would count rows that stay."""
+    database = made(MASTS + TWO)
+    database.batch(
+        "CREATE TRIGGER keeping ON mast INSTEAD OF DELETE AS DELETE FROM mast WHERE 0 = 1"
+    )
+    words = ("run", "mast", "--where", "id = 1", "--expect", "1", "--yes")
+    for more in ((), ("--allow-trigger", "keeping")):
+        told = yeldro(*words, *more, db=database.url, code=3).err
+        assert "mast is a table whose trigger keeping takes the place of" in told
+    assert database.value("SELECT count(*) AS n FROM mast") == 2
+
+
+@ON_SQLSERVER
+def test_what_a_trigger_selects_is_not_taken_for_a_count(yeldro: Yeldro, made) -> None:
+    """Also of rows without a key, which go by their number."""
+    database = made("CREATE TABLE heap (n int); INSERT INTO heap VALUES (7), (7), (8);")
+    database.batch("CREATE TRIGGER telling ON heap AFTER DELETE, INSERT AS SELECT n FROM deleted;"
+                   " SELECT 41 AS n")  # fmt: skip
+    words = ("heap", "--where", "n = 7", "--expect", "2", "--yes", "--allow-trigger", "telling")
+    assert yeldro("run", *words, "--json", db=database.url).json()["total"] == 2
+    assert database.rows("SELECT n FROM heap") == [(8,)]
+    yeldro("restore", "last", "--yes", "--allow-trigger", "telling")
+    assert len(database.rows("SELECT n FROM heap")) == 3
+
+
+@ON_SQLSERVER
+def test_ctrl_c_ends_a_long_statement_and_leaves_everything(yeldro: Yeldro, made) -> None:
+    numbers = " UNION ALL ".join(f"SELECT {n} AS d" for n in range(20))
+    database = made(f"{MASTS} INSERT INTO mast SELECT a.d * 20 + b.d, N'' FROM ({numbers}) AS a,"
+                    f" ({numbers}) AS b")  # fmt: skip
+    crossed = "SELECT count(*) FROM mast a, mast b, mast c, mast d WHERE a.id <> b.id + c.id + d.id"
+    words = ("run", "mast", "--where", f"id < ({crossed})", "--expect", "400", "--yes")
+    child = typing(yeldro, database, *words)
+
+    def is_locked() -> bool:
+        try:
+            database.batch("SET LOCK_TIMEOUT 1; UPDATE mast SET name = name")
+        except pymssql.Error as error:
+            return error.args[0] == 1222
+        return False
+
+    interrupt(child, is_locked)
+    assert database.value("SELECT count(*) AS n FROM mast") == 400
+    assert not is_locked()

@@ -16,7 +16,8 @@ import pymssql
 import pytest
 import sqlalchemy as sa
 
-from yeldro.standins.sqlserver.refusals import REFUSALS
+from yeldro.standins.sqlserver.databases import Databases
+from yeldro.standins.sqlserver.refusals import REFUSALS, ReadError
 
 PASSWORD = "a secret \N{SNOWMAN}"
 
@@ -227,3 +228,44 @@ def test_a_connection_that_dies_in_a_result_gives_an_error_and_never_fewer_rows(
         standin.process.kill()
         with pytest.raises(pymssql.Error):
             cursor.fetchall()
+
+
+def test_a_database_is_dropped_only_when_nobody_uses_it(standin, tmp_path) -> None:
+    for number in range(20):  # what the session before left open is closed meanwhile
+        with standin.connect(database="buoys") as connection:
+            connection.autocommit(True)
+            answered(connection, "DROP DATABASE IF EXISTS mine")
+            answered(connection, "CREATE DATABASE mine")
+        with standin.connect(database="mine") as connection:
+            made = "CREATE TABLE kept (id int IDENTITY(1, 1), n int)"
+            answered(connection, f"{made}; INSERT INTO kept (n) VALUES ({number})")
+            assert answered(connection, "SELECT id, n FROM kept") == [(1, number)]
+            connection.commit()
+    databases = Databases(tmp_path, waits=0.01)
+    databases.make("mine")
+    databases.opened("MINE").close()
+    with pytest.raises(ReadError, match="3702"):
+        databases.drop("mine")
+    databases.closed("mine")
+    databases.drop("mine")
+    with pytest.raises(ReadError, match="4060"):
+        databases.opened("mine")
+
+
+def test_an_error_in_a_trigger_undoes_the_transaction_that_fired_it(standin) -> None:
+    with standin.connect() as connection:
+        connection.autocommit(True)
+        cursor = connection.cursor()
+        cursor.execute("CREATE TABLE kept (n int); INSERT INTO kept VALUES (1), (2), (3)")
+        seen = "EXISTS (SELECT 1 FROM deleted WHERE n = 2)"
+        cursor.execute("CREATE TRIGGER keeping ON kept AFTER DELETE AS"
+                       f" IF {seen} THROW 50002, N'kept', 1")  # fmt: skip
+        for statement in ("DELETE FROM kept", "BEGIN TRANSACTION; DELETE FROM kept WHERE n = 1;"
+                          " DELETE FROM kept WHERE n = 2"):  # fmt: skip
+            with pytest.raises(pymssql.Error, match="kept"):
+                cursor.execute(statement)
+            cursor.execute("SELECT @@TRANCOUNT AS depth, (SELECT COUNT(*) FROM kept) AS n")
+            assert cursor.fetchall() == [(0, 3)]
+        cursor.execute("DELETE FROM kept WHERE n = 3")
+        cursor.execute("SELECT COUNT(*) AS n FROM kept")
+        assert cursor.fetchall() == [(2,)]

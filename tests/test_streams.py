@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import subprocess
+from itertools import cycle
 from pathlib import Path
 
 import pytest
@@ -50,8 +51,7 @@ def test_what_only_looks_ends_quietly_or_says_that_its_output_is_lost(
     assert code == 2, said
 
 
-@pytest.mark.parametrize("way", WAYS)
-@pytest.mark.parametrize("more", ["", " --json"])
+@pytest.mark.parametrize(("way", "more"), list(zip(WAYS, cycle(["", " --json"]), strict=False)))
 def test_a_commit_is_never_denied_by_what_becomes_of_the_output(
     yeldro: Yeldro, demo: SqliteFile, way: str, more: str
 ) -> None:
@@ -70,7 +70,7 @@ def test_a_commit_is_never_denied_by_what_becomes_of_the_output(
     assert len(list(Path(yeldro.receipts).iterdir())) == 2
 
 
-ENCODINGS = ["ascii", "latin-1", "cp1252", "utf-8"]
+ENCODINGS = ["ascii", "cp1252"]
 LOOKS = [
     ("survey", "--map", "-"),
     ("preview", "buoy", "--where", "id = 6"),

@@ -124,7 +124,7 @@ def test_any_table_of_sqlite_keeps_every_byte_or_is_refused(
     """Keys of every kind, values of another kind than declared, and types changed afterwards."""
     from yeldro import cleanup
     from yeldro.core.execution.run import ReceiptOptions, run
-    from yeldro.core.model.errors import YeldroError
+    from yeldro.core.model.messages.errors import YeldroError
     from yeldro.core.planning.job import Job
     from yeldro.engines import open_database
 

@@ -18,8 +18,8 @@ from trials import Trials
 
 import yeldro
 from yeldro.core.execution.run import plan
-from yeldro.core.model.chains import Fate, Why
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.work.chains import Fate, Why
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.why import CloserLook
 from yeldro.engines import open_database

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from yeldro.completion import places
-from yeldro.core.model import machine, names
+from yeldro.core.model.messages import machine, names
 
 # A process as on Windows: no POSIX modules or signals, no fork, folders cannot be opened, only what
 # is open for writing is synchronised, and an open file can be neither replaced nor removed.
@@ -59,7 +59,7 @@ def free(change):
 os.open, os.fsync = open_no_folder, sync_what_is_written
 os.replace, os.unlink, os.remove, os.rename = map(free, (replace, unlink, unlink, os.rename))
 
-from yeldro.core.model import machine
+from yeldro.core.model.messages import machine
 machine.ON_WINDOWS = True
 from yeldro.cli.main import main
 main()

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from yeldro.api import Connection, check, cleanup, connect, job, load
-    from yeldro.core.model.errors import (
+    from yeldro.core.model.messages.errors import (
         AccessDenied,
         BlockedByForeignKey,
         CheckFailed,
@@ -93,5 +93,5 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     import importlib
 
-    module = "yeldro.api" if name in _FUNCTIONS else "yeldro.core.model.errors"
+    module = "yeldro.api" if name in _FUNCTIONS else "yeldro.core.model.messages.errors"
     return getattr(importlib.import_module(module), name)

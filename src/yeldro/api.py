@@ -17,8 +17,8 @@ from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans, NotedPlan, PlanRecord
 from yeldro.core.inspection.preview import Preview, look_at
 from yeldro.core.inspection.survey import Survey, TableDetail, survey, survey_table
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations, RowRange
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.work.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job, JobPlan

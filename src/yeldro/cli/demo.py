@@ -5,16 +5,16 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from yeldro.cli.declared.help import HOW, WHERE, command, option
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.machine import ON_WINDOWS
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.messages.machine import ON_WINDOWS
+from yeldro.core.model.messages.names import as_typed
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
@@ -151,7 +151,7 @@ def _walk(database: Database) -> None:
     _do("plan", *_GONE)
     _say("With --follow the visits go too, and the parts used in them.")
     cut = _links_to_cut(database)
-    gone = [*_GONE, "--follow", "visit", *cut]
+    gone = [*_GONE, "--follow", "visit", *_detaching(cut)]
     _do("plan", *gone)
     matched, total = planned(gone)
     _say("The count is the key. At a terminal you type it; in a pipeline you add --expect.")
@@ -161,7 +161,7 @@ def _walk(database: Database) -> None:
     _do("run", "alert", "--where", "level = 'notice'", "--expect", "3", "--yes")
     _say("Some readings were sent twice. Which of them, and which one stays?")
     _do("duplicates", "reading", "--by", "sensor_id,taken_at", "--keep", "fullest", "--rows", "3")
-    twice = [*_TWICE, *cut[-2:]]
+    twice = [*_TWICE, *_detaching(key for key in cut if key == "alert.reading_id")]
     matched, _ = planned(twice)
     _do("run", *twice, "--expect", str(matched), "--yes")
     second = next(each.id for each in receipts_in(Path("receipts")) if each.id != first)
@@ -174,15 +174,19 @@ def _walk(database: Database) -> None:
 
 
 def _links_to_cut(database: Database) -> list[str]:
-    """Return the options for links that the database would cut by itself on other systems."""
-    from yeldro.core.model.schema import ReferentialAction
+    """Return the foreign keys that the database would set to NULL by itself on other systems."""
+    from yeldro.core.model.tables.schema import ReferentialAction
     from yeldro.demo.network import WITHOUT_ACTION
 
     with database.reading() as session:
         names = [name for name in session.catalogue.table_names() if str(name) in ("buoy", "alert")]
         keys = [key for name in names for key in session.catalogue.table(name).foreign_keys]
     left = {key.name for key in keys if key.on_delete is ReferentialAction.NO_ACTION}
-    return [word for name in WITHOUT_ACTION if name in left for word in ("--detach", name)]
+    return [name for name in WITHOUT_ACTION if name in left]
+
+
+def _detaching(keys: Iterable[str]) -> list[str]:
+    return [word for key in keys for word in ("--detach", key)]
 
 
 def _say(text: str) -> None:
@@ -192,7 +196,7 @@ def _say(text: str) -> None:
 def _do(*words: str) -> None:
     """Run one command as if it had been typed, after printing it."""
     from yeldro.cli.main import execute
-    from yeldro.core.model.outcome import note_outcome
+    from yeldro.core.model.messages.outcome import note_outcome
 
     click.secho(f"$ yeldro {' '.join(map(as_typed, words))}", bold=True)
     sys.stdout.flush()

@@ -14,12 +14,12 @@ import click
 from yeldro import __version__
 from yeldro.cli.terminal.ending import ending
 from yeldro.cli.terminal.streams import code_at_the_end, guard_streams
-from yeldro.core.model.outcome import note_outcome, noted_outcome
+from yeldro.core.model.messages.outcome import note_outcome, noted_outcome
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from yeldro.core.model.errors import YeldroError
+    from yeldro.core.model.messages.errors import YeldroError
 
 COMMANDS = {
     "survey": ("declared.inspect", "Tables, keys, foreign keys and warnings."),
@@ -86,7 +86,7 @@ class Commands(click.Group):
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError as error:
-            from yeldro.core.model.names import suggestion
+            from yeldro.core.model.messages.names import suggestion
 
             raise click.UsageError(
                 f"There is no command {args[0]!r}. {suggestion(args[0], COMMANDS)}", ctx
@@ -172,7 +172,7 @@ def execute(arguments: list[str]) -> int:
         finish_json(failure)
     if failure:
         from yeldro.cli.terminal.output import say, tell_next
-        from yeldro.core.model.options import with_options
+        from yeldro.core.model.messages.options import with_options
         from yeldro.report.text import pointed
 
         say(with_options(failure.said))
@@ -205,7 +205,7 @@ def _hint(said: str) -> str:
 
 def _failure_of(error: BaseException) -> YeldroError:
     """Return what an exception means for the data, and what to do."""
-    from yeldro.core.model import errors
+    from yeldro.core.model.messages import errors
 
     if isinstance(error, errors.YeldroError):
         return error

@@ -5,7 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, StatementTimeout, YeldroError
+from yeldro.core.model.messages.errors import (
+    ROLLED_BACK,
+    DatabaseFailure,
+    StatementTimeout,
+    YeldroError,
+)
 
 
 @dataclass(frozen=True)

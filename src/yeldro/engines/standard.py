@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import replace
 from itertools import count
@@ -19,8 +19,8 @@ from yeldro.core.database import sql
 from yeldro.core.database.compared import columns_read
 from yeldro.core.database.facts import Prevention
 from yeldro.core.database.parts import PartSize
-from yeldro.core.model.errors import Fault, Refused
-from yeldro.core.model.schema import TableName
+from yeldro.core.model.messages.errors import Fault, Refused
+from yeldro.core.model.tables.schema import TableName
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -28,8 +28,8 @@ if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
     from yeldro.core.database.facts import Mode, Traits
     from yeldro.core.database.protocol import Catalogue
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Column, ForeignKey, Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Column, ForeignKey, Table
 
 _TEXT = re.compile(r"(n?(var)?char|character|.*text|clob|enum|set\b)", re.IGNORECASE)
 
@@ -80,6 +80,10 @@ class StandardSession:
         """Return nothing: users cannot define operators and casts."""
         del functions, operators, types
         return ""
+
+    def making_transactional(self, table: Table) -> str:
+        """Fail: every table has transactions."""
+        raise Fault(f"{table.name} has transactions")
 
     def defer_checks(self, keys: Sequence[ForeignKey]) -> None:
         """Do nothing: the core checks foreign keys when all is done."""
@@ -404,6 +408,11 @@ class StandardSession:
 
     def _quote(self, name: str) -> str:
         return self.connection.dialect.identifier_preparer.quote_identifier(name)
+
+
+def refused_by(checks: Iterable[tuple[str, str]]) -> list[tuple[str, sql.Predicate]]:
+    """Return the rows that do not meet a check, for each, and how they are told."""
+    return [(f"what the check {name} refuses", sql.fails(check)) for name, check in checks]
 
 
 def _any_one(table: Table, condition: sa.ColumnElement[bool]) -> sql.Predicate:

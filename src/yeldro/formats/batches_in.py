@@ -12,7 +12,7 @@ import sqlglot
 from sqlglot import Token, TokenType
 from sqlglot.errors import SqlglotError
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 
 _VALUE = r"N?'(?:[^']|'')*'|[+-]?\d+(?:\.\d+)?|0x[0-9a-fA-F]*|NULL"
 _ONE = rf"(@\w+)\s+(?:AS\s+)?(\w+(?:\s*\([^()]*\))?)\s*=\s*({_VALUE})"

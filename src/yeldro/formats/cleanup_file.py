@@ -10,9 +10,9 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.errors import UsageError, YeldroError
-from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.model.names import suggestion
+from yeldro.core.model.messages.errors import UsageError, YeldroError
+from yeldro.core.model.messages.names import suggestion
+from yeldro.core.model.work.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.selection.conditions.checks import Check

@@ -7,10 +7,10 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 from yeldro.core.database.facts import Emptying
-from yeldro.core.model.equality import EqualityRules
-from yeldro.core.model.errors import UnknownName, UsageError
-from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.model.names import listed, listed_values
+from yeldro.core.model.messages.errors import UnknownName, UsageError
+from yeldro.core.model.messages.names import listed, listed_values
+from yeldro.core.model.tables.equality import EqualityRules
+from yeldro.core.model.work.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup, field_values
 from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.planning.merging.filling import Filling

@@ -9,12 +9,12 @@ from datetime import date, datetime
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.names import one_line
+from yeldro.core.model.messages.names import one_line
 from yeldro.formats.cleanup_values import values_of
 from yeldro.formats.fields import REMOVE
 
 if TYPE_CHECKING:
-    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.model.work.expectation import Expectations
     from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.job import Job
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from yeldro.core.model.options import spelled
+from yeldro.core.model.messages.options import spelled
 
 FORMAT = 1
 PARAM_TYPES = ("text", "integer", "number", "date", "datetime", "boolean")

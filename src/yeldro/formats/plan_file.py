@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 from yeldro.core.execution.approval import PlannedStep, PlanRecord, differences, steps_of
 from yeldro.core.execution.key_sketch import KeySketch
-from yeldro.core.model.errors import PlanChanged, Refused, UsageError
-from yeldro.core.model.expectation import Expectations, RowRange
-from yeldro.core.model.files import new_file
+from yeldro.core.model.messages.errors import PlanChanged, Refused, UsageError
+from yeldro.core.model.messages.files import new_file
+from yeldro.core.model.work.expectation import Expectations, RowRange
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job
 from yeldro.core.planning.plan import Prepared

@@ -17,8 +17,8 @@ from importlib import import_module
 from pathlib import Path
 from typing import IO, Any
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import AsText, new_file
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.files import AsText, new_file
 from yeldro.core.selection.asked import Decision
 from yeldro.core.selection.duplicates.review import Review, ReviewedRow, WrittenReview
 

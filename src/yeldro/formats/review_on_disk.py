@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Self
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import AsText, new_file
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.files import AsText, new_file
 from yeldro.formats.review_file import (
     DECISION,
     GROUP,

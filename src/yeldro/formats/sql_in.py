@@ -15,9 +15,9 @@ from sqlglot import exp
 from sqlglot.errors import ErrorLevel, SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.model.errors import Fault, Refused, UsageError, YeldroError
-from yeldro.core.model.names import same_name
-from yeldro.core.model.schema import IdentityKind, Table
+from yeldro.core.model.messages.errors import Fault, Refused, UsageError, YeldroError
+from yeldro.core.model.messages.names import same_name
+from yeldro.core.model.tables.schema import IdentityKind, Table
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.selection.asked import KeepRule, Selection
 from yeldro.core.selection.conditions.filters import parameters_in

@@ -26,9 +26,9 @@ from yeldro.core.execution.script import (
     literal_check,
     script_statements,
 )
-from yeldro.core.model.errors import Refused, UnknownName
-from yeldro.core.model.expectation import RowRange
-from yeldro.core.model.names import one_line
+from yeldro.core.model.messages.errors import Refused, UnknownName
+from yeldro.core.model.messages.names import one_line
+from yeldro.core.model.work.expectation import RowRange
 from yeldro.core.planning.job import Job, JobPlan, rows_by_table, what_follows
 from yeldro.formats.writing.frames import as_comments, ascii_only
 from yeldro.formats.writing.lines import with_short_lines
@@ -38,7 +38,7 @@ from yeldro.formats.writing.words import Names
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.model.schema import ForeignKey, Table, TableName
+    from yeldro.core.model.tables.schema import ForeignKey, Table, TableName
     from yeldro.core.planning.plan import Plan
     from yeldro.formats.writing.frames import Frame
 

@@ -11,7 +11,7 @@ import sqlglot
 from sqlglot import Token, TokenType, exp
 from sqlglot.errors import SqlglotError
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.core.selection.conditions.parsing import parse, read_otherwise
 
 if TYPE_CHECKING:

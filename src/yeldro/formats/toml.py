@@ -10,8 +10,8 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import suggestion
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import suggestion
 from yeldro.formats.fields import KINDS, Field
 
 _MOST_BYTES = 1_000_000

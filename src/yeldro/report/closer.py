@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
-from yeldro.core.model.chains import Fate, named
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.chains import Fate, named
 from yeldro.report.parts import NUMBER, grid, heading, remark, rows_grid, spaced
 from yeldro.report.text import plain
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from yeldro.core.model.chains import Reason, Why
+    from yeldro.core.model.work.chains import Reason, Why
     from yeldro.core.planning.why import LookResult, SomeRows
 
 _LONGEST, _AT_ENDS = 12, 5  # rows of a chain that are shown, and at its ends where it is longer

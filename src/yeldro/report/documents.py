@@ -7,7 +7,7 @@ from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.options import with_options
+from yeldro.core.model.messages.options import with_options
 from yeldro.report.text import plain
 
 if TYPE_CHECKING:
@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from yeldro.core.inspection.preview import Preview
     from yeldro.core.inspection.repeats import Repeats
     from yeldro.core.inspection.survey import Survey, TableDetail, TableSurvey
-    from yeldro.core.model.errors import YeldroError
-    from yeldro.core.model.given import Given
+    from yeldro.core.model.messages.errors import YeldroError
+    from yeldro.core.model.work.given import Given
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
@@ -119,6 +119,7 @@ def run_document(result: RunResult) -> Document:
         name: {"removed": each.removed, "changed": each.changed, "added": each.added}
         for name, each in (result.ledger.tables.items() if result.ledger.counted else ())
     }
+    locked = result.ledger.also_locked
     return {
         "title": result.title,
         "total": result.tally.total,
@@ -127,6 +128,7 @@ def run_document(result: RunResult) -> Document:
         "outcome": str(result.outcome),
         "ledger": ledger,
         "counted": result.ledger.counted,
+        "also_locked": None if locked is None else sorted(locked),
         "unplanned": dict(result.ledger.unplanned),
         "receipt": str(result.receipt) if result.receipt else None,
         "copies": [str(name) for name in result.copies],

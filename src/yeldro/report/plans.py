@@ -10,8 +10,8 @@ from rich.padding import Padding
 from rich.text import Text
 
 from yeldro.core.execution.run import Outcome, RunResult
-from yeldro.core.model.names import counted
-from yeldro.core.model.steps import count_each_row_once
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.steps import count_each_row_once
 from yeldro.report.parts import (
     NUMBER,
     QUIET,
@@ -27,7 +27,7 @@ from yeldro.report.text import held_against, visible
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
-    from yeldro.core.model.steps import Step
+    from yeldro.core.model.work.steps import Step
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import Blocked, Plan
     from yeldro.core.selection.conditions.checks import CheckResult

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.names import counted
-from yeldro.core.model.options import REPOINT
-from yeldro.core.model.schema import ForeignKey, IdentityKind
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.messages.options import REPOINT
+from yeldro.core.model.tables.schema import ForeignKey, IdentityKind
+from yeldro.core.model.work.chains import Fate
 from yeldro.report.parts import (
     NUMBER,
     QUIET,

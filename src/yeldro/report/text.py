@@ -10,11 +10,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote
 
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.names import counted
 
 if TYPE_CHECKING:
-    from yeldro.core.model.counts import Ledger
-    from yeldro.core.model.given import Given
+    from yeldro.core.model.work.counts import Ledger
+    from yeldro.core.model.work.given import Given
 
 _MOST = 60
 _INVISIBLE = {"Cc", "Cf", "Co", "Cs", "Cn", "Zl", "Zp"}
@@ -149,9 +149,17 @@ def besides(ledger: Ledger) -> str:
 
 def held_against(ledger: Ledger) -> str:
     """Return what the counts of the steps were compared with, as a sentence."""
-    if not ledger.counted:
+    if not ledger.counted and ledger.also_locked is None:
         return (
             "Each statement changed the planned number of rows; this system gives no count of "
             "its own to compare with, nor of what allowed triggers changed."
+        )
+    if not ledger.counted:
+        others = ", ".join(sorted(ledger.also_locked or ()))
+        return "Each statement changed the planned number of rows. This system counts nothing " + (
+            "besides. Other tables were locked for writing too, as declared actions and triggers "
+            f"do: {others}."
+            if others
+            else "besides; no other table of this database was locked for writing."
         )
     return besides(ledger) or "The ledger, the database's own count, agrees."

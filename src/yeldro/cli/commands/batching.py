@@ -12,9 +12,9 @@ import click
 
 from yeldro.cli.terminal.progress import drawn_progress
 from yeldro.core.execution.batches import Batches, Progress, run_in_batches
-from yeldro.core.model.activity import Activity, watched_by
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.activity import Activity, watched_by
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import counted
 
 if TYPE_CHECKING:
     from yeldro.cli.given.what import What

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 import click
 
 from yeldro.cli.terminal.progress import shown_progress
-from yeldro.core.model.errors import UsageError, YeldroError
-from yeldro.core.model.options import with_options
+from yeldro.core.model.messages.errors import UsageError, YeldroError
+from yeldro.core.model.messages.options import with_options
 from yeldro.core.selection.asked import KeepRule
 from yeldro.formats.review_on_disk import KEEP, OPEN, REMOVE, ReviewOnDisk
 

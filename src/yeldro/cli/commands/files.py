@@ -16,8 +16,8 @@ from yeldro.cli.given.what import What, what_of
 from yeldro.cli.terminal.output import tell_next
 from yeldro.cli.terminal.progress import shown_progress
 from yeldro.cli.terminal.streams import ExactOutput
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import new_file
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.files import new_file
 from yeldro.formats import sql_out
 from yeldro.formats.cleanup_writer import written
 from yeldro.report.text import visible

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yeldro.cli.given.again import WHERE, choices_again, from_standard_input, typed_again
-from yeldro.core.model.errors import BlockedByForeignKey, CountMismatch
+from yeldro.core.model.messages.errors import BlockedByForeignKey, CountMismatch
 
 if TYPE_CHECKING:
     from yeldro.cli.given.what import What

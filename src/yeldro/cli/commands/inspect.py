@@ -11,8 +11,8 @@ from yeldro.cli.terminal.maps import check_map, draw
 from yeldro.cli.terminal.output import show as print_view
 from yeldro.cli.terminal.output import show_csv, show_json, tell_next, views
 from yeldro.cli.terminal.progress import shown_progress
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import as_listed
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import as_listed
 from yeldro.report import documents
 from yeldro.report.text import short_name
 

@@ -18,10 +18,10 @@ from yeldro.cli.terminal.ask import agreed_number
 from yeldro.cli.terminal.output import show as show_text
 from yeldro.cli.terminal.output import show_json, tell_next, views
 from yeldro.cli.terminal.progress import shown_progress
-from yeldro.core.model.errors import UNCHANGED, OutOfReach, Refused, UsageError
-from yeldro.core.model.names import as_typed, counted, same_name
-from yeldro.core.model.outcome import note_outcome
-from yeldro.core.model.steps import count_each_row_once
+from yeldro.core.model.messages.errors import UNCHANGED, OutOfReach, Refused, UsageError
+from yeldro.core.model.messages.names import as_typed, counted, same_name
+from yeldro.core.model.messages.outcome import note_outcome
+from yeldro.core.model.work.steps import count_each_row_once
 from yeldro.core.receipts import export as exporting
 from yeldro.core.receipts.reader import Receipt, find_receipt, forget_rows, receipts_in
 from yeldro.report import documents

@@ -32,9 +32,9 @@ from yeldro.core.execution import run as running
 from yeldro.core.execution.approval import ConfirmedPlans, PlanRecord, Together
 from yeldro.core.execution.expectation_results import When, check_now
 from yeldro.core.execution.run import Outcome
-from yeldro.core.model.errors import UNCHANGED, CountMismatch, Refused, UsageError
-from yeldro.core.model.names import as_typed
-from yeldro.core.model.outcome import note_outcome, noted_outcome
+from yeldro.core.model.messages.errors import UNCHANGED, CountMismatch, Refused, UsageError
+from yeldro.core.model.messages.names import as_typed
+from yeldro.core.model.messages.outcome import note_outcome, noted_outcome
 from yeldro.core.planning.job import JobPlan, what_follows
 from yeldro.core.planning.why import CloserLook
 from yeldro.core.receipts.writer import ReceiptOptions
@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from yeldro.core.execution.approval import Approval
     from yeldro.core.execution.batches import Batches
     from yeldro.core.execution.run import RunResult
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
 
 
 def plan(

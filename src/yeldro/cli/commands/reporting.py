@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yeldro import __version__
-from yeldro.core.model.errors import PageNotWritten, UsageError, YeldroError
-from yeldro.core.model.files import exists_already, new_file
-from yeldro.core.model.machine import user
-from yeldro.core.model.names import as_typed
-from yeldro.core.model.options import with_options
+from yeldro.core.model.messages.errors import PageNotWritten, UsageError, YeldroError
+from yeldro.core.model.messages.files import exists_already, new_file
+from yeldro.core.model.messages.machine import user
+from yeldro.core.model.messages.names import as_typed
+from yeldro.core.model.messages.options import with_options
 from yeldro.report.text import asked_lines, duration, short_name
 
 if TYPE_CHECKING:

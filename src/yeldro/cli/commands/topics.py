@@ -8,8 +8,8 @@ from importlib.resources import files
 import click
 
 from yeldro.cli.terminal.output import show
-from yeldro.core.model.errors import Fault, UsageError
-from yeldro.core.model.names import suggestion
+from yeldro.core.model.messages.errors import Fault, UsageError
+from yeldro.core.model.messages.names import suggestion
 
 _WORDS = ("words", "What ripple, ledger, receipt and other words of Yeldro mean")
 _NAMED = re.compile(r"(?m)^## (.*)\n<!-- yeldro help (\S+) -->\n")

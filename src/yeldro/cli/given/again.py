@@ -11,7 +11,7 @@ from click.core import ParameterSource
 
 from yeldro.cli.given.last import without_password
 from yeldro.cli.given.settings import TIME_LIMIT
-from yeldro.core.model.names import as_typed
+from yeldro.core.model.messages.names import as_typed
 
 WHERE = ("db", "receipts")  # the parameters that say where, and not what
 

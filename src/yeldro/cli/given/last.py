@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from yeldro.completion.places import own_folder
-from yeldro.core.model.errors import UsageError, YeldroError
-from yeldro.core.model.files import new_file
+from yeldro.core.model.messages.errors import UsageError, YeldroError
+from yeldro.core.model.messages.files import new_file
 
 DATABASE = "database"
 

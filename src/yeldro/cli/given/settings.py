@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from yeldro.completion.places import own_folder
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.changes.limits import Limits

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from yeldro.cli.given.settings import named
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import listed
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import listed
 from yeldro.formats import fields
 
 if TYPE_CHECKING:  # what a command needs is loaded when it runs
-    from yeldro.core.model.equality import EqualityRules
+    from yeldro.core.model.tables.equality import EqualityRules
     from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.following.treatment import Choices
 
@@ -21,7 +21,7 @@ def check_usage(options: dict[str, Any]) -> None:
     Raises:
         UsageError: WHAT or the database is missing, or a parameter or an expectation is wrong.
     """
-    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.model.work.expectation import Expectations
 
     what = options["what"]
     if what is None and options["sql"] is None:
@@ -46,7 +46,7 @@ def cleanup_of(options: dict[str, Any]) -> Cleanup:
     Raises:
         UsageError: one of them cannot be read.
     """
-    from yeldro.core.model.expectation import Expectations
+    from yeldro.core.model.work.expectation import Expectations
     from yeldro.formats.cleanup_values import cleanup_from
 
     return cleanup_from(
@@ -102,6 +102,6 @@ def given_parameters(options: dict[str, Any]) -> dict[str, str | None]:
 
 def equality_of(options: dict[str, Any]) -> EqualityRules:
     """Return when values of duplicates count as equal."""
-    from yeldro.core.model.equality import EqualityRules
+    from yeldro.core.model.tables.equality import EqualityRules
 
     return EqualityRules(**{each.name: options[each.name] for each in fields.EQUALITY})

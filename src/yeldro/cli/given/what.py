@@ -13,10 +13,10 @@ import click
 from yeldro.cli.given import settings, values
 from yeldro.cli.terminal.ask import asked
 from yeldro.completion.places import from_folder
-from yeldro.core.model.errors import UNCHANGED, UsageError
-from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import as_typed
-from yeldro.core.model.options import spelled
+from yeldro.core.model.messages.errors import UNCHANGED, UsageError
+from yeldro.core.model.messages.names import as_typed
+from yeldro.core.model.messages.options import spelled
+from yeldro.core.model.work.expectation import Expectations
 from yeldro.core.planning.heirs import split_by_heir
 from yeldro.core.planning.job import Job
 from yeldro.core.receipts.copies import CopyPlace

@@ -7,7 +7,7 @@ from typing import TypeVar
 
 import click
 
-from yeldro.core.model.errors import CountMismatch, Interrupted, UsageError, YeldroError
+from yeldro.core.model.messages.errors import CountMismatch, Interrupted, UsageError, YeldroError
 
 _TRIES = 3
 _TRIES_AT_NUMBER = 2

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.files import exists_already, new_file
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.files import exists_already, new_file
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.key_map import KeyMap

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
     from rich.theme import Theme
 
-    from yeldro.core.model.errors import YeldroError
+    from yeldro.core.model.messages.errors import YeldroError
 
 _WIDTH_WITHOUT_TERMINAL = 120
 

@@ -8,7 +8,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from yeldro.core.model.activity import Activity, Watcher, watched_by
+from yeldro.core.model.messages.activity import Activity, Watcher, watched_by
 
 _QUIET_SECONDS = 1.0  # what is done sooner shows nothing
 

@@ -11,9 +11,9 @@ import os
 import sys
 from typing import Any, TextIO
 
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.machine import ON_WINDOWS
-from yeldro.core.model.outcome import noted_outcome
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.machine import ON_WINDOWS
+from yeldro.core.model.messages.outcome import noted_outcome
 
 # What stands for signs of the output where an encoding lacks them.
 _PLAIN = str.maketrans({

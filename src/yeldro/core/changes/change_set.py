@@ -11,14 +11,14 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import copies_of_rows
-from yeldro.core.model.errors import Fault
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import Fault
+from yeldro.core.model.work.steps import Action, Step
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.counts import Ledger, Tally
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
+    from yeldro.core.model.work.counts import Ledger, Tally
     from yeldro.core.receipts.writer import ReceiptWriter
 
 

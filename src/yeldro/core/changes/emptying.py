@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Emptying
 from yeldro.core.database.identity import looked_up_in
-from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
+from yeldro.core.model.messages.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Change

@@ -9,16 +9,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import MissingPrivilege, NoWayBack, Refused, UnknownName
-from yeldro.core.model.options import Option
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import MissingPrivilege, NoWayBack, Refused, UnknownName
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.work.steps import Action
 
 if TYPE_CHECKING:
     from collections.abc import Collection, Iterable
 
     from yeldro.core.changes.change_set import Touched
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 
 @dataclass(frozen=True)

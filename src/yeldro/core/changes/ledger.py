@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.counts import Changes, Ledger, Tally
-from yeldro.core.model.errors import CountMismatch, UnplannedChange
-from yeldro.core.model.names import counted
-from yeldro.core.model.options import Option
+from yeldro.core.model.messages.errors import CountMismatch, UnplannedChange
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.work.counts import Changes, Ledger, Tally
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import ChangeCount
-    from yeldro.core.model.schema import Table
-    from yeldro.core.model.steps import Step
+    from yeldro.core.model.tables.schema import Table
+    from yeldro.core.model.work.steps import Step
 
 
 def check_step(step: Step, affected: int, table: Table) -> None:
@@ -48,7 +48,8 @@ def read_ledger(before: ChangeCount, after: ChangeCount, tally: Tally) -> Ledger
     """Return the rows that the database counted between two readings, compared with the tally."""
     planned = tally.by_table(after.counted_under)
     if after.tables is None and after.total is None:
-        return Ledger(planned, counted=False)
+        locked = None if after.locked is None else after.locked - planned.keys()
+        return Ledger(planned, counted=False, also_locked=locked)
     if after.tables is None:
         accounted = sum(
             rows * after.times.get(step.table, 1)
@@ -85,10 +86,9 @@ def check_ledger(ledger: Ledger, triggers: Sequence[str], allowed: Sequence[str]
         return
     where = "; ".join(_besides(name, rows) for name, rows in ledger.unplanned.items())
     cause = f" Triggers that can do this: {', '.join(unnamed)}." if unnamed else ""
-    options = " ".join(Option("allow_trigger", name).named for name in unnamed)
     raise UnplannedChange(
         f"The database changed rows that no step accounts for: {where}.{cause}",
-        f"If you want that, add {options}." if unnamed else "",
+        f"If you want that, add {_allowing(unnamed)}." if unnamed else "",
         unplanned=dict(ledger.unplanned),
         triggers=unnamed,
     )
@@ -108,11 +108,14 @@ def check_uncounted(system: str, triggers: Sequence[str], allowed: Sequence[str]
     if unnamed:
         raise UnplannedChange(
             f"{system} does not tell what triggers change besides: {', '.join(unnamed)}.",
-            "If you know what they do and want that, add "
-            f"{' '.join(Option('allow_trigger', name).named for name in unnamed)}.",
+            f"If you know what they do and want that, add {_allowing(unnamed)}.",
             unplanned={},
             triggers=unnamed,
         )
+
+
+def _allowing(triggers: Sequence[str]) -> str:
+    return " ".join(Option("allow_trigger", name).named for name in triggers)
 
 
 def _besides(table: str, rows: int) -> str:

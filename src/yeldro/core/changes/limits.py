@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import ROLLED_BACK, UNCHANGED, LimitReached
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.messages.errors import ROLLED_BACK, UNCHANGED, LimitReached
+from yeldro.core.model.messages.names import same_name, suggestion
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue

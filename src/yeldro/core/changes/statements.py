@@ -10,15 +10,15 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import Affected
 from yeldro.core.changes.emptying import empty
 from yeldro.core.database import sql
-from yeldro.core.model.errors import Fault
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import Fault
+from yeldro.core.model.work.steps import Action
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from yeldro.core.changes.change_set import Change, RowSet
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 
 def execute(session: Session, change: Change) -> Affected:

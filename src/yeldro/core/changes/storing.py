@@ -24,16 +24,16 @@ from yeldro.core.database.references import (
     stored_in_parts,
     without_parent,
 )
-from yeldro.core.model.activity import announced
-from yeldro.core.model.errors import ROLLED_BACK, Refused
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.activity import announced
+from yeldro.core.model.messages.errors import ROLLED_BACK, Refused
+from yeldro.core.model.work.steps import Action
 from yeldro.core.receipts.copies import CopyPlace, make_copy
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter, stored_columns
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Column, Table, TableName
+    from yeldro.core.model.tables.schema import Column, Table, TableName
     from yeldro.core.receipts.format import StoredColumn
 
 _WIDE = 200  # from so many columns on, a trial shows if a table can hold them

@@ -15,9 +15,8 @@ from yeldro.core.changes.guard import check_way_back, guard, triggers_fired
 from yeldro.core.changes.ledger import check_ledger, check_step, check_uncounted, read_ledger
 from yeldro.core.changes.statements import execute_together
 from yeldro.core.database.facts import NOTHING, USUAL
-from yeldro.core.model.activity import announce
-from yeldro.core.model.counts import Ledger, Tally, joined
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import (
     ROWS_ROLLED_BACK,
     UNCHANGED,
     CountMismatch,
@@ -27,8 +26,9 @@ from yeldro.core.model.errors import (
     ReceiptNotClosed,
     YeldroError,
 )
-from yeldro.core.model.outcome import note_outcome, noted_outcome
-from yeldro.core.model.steps import Action, Step, rows_by_table
+from yeldro.core.model.messages.outcome import note_outcome, noted_outcome
+from yeldro.core.model.work.counts import NOTHING_YET, Ledger, Tally, joined
+from yeldro.core.model.work.steps import Action, Step, rows_by_table
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Affected, Change, ChangeSet
@@ -95,7 +95,7 @@ class Transaction:
         self.session = session
         self.limits = limits
         self.receipt: ReceiptWriter | None = None
-        self.ledger = Ledger({})
+        self.ledger = NOTHING_YET
         self.committed = ""
         self._open_receipt = open_receipt
         self._tallies: list[Tally] = []
@@ -196,7 +196,7 @@ class Transaction:
         """Forget what was carried out: somebody has gone back to a savepoint before it."""
         if self.receipt is not None:
             self.receipt.discard()
-        self.receipt, self.ledger = None, Ledger({})
+        self.receipt, self.ledger = None, NOTHING_YET
         self._tallies, self._carried_out = [], []
         self._counted = self.session.change_count()  # which counts what was undone, too
 
@@ -287,12 +287,12 @@ class Transaction:
                 self.session.run_deferred()
                 changed.append((change, rows))
         if not changed:
-            return Ledger({})
+            return NOTHING_YET
         self._counted = self.session.change_count()
         ledger = read_ledger(before, self._counted, _tally(changed))
         # A row in which a trigger sets its own values again may count as not changed at all.
         more = {name: rows for name, rows in ledger.unplanned.items() if rows > 0}
-        return Ledger(ledger.tables, more, ledger.counted)
+        return replace(ledger, unplanned=more)
 
 
 class _Progress:

@@ -11,10 +11,10 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list
 from yeldro.core.database.references import stored_in_parts
-from yeldro.core.model.errors import CountMismatch
-from yeldro.core.model.names import told_rows
-from yeldro.core.model.schema import Column, Table
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import CountMismatch
+from yeldro.core.model.messages.names import told_rows
+from yeldro.core.model.tables.schema import Column, Table
+from yeldro.core.model.work.steps import Action, Step
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Change

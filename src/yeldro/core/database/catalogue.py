@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import UnknownName, UsageError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.messages.errors import UnknownName, UsageError
+from yeldro.core.model.messages.names import same_name, suggestion
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue
-    from yeldro.core.model.schema import ForeignKey, Table
+    from yeldro.core.model.tables.schema import ForeignKey, Table
 
 
 def find_table(catalogue: Catalogue, typed: str) -> Table:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
-    from yeldro.core.model.schema import Parts, TableName
+    from yeldro.core.model.tables.schema import Parts, TableName
 
 
 class SqlDialect(str):
@@ -72,6 +72,8 @@ class Traits:
         has_transactional_ddl: a constraint can be made in the transaction that removes the rows.
         indexes_after_filling: an index of a temporary table is made once its rows are there, as
             a row can be too long for it.
+        joins_in_deletions: a deletion looks rows of other tables up together, as a query does;
+            elsewhere it may do so once for each row.
         joins_repeated_keys: rows are found quicker by a list of keys that may repeat than by one
             that is made unique first.
         own_numbers: types whose stored values are numbers of this one database's catalogue.
@@ -88,6 +90,7 @@ class Traits:
     has_inheritance: bool = False
     has_transactional_ddl: bool = True
     indexes_after_filling: bool = False
+    joins_in_deletions: bool = False
     joins_repeated_keys: bool = False
     own_numbers: frozenset[str] = frozenset()
     recurses_by_union: bool = True
@@ -124,6 +127,8 @@ class ChangeCount:
         counted_under: for a table whose rows are counted under another one, that one.
         times: how often the system counts each row of a table, if more than once.
         by_new_tables: names in `tables` that count up when Yeldro makes tables and fills them.
+        locked: tables that this session has locked for writing, where that is all that the system
+            tells; None if it does not tell.
     """
 
     total: int | None = None
@@ -131,6 +136,7 @@ class ChangeCount:
     counted_under: Mapping[str, str] = field(default_factory=dict)
     times: Mapping[str, int] = field(default_factory=dict)
     by_new_tables: frozenset[str] = frozenset()
+    locked: frozenset[str] | None = None
 
     def since(self, earlier: ChangeCount | None) -> ChangeCount:
         """Return what a later count is compared with, so that nothing in between is left out.

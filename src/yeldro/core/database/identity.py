@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.schema import Column, IdentityKind, Table
+from yeldro.core.model.tables.schema import Column, IdentityKind, Table
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 _BYTES = 4_000_000  # of texts and bytes in a part, about
-_LONG = (str, bytes, bytearray)
+_LONG = {str, bytes, bytearray}
 
 
 class PartSize:
@@ -29,6 +29,16 @@ class PartSize:
 
     def note(self, rows: Sequence[Sequence[Any]]) -> None:
         """Adjust the size to rows that have been read."""
-        held = sum(len(value) for row in rows for value in row if isinstance(value, _LONG))
+        held = sum(map(_held, zip(*rows, strict=True)))
         fitting = _BYTES * len(rows) // max(held, 1)
         self.rows = max(1, min(self._most, 2 * self.rows, fitting))
+
+
+def _held(column: Sequence[Any]) -> int:
+    """Return how many characters and bytes the values of a column take; others are short."""
+    kinds = set(map(type, column))
+    if not kinds & _LONG:
+        return 0
+    if kinds <= _LONG:
+        return sum(map(len, column))
+    return sum(len(value) for value in column if type(value) in _LONG)

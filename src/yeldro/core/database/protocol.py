@@ -29,8 +29,8 @@ if TYPE_CHECKING:
         Traits,
     )
     from yeldro.core.database.sql import Predicate
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Column, ForeignKey, Table, TableName
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Column, ForeignKey, Table, TableName
 
 
 class Catalogue(Protocol):

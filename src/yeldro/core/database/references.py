@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.schema import Column
+from yeldro.core.model.tables.schema import Column
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import ForeignKey, Table
+    from yeldro.core.model.tables.schema import ForeignKey, Table
 
 Part = TypeVar("Part")
 

@@ -15,10 +15,10 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.elements import quoted_name
 from sqlalchemy.sql.functions import FunctionElement
 
-from yeldro.core.model.errors import Fault
+from yeldro.core.model.messages.errors import Fault
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import ForeignKey, Parts, Table, TableName
+    from yeldro.core.model.tables.schema import ForeignKey, Parts, Table, TableName
 
 _LONGEST_NUMBER = 30  # characters; MariaDB takes a double to have 22 at the most, and some have 23
 _CLAUSE = "_rows_of_it"  # kept with the table

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
 from yeldro.core.execution.key_sketch import Difference, KeySketch, key_names, sketch_of
-from yeldro.core.model.errors import PlanChanged
-from yeldro.core.model.names import counted
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import PlanChanged
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.steps import Action
 from yeldro.core.planning.job import JobPlan
 
 if TYPE_CHECKING:

@@ -31,17 +31,17 @@ from yeldro.core.execution.divisible import (
 from yeldro.core.execution.locks import tables_to_lock
 from yeldro.core.execution.removal import Removal
 from yeldro.core.execution.run import CleanupDone, Outcome, RunResult
-from yeldro.core.model.counts import Ledger, Tally
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     CountMismatch,
     DatabaseFailure,
     Interrupted,
     YeldroError,
 )  # fmt: skip
-from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.names import counted
-from yeldro.core.model.schema import IdentityKind, TableName
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.tables.schema import IdentityKind, TableName
+from yeldro.core.model.work.counts import NOTHING_YET, Tally
+from yeldro.core.model.work.expectation import Expectations
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import Job, JobPlan
 from yeldro.core.planning.plan import Plan, Prepared, check_allowed_triggers, prepare
@@ -229,7 +229,7 @@ class _Batched:
         self.changed_by_all = changed_by_all
         self.wanted = whole.matched
         self.matched = self.rows = 0
-        self.ledger = Ledger({})
+        self.ledger = NOTHING_YET
         self.affected: Counter[tuple[str, ...]] = Counter()
         self.after_key: tuple[int, ...] = ()
         self.under_way = False

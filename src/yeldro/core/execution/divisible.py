@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.changes.change_set import Touched
 from yeldro.core.changes.storing import become_equal, counted_only
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.options import Option
-from yeldro.core.model.schema import ReferentialAction, TableName
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.tables.schema import ReferentialAction, TableName
+from yeldro.core.model.work.chains import Fate
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.planning.following.treatment import Link, Treatment
 
 if TYPE_CHECKING:

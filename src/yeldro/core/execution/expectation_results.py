@@ -8,14 +8,14 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 
 from yeldro.core.execution import run as running
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.work.expectation import Expectations
 from yeldro.core.planning.job import JobPlan
 from yeldro.core.selection.conditions.checks import run_checks
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database
-    from yeldro.core.model.expectation import RowRange
+    from yeldro.core.model.work.expectation import RowRange
     from yeldro.core.planning.job import Job
     from yeldro.core.selection.conditions.checks import CheckResult
 

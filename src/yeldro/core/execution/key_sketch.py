@@ -23,7 +23,7 @@ from yeldro.core.database.identity import column_list
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import Change
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.model.tables.schema import Column, Table
 
 _CELLS_IN_A_PART = 512
 _PARTS = 3

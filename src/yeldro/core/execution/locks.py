@@ -19,7 +19,7 @@ from yeldro.core.database.facts import TableLocks
 from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.protocol import Database, Session
 from yeldro.core.execution.proofs import tells_kept
-from yeldro.core.model.errors import CountMismatch
+from yeldro.core.model.messages.errors import CountMismatch
 from yeldro.core.planning.emptying import table_to_lock
 from yeldro.core.planning.job import Job, check_alone, with_error_context
 from yeldro.core.selection.asked import RelatedTable, Selection
@@ -27,7 +27,7 @@ from yeldro.core.selection.duplicates.grouping import kept_rows
 from yeldro.core.selection.selection import orphan_key, related_columns
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.model.tables.schema import Table, TableName
     from yeldro.core.planning.plan import Prepared
 
 

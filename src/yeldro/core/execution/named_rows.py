@@ -17,17 +17,17 @@ from yeldro.core.changes.change_set import Change, rows_in
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.run import check_plan
 from yeldro.core.execution.script import check_triggers
-from yeldro.core.model.activity import announced
-from yeldro.core.model.errors import LimitReached, Refused
-from yeldro.core.model.options import Option
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.activity import announced
+from yeldro.core.model.messages.errors import LimitReached, Refused
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.plan import Plan, prepare
 from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.model.schema import Column, ForeignKey, Table
+    from yeldro.core.model.tables.schema import Column, ForeignKey, Table
 
 Row = tuple[Any, ...]
 _BINARY = ("blob", "binary", "varbinary", "bytea")

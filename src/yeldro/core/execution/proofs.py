@@ -10,15 +10,15 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import CountMismatch, Fault
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import CountMismatch, Fault
 from yeldro.core.planning.following.row_sets import depends_on
 from yeldro.core.planning.plan import Prepared
 from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.counts import Ledger
+    from yeldro.core.model.work.counts import Ledger
     from yeldro.core.planning.following.treatment import Link
 
 

@@ -15,13 +15,13 @@ from yeldro.core.changes.storing import store
 from yeldro.core.database.references import stored_in_parts
 from yeldro.core.execution.locks import lock_kept_rows
 from yeldro.core.execution.proofs import prove_groups_live, prove_no_dangling_references
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.work.steps import Action, Step
 
 if TYPE_CHECKING:
     from yeldro.core.changes.watching import Counted, Watched
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.counts import Ledger, Tally
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
+    from yeldro.core.model.work.counts import Ledger, Tally
     from yeldro.core.planning.plan import Prepared
     from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 

@@ -15,14 +15,14 @@ from yeldro.core.changes.transaction import changing
 from yeldro.core.database import sql
 from yeldro.core.execution.locks import tables_to_lock
 from yeldro.core.execution.removal import Removal
-from yeldro.core.model.counts import Ledger, Tally, joined
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     ROLLED_BACK,
     UNCHANGED,
     BlockedByForeignKey,
     DatabaseFailure,
 )
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.counts import Ledger, Tally, joined
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.job import (
     Job,
@@ -41,7 +41,7 @@ if TYPE_CHECKING:
     from yeldro.core.changes.transaction import Transaction
     from yeldro.core.database.protocol import Database, Session
     from yeldro.core.execution.approval import Approval
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
 
 
 class Outcome(StrEnum):

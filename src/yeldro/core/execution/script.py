@@ -16,10 +16,10 @@ from yeldro.core.database import sql
 from yeldro.core.database.facts import Mode
 from yeldro.core.execution.proofs import dangling_references, lost_groups
 from yeldro.core.execution.run import check_plan
-from yeldro.core.model.errors import MissingPrivilege, Refused
-from yeldro.core.model.options import Option
-from yeldro.core.model.schema import ReferentialAction
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import MissingPrivilege, Refused
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.tables.schema import ReferentialAction
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.following.row_sets import depends_on, that_stay
 from yeldro.core.planning.plan import Plan, Prepared, prepare
@@ -28,7 +28,7 @@ from yeldro.core.selection.conditions.parameters import kind_of
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
     from yeldro.core.selection.conditions.checks import Check
 
 _INSERTS = "INSERT INTO "  # after the WITH queries of a recursion

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.errors import Refused
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import Refused
+from yeldro.core.model.work.chains import Fate
+from yeldro.core.model.work.steps import Action, Step
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import ForeignKey, Table, TableName
+    from yeldro.core.model.tables.schema import ForeignKey, Table, TableName
     from yeldro.core.planning.job import JobPlan
     from yeldro.core.planning.plan import RippleLine
 

@@ -10,11 +10,11 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.activity import announce
+from yeldro.core.model.messages.activity import announce
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import ForeignKey
+    from yeldro.core.model.tables.schema import ForeignKey
 
 
 @dataclass(frozen=True)

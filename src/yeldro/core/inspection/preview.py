@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.model.schema import IdentityKind, Table
+from yeldro.core.model.tables.schema import IdentityKind, Table
 from yeldro.core.planning.cleanup import Cleanup
 from yeldro.core.planning.plan import Plan, prepare
 

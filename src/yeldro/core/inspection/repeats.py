@@ -15,14 +15,14 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.compared import Compared, columns_read, composed, of_columns
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import Refused
 from yeldro.core.selection.duplicates.values import group_values
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Table
 
 MOST_ROWS = 100_000
 _NEARLY = 0.1  # a near-key repeats in at most this share of the rows

@@ -9,8 +9,8 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
-from yeldro.core.model.activity import announce
-from yeldro.core.model.schema import ForeignKey, IdentityKind, Table
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.tables.schema import ForeignKey, IdentityKind, Table
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

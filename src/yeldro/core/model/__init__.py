@@ -1,4 +1,4 @@
-"""Plain values that every other room speaks in: names, tables, keys, steps, counts, errors.
+"""Plain values that every other room speaks in.
 
 Nothing here knows of a database or of SQL. Every module may be used from anywhere.
 """

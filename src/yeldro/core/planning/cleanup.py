@@ -8,8 +8,8 @@ from datetime import date
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import Emptying
-from yeldro.core.model.expectation import Expectations
-from yeldro.core.model.given import Given
+from yeldro.core.model.work.expectation import Expectations
+from yeldro.core.model.work.given import Given
 from yeldro.core.planning.following.treatment import Choices
 from yeldro.core.selection.asked import Selection
 

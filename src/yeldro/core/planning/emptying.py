@@ -13,16 +13,16 @@ from typing import TYPE_CHECKING
 from yeldro.core.changes.emptying import WITHOUT
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Emptying
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.options import Option
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.work.steps import Action
 from yeldro.core.selection.asked import Selection
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import Consequences
     from yeldro.core.database.protocol import Database, Session
-    from yeldro.core.model.schema import Table, TableName
-    from yeldro.core.model.steps import Step
+    from yeldro.core.model.tables.schema import Table, TableName
+    from yeldro.core.model.work.steps import Step
 
 _WORTH_IT = 100_000  # rows that go, from which on it is worth to tell of a quicker way
 

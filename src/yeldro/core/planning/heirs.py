@@ -14,13 +14,13 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.graph import components
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.tables.graph import components
 from yeldro.core.selection.selection import resolve
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.model.tables.schema import Table, TableName
     from yeldro.core.planning.cleanup import Cleanup
     from yeldro.core.planning.job import Job
 

@@ -9,11 +9,11 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from yeldro.core.changes.limits import Limits
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     UsageError,
     YeldroError,
 )
-from yeldro.core.model.expectation import Expectations
+from yeldro.core.model.work.expectation import Expectations
 
 if TYPE_CHECKING:
     from yeldro.core.planning.cleanup import Cleanup

@@ -14,10 +14,10 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
 from yeldro.core.database.facts import Consequences
 from yeldro.core.database.protocol import Session
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.options import REPOINT, Option
-from yeldro.core.model.steps import MATCHED, Action, Step, rows_by_table
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.options import REPOINT, Option
+from yeldro.core.model.work.chains import Fate
+from yeldro.core.model.work.steps import MATCHED, Action, Step, rows_by_table
 from yeldro.core.planning.cleanup import Cleanup, asked_of
 from yeldro.core.planning.emptying import (
     check_emptying,
@@ -38,8 +38,8 @@ from yeldro.core.selection.selection import MatchedRows, resolve
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.facts import Emptying, Prevention
-    from yeldro.core.model.given import Given
-    from yeldro.core.model.schema import ForeignKey, Table
+    from yeldro.core.model.tables.schema import ForeignKey, Table
+    from yeldro.core.model.work.given import Given
     from yeldro.core.planning.ripple.dependents import Repointed
 
 _LARGEST = 3  # groups of duplicates that are shown

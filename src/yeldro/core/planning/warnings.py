@@ -9,15 +9,15 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.guard import missing_privileges
 from yeldro.core.database import sql
-from yeldro.core.model.names import told_rows
-from yeldro.core.model.options import Option
+from yeldro.core.model.messages.names import told_rows
+from yeldro.core.model.messages.options import Option
 from yeldro.core.selection.duplicates.values import equal_on_null, inexact
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet, Touched
     from yeldro.core.database.facts import Emptying
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, TableName, Trigger
+    from yeldro.core.model.tables.schema import Table, TableName, Trigger
     from yeldro.core.planning.following.treatment import Link
     from yeldro.core.planning.ripple.ripple import Ripple
     from yeldro.core.selection.asked import Selection

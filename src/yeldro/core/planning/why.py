@@ -11,11 +11,11 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.model.activity import announce
-from yeldro.core.model.chains import Fate, Key, Reason, Why, chains_to, named
-from yeldro.core.model.errors import UnknownName, UsageError
-from yeldro.core.model.schema import Table, TableName
-from yeldro.core.model.steps import MATCHED
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import UnknownName, UsageError
+from yeldro.core.model.tables.schema import Table, TableName
+from yeldro.core.model.work.chains import Fate, Key, Reason, Why, chains_to, named
+from yeldro.core.model.work.steps import MATCHED
 from yeldro.core.planning.following.row_sets import compared
 from yeldro.core.planning.following.treatment import Treatment
 

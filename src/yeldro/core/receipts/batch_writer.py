@@ -9,16 +9,16 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.errors import CountMismatch
-from yeldro.core.model.machine import sync
-from yeldro.core.model.schema import TableName
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import CountMismatch
+from yeldro.core.model.messages.machine import sync
+from yeldro.core.model.tables.schema import TableName
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.writer import ReceiptWriter, check_stored, ledger_rows
 
 if TYPE_CHECKING:
-    from yeldro.core.model.counts import Ledger, Tally
-    from yeldro.core.model.given import Given
+    from yeldro.core.model.work.counts import Ledger, Tally
+    from yeldro.core.model.work.given import Given
 
 
 @dataclass(frozen=True)

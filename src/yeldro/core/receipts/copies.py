@@ -9,15 +9,15 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     ROLLED_BACK,
     CountMismatch,
     DatabaseFailure,
     Refused,
     UsageError,
 )
-from yeldro.core.model.schema import Table, TableName
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.tables.schema import Table, TableName
+from yeldro.core.model.work.steps import Action, Step
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

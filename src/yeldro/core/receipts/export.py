@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from yeldro.core.model.errors import FileNotWritten, Refused
-from yeldro.core.model.files import AsText, new_file
+from yeldro.core.model.messages.errors import FileNotWritten, Refused
+from yeldro.core.model.messages.files import AsText, new_file
 from yeldro.core.receipts.reader import Receipt, ReceiptStep, stored_rows
 
 

@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from yeldro.core.database.parts import PartSize
-from yeldro.core.model.counts import Changes
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     UNCHANGED,
     DatabaseFailure,
     Fault,
@@ -23,9 +22,10 @@ from yeldro.core.model.errors import (
     UnknownName,
     UsageError,
 )
-from yeldro.core.model.given import Given
-from yeldro.core.model.schema import TableName
-from yeldro.core.model.steps import Action, Reached
+from yeldro.core.model.tables.schema import TableName
+from yeldro.core.model.work.counts import Changes
+from yeldro.core.model.work.given import Given
+from yeldro.core.model.work.steps import Action, Reached
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
 

@@ -13,10 +13,10 @@ from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from yeldro.core.model.chains import Fate, Key, Reason, Why, chains_to, named, shown
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import same_name
-from yeldro.core.model.steps import MATCHED, Action, Reached
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import same_name
+from yeldro.core.model.work.chains import Fate, Key, Reason, Why, chains_to, named, shown
+from yeldro.core.model.work.steps import MATCHED, Action, Reached
 from yeldro.core.receipts.format import quoted
 from yeldro.core.receipts.reader import Receipt, ReceiptStep, opened
 

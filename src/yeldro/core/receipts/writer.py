@@ -15,17 +15,17 @@ from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
-from yeldro.core.model.machine import sync, user
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import ROLLED_BACK, CountMismatch, DatabaseFailure
+from yeldro.core.model.messages.machine import sync, user
+from yeldro.core.model.work.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.format import StoredColumn
 
 if TYPE_CHECKING:
-    from yeldro.core.model.counts import Ledger, Tally
-    from yeldro.core.model.given import Given
-    from yeldro.core.model.schema import TableName
-    from yeldro.core.model.steps import Step
+    from yeldro.core.model.tables.schema import TableName
+    from yeldro.core.model.work.counts import Ledger, Tally
+    from yeldro.core.model.work.given import Given
+    from yeldro.core.model.work.steps import Step
     from yeldro.core.receipts.copies import CopyPlace
 
 _ROWS_IN_A_STATEMENT = 100

@@ -7,17 +7,16 @@ statement.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.graph import components
-from yeldro.core.model.steps import Action
+from yeldro.core.model.work.steps import Action
 from yeldro.core.restore.comparing.conflicts import references_rows
 from yeldro.core.restore.comparing.key_swaps import swaps_keys
+from yeldro.core.restore.staged.undoing import by_links
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import ForeignKey, TableName
     from yeldro.core.restore.staged.undoing import UndoneRows
 
 
@@ -62,15 +61,9 @@ def _parents_first(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """
     coming = [each for each in staged_steps if each.step.action is Action.REMOVE]
 
-    def places(links: Callable[[UndoneRows], Iterable[ForeignKey]]) -> dict[TableName, int]:
-        names = {each.table.name for each in coming}
-        parents = {each.table.name: [key.parent for key in links(each) if key.parent in names]
-                   for each in coming}  # fmt: skip
-        return {name: -n for n, part in enumerate(components(parents)) for name in part}
-
-    among_all = places(lambda each: each.table.foreign_keys)
-    among_lasting = places(
-        lambda each: (key for key in each.table.foreign_keys if not each.can_postpone(key))
+    among_all, among_lasting = (
+        {name: -n for n, part in enumerate(by_links(coming, lasting=lasting)) for name in part}
+        for lasting in (False, True)
     )
     coming.sort(key=lambda each: (among_all[each.table.name], among_lasting[each.table.name]))
     return [*coming, *(each for each in staged_steps if each not in coming)]

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database.identity import computed_columns
 from yeldro.core.database.references import stored_in_parts
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.restore.comparing.conflicts import lacks_parent
 
 if TYPE_CHECKING:

@@ -10,9 +10,9 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import Acceptances, Affected, Change, ChangeSet, Touched
 from yeldro.core.changes.statements import execute
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import Fault
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import Fault
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.restore.comparing.dangling import prove_step_leaves_none_dangling
 from yeldro.core.restore.comparing.verification import (
     Difference,
@@ -27,7 +27,7 @@ from yeldro.core.restore.savepoint_trials import Savepoint, StepRefused, find_re
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.counts import Ledger, Tally
+    from yeldro.core.model.work.counts import Ledger, Tally
     from yeldro.core.receipts.reader import Receipt
     from yeldro.core.receipts.writer import ReceiptWriter
     from yeldro.core.restore.staged.undoing import UndoneRows

@@ -16,8 +16,7 @@ from yeldro.core.changes.guard import check_trigger_names
 from yeldro.core.changes.limits import Limits
 from yeldro.core.changes.transaction import changing
 from yeldro.core.database.facts import Mode, TableLocks
-from yeldro.core.model.counts import Ledger, Tally
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     ROLLED_BACK,
     UNCHANGED,
     KeyTaken,
@@ -26,6 +25,7 @@ from yeldro.core.model.errors import (
     Refused,
     RestoreConflict,
 )
+from yeldro.core.model.work.counts import Ledger, Tally
 from yeldro.core.receipts.writer import ReceiptOptions, ReceiptWriter
 from yeldro.core.restore.comparing.conflicts import (
     Conflict,

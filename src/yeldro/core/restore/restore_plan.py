@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import Fault
-from yeldro.core.model.names import counted
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import Fault
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.restore.comparing.conflicts import (
     Conflict,

@@ -10,8 +10,8 @@ import sqlalchemy as sa
 
 from yeldro.core.database.facts import RowRefusal
 from yeldro.core.database.protocol import Session
-from yeldro.core.model.errors import RestoreConflict
-from yeldro.core.model.names import told_rows
+from yeldro.core.model.messages.errors import RestoreConflict
+from yeldro.core.model.messages.names import told_rows
 from yeldro.core.restore.comparing.conflicts import Conflict, ConflictKind, sample
 
 if TYPE_CHECKING:

@@ -12,11 +12,11 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import fill_staging_table
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import DatabaseFailure, Refused, UnknownName, UsageError
-from yeldro.core.model.names import same_name
-from yeldro.core.model.schema import Column
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import DatabaseFailure, Refused, UnknownName, UsageError
+from yeldro.core.model.messages.names import same_name
+from yeldro.core.model.tables.schema import Column
+from yeldro.core.model.work.steps import Action
 from yeldro.core.receipts import format as form
 from yeldro.core.receipts.reader import Receipt, formed_rows, native_query, native_rows
 from yeldro.core.restore.comparing.key_swaps import reassigned
@@ -27,7 +27,7 @@ from yeldro.core.restore.staged.undoing import UndoneRows
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
     from yeldro.core.receipts.reader import ReceiptStep
 
 _AT_ONCE = 1000

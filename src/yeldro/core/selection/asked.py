@@ -6,9 +6,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from yeldro.core.model.equality import EqualityRules
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import listed
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import listed
+from yeldro.core.model.tables.equality import EqualityRules
 
 KEEP_RULES = ("lowest:COLUMN", "highest:COLUMN", "fullest", "referenced", "order:LIST")
 

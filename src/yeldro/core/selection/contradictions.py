@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.equality import EqualityRules
-from yeldro.core.model.errors import NoSelection, UsageError
+from yeldro.core.model.messages.errors import NoSelection, UsageError
+from yeldro.core.model.tables.equality import EqualityRules
 
 if TYPE_CHECKING:
     from yeldro.core.selection.asked import Selection

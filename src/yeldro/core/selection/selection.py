@@ -13,9 +13,16 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table, foreign_keys_called
 from yeldro.core.database.identity import ROW_HASH, copies_of_rows
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.names import suggestion, unquoted
-from yeldro.core.model.schema import CandidateKey, ForeignKey, IdentityKind, Parts, Table, TableName
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.messages.names import suggestion, unquoted
+from yeldro.core.model.tables.schema import (
+    CandidateKey,
+    ForeignKey,
+    IdentityKind,
+    Parts,
+    Table,
+    TableName,
+)
 from yeldro.core.selection.asked import RelatedTable, Selection
 from yeldro.core.selection.contradictions import check_parts, check_without_key
 from yeldro.core.selection.duplicates.compared import find_compared
@@ -159,7 +166,7 @@ def resolve(selection: Selection, session: Session) -> MatchedRows:
         conditions=tuple(conditions),
         order=tuple(order),
         limit=selection.limit or selection.batch,
-        repeatable=_repeatable(selection, filtered),
+        repeatable=_repeatable(selection, filtered, table, session),
         at_most=key_and_most[1] if key_and_most else None,
         pinned_key=key_and_most[0] if key_and_most else None,
         copies=copies,
@@ -377,9 +384,23 @@ def _joined_by_foreign_key(table: Table, other: Table) -> tuple[list[str], list[
     )
 
 
-def _repeatable(selection: Selection, filtered: Filter | None) -> bool:
-    others = selection.matching or selection.missing_in or selection.orphans
-    if others or selection.duplicates_by or selection.limit or selection.batch:
+def _repeatable(
+    selection: Selection, filtered: Filter | None, table: Table, session: Session
+) -> bool:
+    """True if the conditions alone give the same rows again, though other rows have gone.
+
+    Conditions on rows of another table do, as long as rows of one table go and fire nothing. They
+    are only worth it where the system joins in a deletion as it does in a query.
+    """
+    if selection.duplicates_by or selection.limit or selection.batch:
+        return False
+    others = [find_table(session.catalogue, each.other)
+              for each in (*selection.matching, *selection.missing_in)]  # fmt: skip
+    if selection.orphans:
+        others.append(session.catalogue.table(orphan_key(selection.orphans, table).parent))
+    if others and (table.triggers or not session.traits.joins_in_deletions):
+        return False
+    if any(each.name == table.name or each.kind == "view" for each in others):
         return False
     return filtered is None or filtered.repeatable
 

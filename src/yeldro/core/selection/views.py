@@ -10,9 +10,9 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
-from yeldro.core.model.errors import MissingPrivilege, Refused, UsageError
-from yeldro.core.model.names import same_name
-from yeldro.core.model.schema import Table
+from yeldro.core.model.messages.errors import MissingPrivilege, Refused, UsageError
+from yeldro.core.model.messages.names import same_name
+from yeldro.core.model.tables.schema import Table
 from yeldro.core.selection.conditions.parsing import parse
 
 if TYPE_CHECKING:

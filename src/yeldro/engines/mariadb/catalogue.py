@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.schema import (
+from yeldro.core.model.tables.schema import (
     CandidateKey,
     Column,
     ForeignKey,
@@ -56,13 +56,13 @@ SELECT TABLE_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS nam
        COLUMN_NAME AS ours, REFERENCED_TABLE_SCHEMA AS parent_schema,
        REFERENCED_TABLE_NAME AS parent, REFERENCED_COLUMN_NAME AS theirs
 FROM information_schema.KEY_COLUMN_USAGE
-WHERE REFERENCED_TABLE_NAME IS NOT NULL
+WHERE REFERENCED_TABLE_NAME IS NOT NULL{which}
 ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION
 """
 _ACTIONS = """
 SELECT CONSTRAINT_SCHEMA AS child_schema, TABLE_NAME AS child, CONSTRAINT_NAME AS name,
        DELETE_RULE AS action
-FROM information_schema.REFERENTIAL_CONSTRAINTS
+FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE 1 = 1{which}
 """
 _PARTITIONED = """
 SELECT DISTINCT TABLE_SCHEMA AS parts_schema, TABLE_NAME AS name FROM information_schema.PARTITIONS
@@ -80,14 +80,14 @@ SELECT TABLE_NAME AS of_table, CONSTRAINT_NAME AS name, CHECK_CLAUSE AS clause
 FROM information_schema.CHECK_CONSTRAINTS
 WHERE CONSTRAINT_SCHEMA = %s{which} ORDER BY CONSTRAINT_NAME
 """
-_REFERENCING = """
-SELECT {for_schema} AS child_schema, {for_name} AS child
-FROM information_schema.INNODB_SYS_FOREIGN
-WHERE {ref_schema} = %s AND {ref_name} = %s
-"""
 # Converts a name from its form in the file system.
 _DECODED = ("CONVERT(CONVERT(CAST(SUBSTRING_INDEX({}, '/', {}) AS BINARY) USING filename)"
             " USING utf8mb4)")  # fmt: skip
+_REFERENCING = f"""
+SELECT {_DECODED.format("FOR_NAME", 1)} AS child_schema, {_DECODED.format("FOR_NAME", -1)} AS child,
+       {_DECODED.format("REF_NAME", -1)} AS parent
+FROM information_schema.INNODB_SYS_FOREIGN WHERE {_DECODED.format("REF_NAME", 1)} = %s
+"""
 # Engines that keep rows on another server, which commits by itself or may.
 _ELSEWHERE = {"CONNECT", "FEDERATED", "S3", "SPIDER"}
 # What a column that is not stored may call, and a stored one may not: the value depends on when, by
@@ -104,6 +104,7 @@ _VARYING = re.compile(rf"@@|\b(?:{'|'.join(_VARYING_CALLS.split())})\b", re.IGNO
 _QUOTED = re.compile(r"`((?:[^`]|``)+)`")
 _ON_DELETE = re.compile(r" ON DELETE (CASCADE|SET NULL|SET DEFAULT|NO ACTION|RESTRICT)")
 _GRANT = re.compile(r"GRANT (.+) ON `?(.+?)`?\.\* TO ")
+_Links = dict[TableName, list[Any]]
 
 
 class MariadbCatalogue:
@@ -118,7 +119,9 @@ class MariadbCatalogue:
         self._database = database
         self._schemas: dict[str, dict[str, Any]] = {}
         self._tables: dict[TableName, Table] = {}
-        self._keys: tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]] | None = None
+        self._keys: dict[str, tuple[_Links, _Links]] = {}
+        self._actions: dict[tuple[str, str, str], str] = {}
+        self._children: dict[str, Sequence[Any]] = {}
         self._engines: dict[str, bool] | None = None
         self._kinds_of_rows: dict[tuple[str, str], RowsByTable[str]] = {}
 
@@ -135,7 +138,8 @@ class MariadbCatalogue:
         return self._tables[name]
 
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
-        return tuple(key for key in map(self._link, self._links()[1][parent]) if key)
+        links = self._links(self.place_of(parent)[0])[1][parent]
+        return tuple(key for key in map(self._link, links) if key)
 
     def places(self) -> dict[tuple[str, str], TableName]:
         return {(self._database, name.name): name for name in self.table_names()}
@@ -157,7 +161,7 @@ class MariadbCatalogue:
         """Return foreign keys that were declared while checks were off, without a parent."""
         return tuple(
             f"{child}.{','.join(part.ours for part in parts)} → {parts[0].parent}"
-            for child, links in self._links()[0].items()
+            for child, links in self._links(self._database)[0].items()
             for parts in links
             if child.schema is None and self._link(parts) is None
         )
@@ -208,7 +212,7 @@ class MariadbCatalogue:
             if parts[0].is_unique and whole:
                 holds = not nullable & set(listed)
                 keys.append(CandidateKey(listed, index == "PRIMARY", holds, index))
-        links = (self._link(parts) for parts in self._links()[0][name])
+        links = (self._link(parts) for parts in self._links(schema)[0][name])
         transactional = self.is_transactional(row.engine)
         notes = () if transactional or row.type != "BASE TABLE" else (_no_way_back(row.engine),)
         return Table(
@@ -225,20 +229,42 @@ class MariadbCatalogue:
             notes=notes,
         )
 
-    def _links(self) -> tuple[dict[TableName, list[Any]], dict[TableName, list[Any]]]:
-        """Return the parts of every foreign key, by child and by parent; read in two statements."""
-        if self._keys is None:
-            self._actions = {
-                (row.child_schema, row.child, row.name): row.action for row in self.rows(_ACTIONS)
-            }
-            self._keys = (defaultdict(list), defaultdict(list))
-            links = groupby(self.rows(_LINKS), lambda row: (row.child_schema, row.child, row.name))
-            for (schema, child, _), grouped in links:
-                parts = list(grouped)
-                self._keys[0][self.named(schema, child)].append(parts)
-                parent = self._spelled(parts[0].parent_schema, parts[0].parent)
-                self._keys[1][parent].append(parts)
-        return self._keys
+    def _links(self, schema: str) -> tuple[_Links, _Links]:
+        """Return the parts of every foreign key of a schema, by child, and to it, by parent."""
+        sees_children = self._grants_everywhere("PROCESS")
+        read = schema if sees_children else ""  # everything: nothing else tells who references it
+        if read not in self._keys:
+            wanted: list[tuple[str, ...]] = [(schema,)] if sees_children else [()]
+            if sees_children:
+                others = {(row.child_schema, row.child) for row in self._referencing(schema)}
+                wanted += [each for each in sorted(others) if each[0] != schema]
+            self._keys[read] = (defaultdict(list), defaultdict(list))
+            for place in wanted:
+                for parts in self._parts(place):
+                    first = parts[0]
+                    child = self.named(first.child_schema, first.child)
+                    self._keys[read][0][child].append(parts)
+                    parent = self._spelled(first.parent_schema, first.parent)
+                    self._keys[read][1][parent].append(parts)
+        return self._keys[read]
+
+    def _parts(self, place: tuple[str, ...]) -> Iterator[list[Any]]:
+        """Yield the parts of each foreign key of a table, of all tables of a schema, or of all.
+
+        The server opens every table that it looks at: thousands of them take seconds.
+        """
+        which = "".join((" AND {} = %s", " AND TABLE_NAME = %s")[: len(place)])
+        actions = self.rows(_ACTIONS.format(which=which.format("CONSTRAINT_SCHEMA")), *place)
+        self._actions |= {(row.child_schema, row.child, row.name): row.action for row in actions}
+        links = self.rows(_LINKS.format(which=which.format("TABLE_SCHEMA")), *place)
+        for _, grouped in groupby(links, lambda row: (row.child_schema, row.child, row.name)):
+            yield list(grouped)
+
+    def _referencing(self, schema: str) -> Sequence[Any]:
+        """Return child and parent of every foreign key to a schema, whoever may see the child."""
+        if schema not in self._children:
+            self._children[schema] = self.rows(_REFERENCING, schema)
+        return self._children[schema]
 
     def _spelled(self, schema: str, name: str) -> TableName:
         """Return a parent as its own table is spelled; foreign keys may hold it in lower case."""
@@ -291,12 +317,13 @@ class MariadbCatalogue:
             return ()
         if not self._grants_everywhere("PROCESS"):
             return None
-        query = _REFERENCING.format(
-            for_schema=_DECODED.format("FOR_NAME", 1), for_name=_DECODED.format("FOR_NAME", -1),
-            ref_schema=_DECODED.format("REF_NAME", 1), ref_name=_DECODED.format("REF_NAME", -1),
-        )  # fmt: skip
+        schema, bare = self.place_of(name)
         seen = {self.place_of(key.child) for key in self.referencing(name)}
-        rows = {(row.child_schema, row.child) for row in self.rows(query, *self.place_of(name))}
+        rows = {
+            (row.child_schema, row.child)
+            for row in self._referencing(schema)
+            if row.parent.casefold() == bare.casefold()
+        }
         return tuple(sorted(f"{schema}.{child}" for schema, child in rows - seen))
 
     @cached_property

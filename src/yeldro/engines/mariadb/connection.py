@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import pymysql
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.engines.mariadb.values import SORTED_BYTES
 
 if TYPE_CHECKING:

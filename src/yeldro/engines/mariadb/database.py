@@ -20,16 +20,17 @@ import sqlalchemy as sa
 from pymysql.constants import FIELD_TYPE
 
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     MissingPrivilege,
     OutOfReach,
     Refused,
     UsageError,
+    YeldroError,
 )
-from yeldro.engines.address import without_secrets
 from yeldro.engines.mariadb.connection import connect, set_up
 from yeldro.engines.mariadb.errors import OPTION_FILE, explained, heed_warnings
 from yeldro.engines.mariadb.session import TRAITS, MariadbSession
+from yeldro.engines.server import ServerDatabase
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock")
 _AS_TEXT = (FIELD_TYPE.DATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME)
@@ -37,7 +38,7 @@ _READ_AS = {kind: reader for kind, reader in pymysql.converters.conversions.item
             if kind not in _AS_TEXT}  # fmt: skip
 
 
-class MariadbDatabase:
+class MariadbDatabase(ServerDatabase):
     """A database on a MariaDB server.
 
     Args:
@@ -52,7 +53,6 @@ class MariadbDatabase:
     def __init__(self, url: sa.URL) -> None:
         if not url.database:
             raise UsageError("The URL names no database.", "Write it as mariadb://host/database.")
-        self.shown = without_secrets(url.set(drivername="mariadb")).render_as_string()
         self._name = url.database
         more = {} if "charset" in url.query else {"charset": "utf8mb4"}
         options = Path(os.path.expanduser(OPTION_FILE))
@@ -61,26 +61,8 @@ class MariadbDatabase:
         here = not url.host and "unix_socket" not in url.query and "read_default_file" not in more
         if here and (socket := _socket()):
             more["unix_socket"] = socket
-        self._url = url.set(drivername="mariadb+pymysql").update_query_dict(more)
-        self._statement_limit: float | None = None
-
-    def limit_statements(self, seconds: float) -> None:
-        self._statement_limit = seconds
-
-    def keep_connection(self) -> None:
-        """Do nothing: settings and temporary tables of a session last as long as its connection."""
-
-    def close(self) -> None:
-        """Do nothing: every session closes its connection."""
-
-    @contextmanager
-    def create(self) -> Iterator[sa.Connection]:
-        """Open a plain connection in one transaction, in which MariaDB commits each new table."""
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
+        super().__init__(url, "mariadb", "mariadb+pymysql")
+        self._url = self._url.update_query_dict(more)
 
     @contextmanager
     def reading(self, mode: Mode = USUAL) -> Iterator[MariadbSession]:
@@ -109,9 +91,7 @@ class MariadbDatabase:
                     f"reference the rows that go.",
                     f"Use a user with SELECT on {self._name}.*",
                 )
-            if self._statement_limit is not None:
-                lock_wait = min(lock_wait, self._statement_limit)
-            seconds = math.ceil(lock_wait)
+            seconds = math.ceil(self._lock_wait(lock_wait))
             session.set("innodb_lock_wait_timeout", seconds)
             session.set("lock_wait_timeout", max(seconds, 1))
             session.set("foreign_key_checks", 0)
@@ -134,7 +114,7 @@ class MariadbDatabase:
     def _session(self, mode: Mode) -> Iterator[MariadbSession]:
         thread = None
         try:
-            with self._engine.connect() as connection:
+            with self._connection() as connection:
                 thread = connection.exec_driver_sql("SELECT CONNECTION_ID()").scalar_one()
                 sa.event.listen(connection, "after_cursor_execute", heed_warnings)
                 session = MariadbSession(connection, self._name, mode)
@@ -159,8 +139,10 @@ class MariadbDatabase:
             raise OutOfReach(
                 f"The server at {self.shown} is not MariaDB.", "Name a MariaDB server."
             ) from error
-        except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
+
+    def _explained(self, error: sa.exc.DBAPIError, *, connected: bool) -> YeldroError:
+        del connected  # the server's own codes tell
+        return explained(error, self.shown, self._statement_limit)
 
     def _end(self, thread: int | None) -> None:
         """Make the server end a session and what it is doing."""

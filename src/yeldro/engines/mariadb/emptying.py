@@ -8,11 +8,11 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.errors import UNCHANGED, DatabaseFailure, Fault, Refused
+from yeldro.core.model.messages.errors import UNCHANGED, DatabaseFailure, Fault, Refused
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
     from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 
 _COUNTERS = """

@@ -9,7 +9,7 @@ import pymysql
 import sqlalchemy as sa
 
 from yeldro.core.database.facts import RowRefusal
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     NOT_COMMITTED,
     UNCHANGED,
     AccessDenied,

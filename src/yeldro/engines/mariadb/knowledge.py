@@ -16,12 +16,12 @@ from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.dialect import FREE_OF_SIDE_EFFECTS
 from yeldro.engines.mariadb.errors import told
 from yeldro.engines.mariadb.trigger_effects import TriggerEffects
-from yeldro.engines.standard import StandardSession
+from yeldro.engines.standard import StandardSession, refused_by
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Table
 
 
 class MariadbKnowledge(StandardSession):
@@ -63,9 +63,8 @@ class MariadbKnowledge(StandardSession):
         enums = (column.name for column in table.columns if column.type.startswith("enum"))
         return [
             *((f"no value of the enum {name}", rows.c[name] + 0 == 0) for name in enums),
-            *((f"what the check {name} refuses", sql.fails(check))
-              for name, check in self.catalogue.checks(table.name)),
-        ]  # fmt: skip
+            *refused_by(self.catalogue.checks(table.name)),
+        ]
 
     def making_transactional(self, table: Table) -> str:
         return f"ALTER TABLE {self._written(table)} ENGINE = InnoDB"

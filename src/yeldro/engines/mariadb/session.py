@@ -19,7 +19,7 @@ from yeldro.core.database.facts import (
     Traits,
 )
 from yeldro.core.database.identity import COPIES, ROW_HASH
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure, Fault, Refused
+from yeldro.core.model.messages.errors import ROLLED_BACK, DatabaseFailure, Fault, Refused
 from yeldro.engines.mariadb import literals, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 from yeldro.engines.mariadb.connection import HalfPairs, set_up
@@ -36,7 +36,7 @@ from yeldro.engines.mariadb.errors import (
 from yeldro.engines.mariadb.knowledge import MariadbKnowledge
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Column, Table, TableName
+    from yeldro.core.model.tables.schema import Column, Table, TableName
 
 _COUNTS = """SHOW SESSION STATUS
     WHERE Variable_name IN ('Handler_delete', 'Handler_update', 'Handler_write')"""

@@ -15,7 +15,7 @@ from yeldro.engines.code_names import names_in, unquoted
 from yeldro.engines.reach import Code, CodeInDatabase
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
     from yeldro.engines.mariadb.catalogue import MariadbCatalogue
 
 Place = tuple[str, str]

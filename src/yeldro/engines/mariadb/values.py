@@ -11,7 +11,7 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Column
+    from yeldro.core.model.tables.schema import Column
 
 SORTED_BYTES = 1024
 _TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"

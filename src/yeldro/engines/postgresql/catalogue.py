@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.database.facts import Partition
-from yeldro.core.model.schema import (
+from yeldro.core.model.tables.schema import (
     CandidateKey,
     Column,
     ForeignKey,

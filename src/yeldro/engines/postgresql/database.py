@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from typing import Any
 
 import sqlalchemy as sa
 from psycopg.types.string import TextLoader
 
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
-from yeldro.core.model.errors import Refused
-from yeldro.engines.address import without_secrets
+from yeldro.core.model.messages.errors import Refused, YeldroError
 from yeldro.engines.postgresql.errors import explained
 from yeldro.engines.postgresql.knowledge import LOOKING
 from yeldro.engines.postgresql.session import TRAITS, PostgresqlSession
+from yeldro.engines.server import ServerDatabase
 
 # Settings under which the text of every value reads back as that value (manual, 20.11.2), and a
 # backslash in a literal is read as the parser reads it.
@@ -28,7 +29,7 @@ _KILOBYTES = {"kB": 1, "MB": 1024, "GB": 1024**2, "TB": 1024**3}
 _DATES_AND_TIMES = ("date", "time", "timetz", "timestamp", "timestamptz", "interval")
 
 
-class PostgresqlDatabase:
+class PostgresqlDatabase(ServerDatabase):
     """A database on a PostgreSQL server.
 
     Args:
@@ -38,29 +39,16 @@ class PostgresqlDatabase:
     traits = TRAITS
 
     def __init__(self, url: sa.URL) -> None:
-        self._url = url.set(drivername="postgresql+psycopg")
-        self.shown = without_secrets(url.set(drivername="postgresql")).render_as_string()
-        self._statement_limit: float | None = None
+        super().__init__(url, "postgresql", "postgresql+psycopg")
         self._pool: type[sa.Pool] = sa.pool.NullPool
-        self._made: sa.Engine | None = None
-
-    def limit_statements(self, seconds: float) -> None:
-        self._statement_limit = seconds
 
     def keep_connection(self) -> None:
         """Keep it for the next session: every setting of a session ends with its transaction."""
         self._pool = sa.pool.QueuePool
 
-    def close(self) -> None:
-        if self._made:
-            self._made.dispose()
-
-    @property
+    @cached_property
     def _engine(self) -> sa.Engine:
-        """What connects; one for all sessions, as it keeps the statements that it has compiled."""
-        if self._made:
-            return self._made
-        self._made = engine = sa.create_engine(
+        engine = sa.create_engine(
             self._url,
             poolclass=self._pool,
             pool_pre_ping=True,  # a person at a prompt may take longer than the server waits
@@ -69,16 +57,6 @@ class PostgresqlDatabase:
         )
         sa.event.listen(engine, "connect", _read_times_as_text)
         return engine
-
-    @contextmanager
-    def create(self) -> Iterator[sa.Connection]:
-        """Open a plain connection in one transaction."""
-        engine = sa.create_engine(self._url, poolclass=sa.pool.NullPool)
-        try:
-            with engine.begin() as connection:
-                yield connection
-        except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
 
     @contextmanager
     def reading(self, mode: Mode = USUAL) -> Iterator[PostgresqlSession]:
@@ -92,8 +70,6 @@ class PostgresqlDatabase:
     ) -> Iterator[PostgresqlSession]:
         """Open a session in one repeatable read transaction."""
         with self._session(mode) as session:
-            if self._statement_limit is not None:
-                lock_wait = min(lock_wait, self._statement_limit)
             shown = session.connection.exec_driver_sql("SHOW session_replication_role").scalar_one()
             if shown == "replica":
                 raise Refused(
@@ -102,7 +78,7 @@ class PostgresqlDatabase:
                     "Add ?options=-c session_replication_role=origin to the URL, or use another "
                     "role.",
                 )
-            milliseconds = max(int(lock_wait * 1000), 1)
+            milliseconds = max(int(self._lock_wait(lock_wait) * 1000), 1)
             session.connection.exec_driver_sql(f"SET LOCAL lock_timeout = {milliseconds}")
             session.lock_tables(locks)
             session.count_rows()
@@ -110,33 +86,34 @@ class PostgresqlDatabase:
 
     @contextmanager
     def _session(self, mode: Mode, *, looking: bool = False) -> Iterator[PostgresqlSession]:
-        try:
-            with self._engine.connect() as connection:
-                if looking and not _is_standby(connection):
-                    # Temporary tables are needed, even if sessions only read by default.
-                    connection.exec_driver_sql("SET TRANSACTION READ WRITE")
-                connection.exec_driver_sql(_EXACT_TEXT)
-                _raise_work_mem(connection)
-                if (connection.dialect.server_version_info or ()) >= (11,):
-                    # Compiling a statement that is executed once takes longer than it saves.
-                    # A query here would take the snapshot before tables are locked, SET does not.
-                    connection.exec_driver_sql("SET LOCAL jit = off")
-                if self._statement_limit is not None:
-                    milliseconds = max(int(self._statement_limit * 1000), 1)
-                    connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
-                connection.execution_options(**{LOOKING: False})
-                sa.event.listen(connection, "before_cursor_execute", _look_only)
-                sa.event.listen(connection, "after_cursor_execute", _looked)
-                _check_search_path(connection)
-                session = PostgresqlSession(connection, mode)
-                try:
-                    yield session
-                finally:
-                    session.roll_back()
-                    if session.has_committed and not connection.invalidated:
-                        connection.detach()  # its temporary tables outlive the transaction
-        except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
+        with self._connection() as connection:
+            if looking and not _is_standby(connection):
+                # Temporary tables are needed, even if sessions only read by default.
+                connection.exec_driver_sql("SET TRANSACTION READ WRITE")
+            connection.exec_driver_sql(_EXACT_TEXT)
+            _raise_work_mem(connection)
+            if (connection.dialect.server_version_info or ()) >= (11,):
+                # Compiling a statement that is executed once takes longer than it saves.
+                # A query here would take the snapshot before tables are locked, SET does not.
+                connection.exec_driver_sql("SET LOCAL jit = off")
+            if self._statement_limit is not None:
+                milliseconds = max(int(self._statement_limit * 1000), 1)
+                connection.exec_driver_sql(f"SET LOCAL statement_timeout = {milliseconds}")
+            connection.execution_options(**{LOOKING: False})
+            sa.event.listen(connection, "before_cursor_execute", _look_only)
+            sa.event.listen(connection, "after_cursor_execute", _looked)
+            _check_search_path(connection)
+            session = PostgresqlSession(connection, mode)
+            try:
+                yield session
+            finally:
+                session.roll_back()
+                if session.has_committed and not connection.invalidated:
+                    connection.detach()  # its temporary tables outlive the transaction
+
+    def _explained(self, error: sa.exc.DBAPIError, *, connected: bool) -> YeldroError:
+        del connected  # the server's own codes tell
+        return explained(error, self.shown, self._statement_limit)
 
 
 def _check_search_path(connection: sa.Connection) -> None:

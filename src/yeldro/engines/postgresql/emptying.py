@@ -9,12 +9,12 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.schema import TableName
+from yeldro.core.model.tables.schema import TableName
 from yeldro.engines.postgresql.catalogue import TABLE_ID
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
     from yeldro.engines.postgresql.catalogue import PostgresqlCatalogue
 
 _PUBLISHED = """FROM pg_publication AS p

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlalchemy as sa
 
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     NOT_COMMITTED,
     ROLLED_BACK,
     UNCHANGED,

@@ -11,17 +11,16 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import LastingEffect, Mode, Prevention, Traits
-from yeldro.core.model.errors import Fault
 from yeldro.engines.postgresql.catalogue import PostgresqlCatalogue
 from yeldro.engines.postgresql.errors import STOPPED
 from yeldro.engines.postgresql.trigger_effects import TriggerEffects, event_triggers
 from yeldro.engines.postgresql.volatile import VOLATILE
-from yeldro.engines.standard import StandardSession
+from yeldro.engines.standard import StandardSession, refused_by
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Table
 
 _LOCKED = "55P03"  # lock_not_available
 # Classes of SQLSTATE: connection, rolled back for others, resources, stopped by an operator.
@@ -60,14 +59,7 @@ class PostgresqlKnowledge(StandardSession):
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """Return the rows that do not meet a check which was declared NOT VALID."""
-        return [
-            (f"what the check {name} refuses", sql.fails(check))
-            for name, check in self.catalogue.unproved_checks(table.name)
-        ]
-
-    def making_transactional(self, table: Table) -> str:
-        """Fail: every table has transactions."""
-        raise Fault(f"{table.name} has transactions")
+        return refused_by(self.catalogue.unproved_checks(table.name))
 
     def time_zone(self) -> str:
         """Return what the server reports whenever it is set."""

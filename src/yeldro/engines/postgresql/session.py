@@ -21,14 +21,14 @@ from yeldro.core.database.facts import (
     Traits,
 )
 from yeldro.core.database.identity import column_list
-from yeldro.core.model.errors import CountMismatch, MissingPrivilege, Refused
+from yeldro.core.model.messages.errors import CountMismatch, MissingPrivilege, Refused
 from yeldro.engines.postgresql.catalogue import ROW_ID, TABLE_ID, PostgresqlCatalogue
 from yeldro.engines.postgresql.change_count import change_count
 from yeldro.engines.postgresql.emptying import PostgresqlEmptying
 from yeldro.engines.postgresql.knowledge import PostgresqlKnowledge
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Column, ForeignKey, Table
+    from yeldro.core.model.tables.schema import Column, ForeignKey, Table
 
 _STORED_AS_THEY_ARE = {"smallint", "integer", "bigint", "text", "bytea", "character varying"}
 _WITHOUT_ORDER = {"json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle",
@@ -83,6 +83,7 @@ TRAITS = Traits(
     has_inheritance=True,
     own_numbers=_NAMES_OF_NUMBERS,
     indexes_after_filling=True,
+    joins_in_deletions=True,
     joins_repeated_keys=True,
 )
 

@@ -14,7 +14,7 @@ from itertools import islice, takewhile
 from string import ascii_lowercase, ascii_uppercase
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.schema import (
+from yeldro.core.model.tables.schema import (
     CandidateKey,
     Column,
     ForeignKey,

@@ -27,7 +27,7 @@ from yeldro.core.database.facts import (
     Mode,
     TableLocks,
 )
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     MissingPrivilege,
     OutOfReach,
     UsageError,

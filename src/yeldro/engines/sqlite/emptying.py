@@ -9,12 +9,12 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.errors import Fault
+from yeldro.core.model.messages.errors import Fault
 from yeldro.engines.sqlite.collations import stored_alike
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 _COST_OF_WRITING = 4  # measured with two indexes
 

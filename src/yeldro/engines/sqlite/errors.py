@@ -10,7 +10,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     ROLLED_BACK,
     UNCHANGED,
     AccessDenied,

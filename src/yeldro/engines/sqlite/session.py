@@ -27,11 +27,11 @@ from yeldro.core.database.facts import (
     Traits,
 )
 from yeldro.core.database.identity import column_list
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     Fault,
     Refused,
 )
-from yeldro.core.model.schema import Column, IdentityKind, Table
+from yeldro.core.model.tables.schema import Column, IdentityKind, Table
 from yeldro.engines.sqlite.catalogue import SqliteCatalogue, affinity
 from yeldro.engines.sqlite.collations import collation_of, stored_alike
 from yeldro.engines.sqlite.emptying import SqliteEmptying
@@ -49,7 +49,7 @@ from yeldro.engines.standard import StandardSession
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
-    from yeldro.core.model.equality import EqualityRules
+    from yeldro.core.model.tables.equality import EqualityRules
 
 _INDEX_NAMED = re.compile(r"UNIQUE constraint failed: index '(.*)'$", re.DOTALL)
 _NEVER_THE_SAME = {"changes", "last_insert_rowid", "random", "randomblob", "total_changes"}
@@ -231,10 +231,6 @@ class SqliteSession(StandardSession):
         """Return nothing: the system has no privileges."""
         del wanted
         return []
-
-    def making_transactional(self, table: Table) -> str:
-        """Fail: every table has transactions."""
-        raise Fault(f"{table.name} has transactions")
 
     def was_stopped(self, error: sa.exc.DBAPIError) -> bool:
         return str(error.orig) == INTERRUPTED or "locked" in str(error.orig)

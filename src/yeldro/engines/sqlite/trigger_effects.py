@@ -18,7 +18,7 @@ from yeldro.engines.reach import Code, CodeInDatabase
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 _CODE = "SELECT type, name, tbl_name, sql FROM main.sqlite_master WHERE sql IS NOT NULL"
 _REPLACES = re.compile(r"\bOR\s+REPLACE\b|\bREPLACE\s+INTO\b", re.IGNORECASE)

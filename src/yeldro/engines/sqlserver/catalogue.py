@@ -6,13 +6,12 @@ A table of the user's default schema is named without it; any other is named wit
 from __future__ import annotations
 
 import re
-from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from yeldro.core.model.schema import (
+from yeldro.core.model.tables.schema import (
     CandidateKey,
     Column,
     ForeignKey,
@@ -86,6 +85,17 @@ _CHECKS = """
 SELECT parent_object_id AS object_id, name AS name, definition AS definition
 FROM sys.check_constraints WHERE is_disabled = 1 OR is_not_trusted = 1 ORDER BY name
 """
+# A table is locked in one of these modes before any of its rows is changed ("Lock modes").
+_LOCKED = """
+SELECT resource_associated_entity_id AS object_id FROM sys.dm_tran_locks
+WHERE request_session_id = @@SPID AND resource_database_id = DB_ID()
+  AND resource_type = 'OBJECT' AND request_mode IN ('IX', 'SIX', 'X', 'BU', 'Sch-M')
+"""
+# The first is of version 2022, where the second includes it; a permission of no version gives NULL.
+_MAY_SEE_LOCKS = """
+SELECT COALESCE(HAS_PERMS_BY_NAME(NULL, NULL, 'VIEW SERVER PERFORMANCE STATE'),
+                HAS_PERMS_BY_NAME(NULL, NULL, 'VIEW SERVER STATE')) AS may
+"""
 _FLAGS = {
     "in_memory": "memory-optimized table",
     "elsewhere": "external table",
@@ -117,7 +127,7 @@ class SqlServerCatalogue:
         return self._tables[name]
 
     def referencing(self, parent: TableName) -> tuple[ForeignKey, ...]:
-        return tuple(self._links[1][parent])
+        return tuple(self._by_parent.get(parent, ()))
 
     def places(self) -> Mapping[tuple[str, str], TableName]:
         return {(self.place_of(name)): name for name in self._objects}
@@ -137,6 +147,17 @@ class SqlServerCatalogue:
     def loose_foreign_keys(self) -> tuple[str, ...]:
         """Return nothing: no foreign key can be declared without its parent."""
         return ()
+
+    def locked_for_writing(self) -> list[TableName] | None:
+        """Return the tables that this session has locked so; None if the user may not see it."""
+        if not self._may_see_locks:
+            return None
+        locked = {number for (number,) in self.rows(_LOCKED)}
+        return [name for name, found in self._objects.items() if found.object_id in locked]
+
+    @cached_property
+    def _may_see_locks(self) -> bool:
+        return bool(self.rows(_MAY_SEE_LOCKS)[0][0])
 
     def unproved_checks(self, name: TableName) -> list[tuple[str, str]]:
         """Return the checks that rows may not meet, each by name and as SQL."""
@@ -187,32 +208,34 @@ class SqlServerCatalogue:
         return by_table(self.rows(_CHECKS), lambda row: int(row.object_id))
 
     @cached_property
-    def _links(
-        self,
-    ) -> tuple[dict[TableName, list[ForeignKey]], dict[TableName, list[ForeignKey]], set[str]]:
-        """The foreign keys by child and by parent, and the names of those that are disabled."""
-        by_child: dict[TableName, list[ForeignKey]] = defaultdict(list)
-        by_parent: dict[TableName, list[ForeignKey]] = defaultdict(list)
-        disabled: set[str] = set()
+    def _links(self) -> dict[ForeignKey, bool]:
+        """All foreign keys, and whether each is disabled."""
+        links = {}
         for _, grouped in groupby(self.rows(_LINKS), lambda row: row.number):
             parts = list(grouped)
             first = parts[0]
             child, parent = self._names.get(first.child), self._names.get(first.parent)
             if child is None or parent is None:
                 continue
-            key = ForeignKey(
-                child=child,
-                columns=tuple(part.ours for part in parts),
-                parent=parent,
-                referenced_columns=tuple(part.theirs for part in parts),
-                on_delete=ReferentialAction(first.action.lower().replace("_", " ")),
-                constraint=first.name,
-            )
-            by_child[child].append(key)
-            by_parent[parent].append(key)
-            if first.disabled:
-                disabled.add(key.name)
-        return by_child, by_parent, disabled
+            links[
+                ForeignKey(
+                    child=child,
+                    columns=tuple(part.ours for part in parts),
+                    parent=parent,
+                    referenced_columns=tuple(part.theirs for part in parts),
+                    on_delete=ReferentialAction(first.action.lower().replace("_", " ")),
+                    constraint=first.name,
+                )
+            ] = bool(first.disabled)
+        return links
+
+    @cached_property
+    def _by_child(self) -> dict[TableName, list[ForeignKey]]:
+        return by_table(self._links, lambda key: key.child)
+
+    @cached_property
+    def _by_parent(self) -> dict[TableName, list[ForeignKey]]:
+        return by_table(self._links, lambda key: key.parent)
 
     def _named(self, schema: str, name: str) -> TableName:
         return TableName(name, None if schema == self._schema else schema)
@@ -236,7 +259,7 @@ class SqlServerCatalogue:
                 holds = not nullable & set(named)
                 keys.append(CandidateKey(named, bool(first.is_primary), holds, first.name))
         fired = [each for each in self._triggers.get(row.object_id, ()) if not each.disabled]
-        foreign_keys = tuple(self._links[0][name])
+        foreign_keys = tuple(self._by_child.get(name, ()))
         return Table(
             name=name,
             columns=columns,
@@ -244,18 +267,19 @@ class SqlServerCatalogue:
             foreign_keys=foreign_keys,
             triggers=tuple(Trigger(each.name, each.event.lower()) for each in fired),
             indexes=tuple(indexes),
-            kind=_kind(row, columns),
-            notes=(
-                *(f"the foreign key {key} is disabled" for key in foreign_keys
-                  if key.name in self._links[2]),
-                *(f"the trigger {each.name} takes the place of {each.event}" for each in fired
-                  if each.instead),
-            ),
+            kind=_kind(row, columns, [each.name for each in fired if each.instead]),
+            notes=tuple(f"the foreign key {key} is disabled" for key in foreign_keys
+                        if self._links[key]),
         )  # fmt: skip
 
 
-def _kind(row: Any, columns: Sequence[Column]) -> str:
-    """Return "table", or what keeps rows from being changed and put back as in a plain one."""
+def _kind(row: Any, columns: Sequence[Column], instead: Sequence[str]) -> str:
+    """Return "table", or what keeps rows from being changed and put back as in a plain one.
+
+    Args:
+        instead: triggers that take the place of a statement; the server counts the rows that it
+            would have changed.
+    """
     if row.type == "V":
         return "view"
     if row.temporal:
@@ -265,6 +289,8 @@ def _kind(row: Any, columns: Sequence[Column]) -> str:
     if not found and lossy:
         listed = ", ".join(f"{each.name} ({each.type})" for each in lossy)
         return f"table with columns that a receipt cannot hold ({listed})"
+    if not found and instead:
+        return f"table whose trigger {instead[0]} takes the place of the statements that fire it"
     return found or "table"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import sqlalchemy as sa
 from sqlalchemy.dialects import registry
 from sqlalchemy.dialects.mssql import base, pymssql
 from sqlalchemy.engine import cursor as cursors
@@ -48,12 +49,19 @@ class Counting(base.MSExecutionContext):
     def post_exec(self) -> None:
         super().post_exec()  # type: ignore[no-untyped-call]
         if self._asked:
-            rows = self.cursor.fetchall()
-            while self.cursor.nextset():  # what a trigger has selected came first
-                rows = self.cursor.fetchall()
-            ((self._rowcount,),) = rows
+            self._rowcount = last_number(self)
             no_rows: Any = cursors._NO_CURSOR_DML
             self.cursor_fetch_strategy = no_rows
+
+
+def last_number(result: Counting | sa.CursorResult[Any]) -> int:
+    """Return the number that a batch ends with; what triggers have selected comes before it."""
+    cursor: Any = result.cursor
+    rows = cursor.fetchall()
+    while cursor.nextset():
+        rows = cursor.fetchall()
+    ((number,),) = rows
+    return int(number)
 
 
 class Preparer(base.MSIdentifierPreparer):
@@ -64,6 +72,7 @@ class Preparer(base.MSIdentifierPreparer):
         return str(escaped).replace("%", "%%")
 
 
+ROWS_AT_ONCE = 1000  # after VALUES (Transact-SQL reference, "Table value constructor")
 DRIVER = "mssql+yeldro"  # the driver of a URL that connects by this dialect
 
 
@@ -83,8 +92,16 @@ class Dialect(pymssql.MSDialect_pymssql):
     def do_executemany(
         self, cursor: Any, statement: str, parameters: Any, context: Any = None
     ) -> None:
-        for each in parameters:
-            self.do_execute(cursor, statement, each, context)
+        """Execute a statement for each; an INSERT of values takes many of them at once."""
+        head, word, row = statement.partition(" VALUES ")
+        if not statement.startswith("INSERT") or not word:
+            for each in parameters:
+                self.do_execute(cursor, statement, each, context)
+            return
+        for start in range(0, len(parameters), ROWS_AT_ONCE):
+            some = parameters[start : start + ROWS_AT_ONCE]
+            rows = ", ".join(with_literals(row, each) for each in some)
+            cursor.execute(with_literals(head, ()) + word + rows)
 
 
 registry.register(DRIVER.replace("+", "."), __name__, Dialect.__name__)

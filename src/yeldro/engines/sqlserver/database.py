@@ -9,19 +9,21 @@ from __future__ import annotations
 
 import math
 import os
+import selectors
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import cached_property
 from typing import Any
 
-import pymssql  # noqa: F401  # to say what is missing before anything is done
+import pymssql
 import sqlalchemy as sa
 
 from yeldro.core.database.facts import NOTHING, USUAL, Mode, TableLocks
-from yeldro.core.model.errors import MissingPrivilege, OutOfReach, UsageError
-from yeldro.engines.address import without_secrets
+from yeldro.core.model.messages.errors import MissingPrivilege, OutOfReach, UsageError, YeldroError
+from yeldro.engines.server import ServerDatabase
 from yeldro.engines.sqlserver.compiler import DRIVER
-from yeldro.engines.sqlserver.errors import explained
+from yeldro.engines.sqlserver.errors import TIMED_OUT, explained
 from yeldro.engines.sqlserver.session import TRAITS, SqlServerSession
 
 PASSWORD = "YELDRO_PASSWORD"  # the variable that has what the URL leaves out; the driver has none
@@ -35,48 +37,36 @@ SET ANSI_PADDING ON; SET ANSI_WARNINGS ON; SET ARITHABORT ON; SET QUOTED_IDENTIF
 SET CONCAT_NULL_YIELDS_NULL ON; SET NUMERIC_ROUNDABORT OFF
 """
 _SNAPSHOTS = "SELECT snapshot_isolation_state AS allowed FROM sys.databases WHERE name = DB_NAME()"
+_SCHEMES = ("mssql", "sqlserver", "mssql+pymssql")
+_limit: ContextVar[float | None] = ContextVar("_limit", default=None)  # seconds
 
 
-class SqlServerDatabase:
+class SqlServerDatabase(ServerDatabase):
     """A database on a SQL Server.
 
     Args:
         url: its address; `YELDRO_PASSWORD` may have the password that it leaves out.
 
     Raises:
-        UsageError: the URL names no database.
+        UsageError: the URL names no database, or another driver.
     """
 
     traits = TRAITS
 
     def __init__(self, url: sa.URL) -> None:
+        if url.drivername not in _SCHEMES:
+            raise UsageError(
+                f"{url.drivername}:// names a driver that Yeldro does not connect through.",
+                "Write the URL as mssql://user@host/database, which is pymssql's.",
+            )
         if not url.database:
             raise UsageError(
                 "The URL names no database.", "Write it as mssql://user@host/database."
             )
-        self.shown = without_secrets(url.set(drivername="mssql")).render_as_string()
+        super().__init__(url, "mssql", DRIVER)
         if url.password is None and (password := os.environ.get(PASSWORD)) is not None:
-            url = url.set(password=password)
-        self._url = url.set(drivername=DRIVER).update_query_dict({"charset": "UTF-8"})
-        self._statement_limit: float | None = None
-
-    def limit_statements(self, seconds: float) -> None:
-        self._statement_limit = seconds
-
-    def keep_connection(self) -> None:
-        """Do nothing: settings and temporary tables of a session last as long as its connection."""
-
-    def close(self) -> None:
-        """Do nothing: every session closes its connection."""
-
-    @contextmanager
-    def create(self) -> Iterator[sa.Connection]:
-        """Open a plain connection in one transaction."""
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except sa.exc.DBAPIError as error:
-            raise explained(error, self.shown, self._statement_limit) from error
+            self._url = self._url.set(password=password)
+        self._url = self._url.update_query_dict({"charset": "UTF-8"})
 
     @contextmanager
     def reading(self, mode: Mode = USUAL) -> Iterator[SqlServerSession]:
@@ -99,9 +89,8 @@ class SqlServerDatabase:
                     "hidden one could reference the rows that go.",
                     "Use a user with VIEW DEFINITION on the database.",
                 )
-            if self._statement_limit is not None:
-                lock_wait = min(lock_wait, self._statement_limit)
-            session.connection.exec_driver_sql(f"SET LOCK_TIMEOUT {max(int(lock_wait * 1000), 1)}")
+            milliseconds = max(int(self._lock_wait(lock_wait) * 1000), 1)
+            session.connection.exec_driver_sql(f"SET LOCK_TIMEOUT {milliseconds}")
             _begin(session.connection, "SERIALIZABLE")
             session.lock_tables(locks)
             yield session
@@ -115,26 +104,51 @@ class SqlServerDatabase:
 
     @contextmanager
     def _session(self, mode: Mode) -> Iterator[SqlServerSession]:
-        connected = False
-        try:
-            with self._engine.connect() as connection:
-                connected = True
-                version = int((connection.dialect.server_version_info or (0,))[0])
-                if version < _OLDEST:
-                    raise OutOfReach(
-                        f"The server at {self.shown} is of version {version}.",
-                        f"Yeldro works with SQL Server 2017 (version {_OLDEST}) and later ones.",
-                    )
-                connection.exec_driver_sql(_SETTINGS)
-                session = SqlServerSession(connection, mode)
-                try:
-                    yield session
-                finally:
-                    session.roll_back()
-        except sa.exc.DBAPIError as error:
-            raise explained(
-                error, self.shown, self._statement_limit, connected=connected
-            ) from error
+        with self._connection() as connection, _limiting(self._statement_limit):
+            version = int((connection.dialect.server_version_info or (0,))[0])
+            if version < _OLDEST:
+                raise OutOfReach(
+                    f"The server at {self.shown} is of version {version}.",
+                    f"Yeldro works with SQL Server 2017 (version {_OLDEST}) and later ones.",
+                )
+            connection.exec_driver_sql(_SETTINGS)
+            session = SqlServerSession(connection, mode)
+            try:
+                yield session
+            finally:
+                session.roll_back()
+
+    def _explained(self, error: sa.exc.DBAPIError, *, connected: bool) -> YeldroError:
+        return explained(error, self.shown, self._statement_limit, connected=connected)
+
+
+@contextmanager
+def _limiting(seconds: float | None) -> Iterator[None]:
+    """Wait so long for each answer of the server at most."""
+    before = _limit.set(seconds)
+    try:
+        yield
+    finally:
+        _limit.reset(before)
+
+
+def _wait(answer: int) -> None:
+    """Wait for an answer of the server, where Ctrl-C ends that; the library's own wait goes on.
+
+    Args:
+        answer: the number of the file from which it is read.
+
+    Raises:
+        OperationalError: it did not come in time.
+    """
+    with selectors.DefaultSelector() as waiting:
+        waiting.register(answer, selectors.EVENT_READ)
+        if not waiting.select(_limit.get()):
+            # In these words the library says so itself; the connection is closed then.
+            raise pymssql.OperationalError(TIMED_OUT, b"no answer in time, message 20003")
+
+
+pymssql.set_wait_callback(_wait)
 
 
 def _begin(connection: sa.Connection, level: str) -> None:

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Consequences, Emptying
-from yeldro.core.model.errors import Fault
+from yeldro.core.model.messages.errors import Fault
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 
 class SqlServerEmptying:

@@ -6,7 +6,7 @@ import re
 from typing import TYPE_CHECKING
 
 from yeldro.core.database.facts import RowRefusal
-from yeldro.core.model.errors import (
+from yeldro.core.model.messages.errors import (
     NOT_COMMITTED,
     UNCHANGED,
     AccessDenied,
@@ -31,7 +31,7 @@ _RAISED = 50000  # numbers from here on are those of RAISERROR and THROW
 _CONSTRAINT = re.compile(r"""(?:constraint|unique index) ["'](.+?)["']""")
 # Null, a constraint, two unique keys, too long, out of range, no such value, ended in a trigger.
 _ABOUT_ROWS = {515, 547, 2601, 2627, 2628, 8152, 8115, 220, 232, 241, 242, 245, 3609, 8114}
-_TAIL = re.compile(r"DB-Lib error message.*", re.DOTALL)
+_OWN_LINE = re.compile(r"DB-Lib error message \d+, severity \d+:?")  # of the client's library
 _CAUSES = (
     Cause(
         [DEADLOCK],
@@ -117,8 +117,8 @@ def told(error: sa.exc.DBAPIError) -> tuple[int, str]:
     words = found[-1] if found else str(error.orig)
     if isinstance(words, bytes):
         words = words.decode("utf-8", "replace")
-    text = _TAIL.sub("", str(words)).strip() or str(words).strip()
-    return code, (text.splitlines() or ["no reason given"])[0].rstrip(".")
+    lines = (line.strip() for line in _OWN_LINE.sub("\n", str(words)).splitlines())
+    return code, next(filter(None, lines), "no reason given").rstrip(".")
 
 
 def row_refusal(error: sa.exc.DBAPIError) -> RowRefusal | None:

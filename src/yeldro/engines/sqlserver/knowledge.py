@@ -8,16 +8,15 @@ from typing import TYPE_CHECKING
 
 from yeldro.core.database import sql
 from yeldro.core.database.facts import Prevention
-from yeldro.core.model.errors import Fault
 from yeldro.engines.sqlserver.catalogue import SqlServerCatalogue
 from yeldro.engines.sqlserver.dialect import FREE_OF_SIDE_EFFECTS
-from yeldro.engines.standard import StandardSession
+from yeldro.engines.standard import StandardSession, refused_by
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
     from yeldro.core.database.facts import LastingEffect
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Table
 
 _NO_SNAPSHOTS = (
     "this database allows no snapshots, so numbers that are read one after another may be of "
@@ -51,14 +50,7 @@ class SqlServerKnowledge(StandardSession):
 
     def unrestorable(self, table: Table) -> Sequence[tuple[str, sql.Predicate]]:
         """Return the rows that do not meet a check which was made without looking at them."""
-        return [
-            (f"what the check {name} refuses", sql.fails(check))
-            for name, check in self.catalogue.unproved_checks(table.name)
-        ]
-
-    def making_transactional(self, table: Table) -> str:
-        """Fail: every table has transactions."""
-        raise Fault(f"{table.name} has transactions")
+        return refused_by(self.catalogue.unproved_checks(table.name))
 
     def time_zone(self) -> str:
         """Return the server's; sessions have none of their own."""

@@ -15,7 +15,7 @@ from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
 
-from yeldro.core.model.errors import Fault, Refused
+from yeldro.core.model.messages.errors import Fault, Refused
 
 
 def literal(value: Any) -> str:

@@ -10,19 +10,18 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.facts import ChangeCount, Mode, RowRefusal, TableLocks, Traits
 from yeldro.core.database.identity import COPIES, ROW_HASH
-from yeldro.core.model.errors import CountMismatch, Refused
-from yeldro.core.model.schema import TableName
+from yeldro.core.model.messages.errors import CountMismatch, Refused
+from yeldro.core.model.tables.schema import TableName
 from yeldro.engines.sqlserver import errors, values
 from yeldro.engines.sqlserver.catalogue import SqlServerCatalogue
+from yeldro.engines.sqlserver.compiler import ROWS_AT_ONCE, last_number
 from yeldro.engines.sqlserver.dialect import DIALECT
 from yeldro.engines.sqlserver.emptying import SqlServerEmptying
 from yeldro.engines.sqlserver.knowledge import SqlServerKnowledge
 from yeldro.engines.sqlserver.literals import literal
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Column, Table
-
-_IN_A_STATEMENT = 1000  # rows after VALUES (Transact-SQL reference, "Table value constructor")
+    from yeldro.core.model.tables.schema import Column, Table
 
 TRAITS = Traits(
     name="SQL Server",
@@ -67,8 +66,8 @@ class SqlServerSession(SqlServerKnowledge):
 
     def insert_rows(self, staged: sa.TableClause, rows: Sequence[tuple[Any, ...]]) -> None:
         """Write many rows into a statement."""
-        for start in range(0, len(rows), _IN_A_STATEMENT):
-            some = rows[start : start + _IN_A_STATEMENT]
+        for start in range(0, len(rows), ROWS_AT_ONCE):
+            some = rows[start : start + ROWS_AT_ONCE]
             listed = ", ".join(f"({', '.join(map(literal, row))})" for row in some)
             sql.as_written(self.connection, f"INSERT INTO {staged.name} VALUES {listed}").close()
 
@@ -114,8 +113,7 @@ class SqlServerSession(SqlServerKnowledge):
         rest = rest.removeprefix("FROM ")
         text = f"{word} TOP ({rows}) {'FROM ' if word == 'DELETE' else ''}{rest}"
         counted = f"{text}; SELECT ROWCOUNT_BIG() AS yeldro_rows"
-        given = compiled.construct_params()
-        return int(self.connection.exec_driver_sql(counted, given).scalar_one())
+        return last_number(self.connection.exec_driver_sql(counted, compiled.construct_params()))
 
     def change_at_once(self, updates: Sequence[sa.Update]) -> list[int]:
         """Execute the only one.
@@ -205,8 +203,9 @@ class SqlServerSession(SqlServerKnowledge):
         return sql.count(self.connection, rows, condition)
 
     def change_count(self) -> ChangeCount:
-        """Return nothing: the server tells a user no number of rows but a statement's own."""
-        return ChangeCount()
+        """Return no number: the server tells a user none but a statement's own."""
+        locked = self.catalogue.locked_for_writing()
+        return ChangeCount(locked=None if locked is None else frozenset(map(str, locked)))
 
     def is_text(self, column: Column) -> bool:
         return values.is_letters(column)

@@ -13,7 +13,7 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.functions import FunctionElement
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import Column
+    from yeldro.core.model.tables.schema import Column
 
 EXACT = "Latin1_General_BIN2"  # compares texts by their code points
 TEXT = "nvarchar(max)"

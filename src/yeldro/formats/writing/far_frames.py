@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from yeldro.formats.writing.frames import Frame, ascii_only, expected_rows, within
 
 if TYPE_CHECKING:
-    from yeldro.core.model.expectation import RowRange
+    from yeldro.core.model.work.expectation import RowRange
 
 _LONGEST = 800  # characters of one line of VBScript, whose limit is about 1,000
 

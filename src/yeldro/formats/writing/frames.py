@@ -10,10 +10,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
-from yeldro.core.model.names import one_line
+from yeldro.core.model.messages.names import one_line
 
 if TYPE_CHECKING:
-    from yeldro.core.model.expectation import RowRange
+    from yeldro.core.model.work.expectation import RowRange
 
 
 class Frame:

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
+from yeldro.core.model.tables.schema import ForeignKey, ReferentialAction, Table, TableName
 
 if TYPE_CHECKING:
     from yeldro.formats.writing.words import Names

@@ -14,10 +14,10 @@ from decimal import Decimal
 from itertools import groupby
 from typing import TYPE_CHECKING, ClassVar
 
-from yeldro.core.model.errors import Refused
+from yeldro.core.model.messages.errors import Refused
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
 
 Value = None | bool | int | Decimal | str | date | datetime | bytes
 _REGULAR = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")

@@ -9,7 +9,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.report.maps.picture import DARK, svg
 from yeldro.report.maps.written import mermaid
 from yeldro.report.text import visible

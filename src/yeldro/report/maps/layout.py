@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.graph import components
+from yeldro.core.model.tables.graph import components
 
 if TYPE_CHECKING:
     from yeldro.core.inspection.key_map import KeyMap

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.chains import Fate
+from yeldro.core.model.work.chains import Fate
 from yeldro.report.maps import words
 from yeldro.report.maps.layout import Layout, laid_out
 from yeldro.report.text import visible

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.chains import Fate
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.work.chains import Fate
 from yeldro.report.text import visible
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.chains import Fate
+from yeldro.core.model.work.chains import Fate
 from yeldro.report.maps import words
 from yeldro.report.text import visible
 

@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from yeldro.core.execution.run import Outcome
-from yeldro.core.model.names import counted
+from yeldro.core.model.messages.names import counted
 from yeldro.report.text import cell, plain
 
 if TYPE_CHECKING:
     from yeldro.core.execution.expectation_results import ExpectationResult
     from yeldro.core.execution.run import RunResult
     from yeldro.core.inspection.key_map import KeyMap
-    from yeldro.core.model.steps import Step
+    from yeldro.core.model.work.steps import Step
     from yeldro.core.planning.plan import Plan
     from yeldro.core.receipts.reader import Receipt
 

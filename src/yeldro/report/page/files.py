@@ -10,7 +10,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.report.page.chart import chart
 from yeldro.report.text import visible
 

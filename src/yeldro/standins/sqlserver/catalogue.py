@@ -7,12 +7,12 @@ the Transact-SQL reference.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 from sqlglot import exp
 
-from yeldro.standins.sqlserver.declared import COLLATION, Declared, DeclaredTable
+from yeldro.standins.sqlserver.declared import Declared, DeclaredTable, quoted
 from yeldro.standins.sqlserver.reader import read_trigger
 
 _VIEWS = {
@@ -42,6 +42,11 @@ _VIEWS = {
     "extended_properties": "class, major_id, minor_id, name, value",
     "system_views": "object_id, name",
 }
+_LOCKS = (
+    "request_session_id, resource_type, resource_database_id, resource_associated_entity_id,"
+    " request_mode, request_status"
+)
+SESSION, DATABASE = 51, 5  # their numbers
 # Types by their numbers, with their length in bytes, precision and scale.
 _TYPES: dict[str, tuple[int, int, int, int]] = {
     "bigint": (127, 8, 19, 0), "binary": (173, 1, 0, 0), "bit": (104, 1, 1, 0),
@@ -57,12 +62,10 @@ _TYPES: dict[str, tuple[int, int, int, int]] = {
 }  # fmt: skip
 _WIDE = {"nchar", "nvarchar"}
 _SIZED = _WIDE | {"binary", "char", "varbinary", "varchar"}
-_TEXTS = _WIDE | {"char", "varchar", "text", "ntext"}
 _SCALED = {"datetime2", "datetimeoffset", "time"}
 _DBO = 1
 _AT = 1000  # numbers of columns, constraints and keys follow that of their table
 _COMPUTED = (exp.ComputedColumnConstraint,)
-_OTHER_NAMES = {"integer": "int", "rowversion": "timestamp"}
 
 
 class Catalogue:
@@ -81,13 +84,25 @@ class Catalogue:
         file.execute("ATTACH ':memory:' AS sys")
         for view, columns in _VIEWS.items():
             file.execute(f"CREATE TABLE sys.{view} ({columns})")
+        file.execute(f"CREATE TABLE sys.dm_tran_locks ({_LOCKS})")
 
     def forget(self) -> None:
         """Fill the views anew when they are next looked at."""
         self._version = None
 
-    def refresh(self) -> None:
-        """Fill the views, if a table has been made, changed or dropped since they were filled."""
+    def refresh(self, written: Collection[str]) -> None:
+        """Fill the views, if a table has been made, changed or dropped since they were filled.
+
+        Args:
+            written: the tables that the session has locked for writing, in lower case.
+        """
+        self._fill()
+        self._file.execute("DELETE FROM sys.dm_tran_locks")
+        for number, name in self._file.execute("SELECT object_id, name FROM sys.tables").fetchall():
+            if name.casefold() in written:
+                self._add("dm_tran_locks", (SESSION, "OBJECT", DATABASE, number, "IX", "GRANT"))
+
+    def _fill(self) -> None:
         (version,) = self._file.execute("PRAGMA main.schema_version").fetchone()
         if version == self._version:
             return
@@ -95,7 +110,7 @@ class Catalogue:
         for view in _VIEWS:
             self._file.execute(f"DELETE FROM sys.{view}")
         self._add("schemas", (_DBO, "dbo"))
-        self._add("databases", (5, self._database, 1))
+        self._add("databases", (DATABASE, self._database, 1))
         self._add("types", *((each[0], each[0], name) for name, each in _TYPES.items()))
         self._add("types", (256, 231, "sysname"))
         tables = {_AT * n: table for n, table in self._declared.tables()}
@@ -106,14 +121,15 @@ class Catalogue:
         numbers = {table.name.casefold(): number for number, table in tables.items()}
         for n, name, of_table, text in self._declared.triggers():
             trigger = read_trigger(text)
-            row = (_AT * n, name, numbers[of_table.casefold()], 1, 0, 0)
+            instead = trigger is not None and trigger.instead
+            row = (_AT * n, name, numbers[of_table.casefold()], 1, 0, instead)
             self._add("triggers", row)
             for event in trigger.events if trigger else ():
                 self._add("trigger_events", (_AT * n, event.upper()))
         for n, name, text in self._declared.views():
             self._add("objects", (_AT * n, _DBO, 0, name, "V", 0))
             self._add("sql_modules", (_AT * n, text))
-            rows = self._file.execute(f"PRAGMA main.table_info({_quoted(name)})").fetchall()
+            rows = self._file.execute(f"PRAGMA main.table_info({quoted(name)})").fetchall()
             for place, column, written, *_ in rows:
                 self._column(_AT * n, place + 1, column, written or "sql_variant", nullable=True)
 
@@ -127,7 +143,7 @@ class Catalogue:
             identity = column.name == table.identity()
             self._column(
                 number, place, column.name,
-                column.kind.sql("tsql").lower() if column.kind else "int",
+                table.type_of(column), table.collation_of(column),
                 nullable=not table.is_never_null(column),
                 identity=identity, computed=computed is not None,
             )  # fmt: skip
@@ -157,11 +173,11 @@ class Catalogue:
                 self._add("check_constraints", row)
 
     def _column(
-        self, table: int, place: int, name: str, written: str,
+        self, table: int, place: int, name: str, written: str, collation: str | None = None,
         *, nullable: bool, identity: bool = False, computed: bool = False,
     ) -> None:  # fmt: skip
         bare, _, given = written.lower().removesuffix(")").partition("(")
-        kind = _OTHER_NAMES.get(bare.strip(), bare.strip())
+        kind = bare.strip()
         number, length, precision, scale = _TYPES.get(kind) or _TYPES["sql_variant"]
         sizes = [-1 if each.strip() == "max" else int(each) for each in given.split(",") if each]
         if kind in _SIZED:
@@ -171,7 +187,6 @@ class Catalogue:
             precision, scale = sizes[0], (sizes[1] if len(sizes) > 1 else 0)
         elif kind in _SCALED and sizes:
             scale = sizes[0]
-        collation = COLLATION if kind in _TEXTS else None
         self._add("columns", (table, place, name, number, number, length, precision, scale,
                               collation, nullable, identity, computed, 0))  # fmt: skip
 
@@ -184,11 +199,10 @@ class Catalogue:
             parent_number = numbers[link.parent.casefold()]
             parent = tables[parent_number]
             theirs = {each.name.casefold(): n for n, each in enumerate(parent.columns, 1)}
-            primary = next((key.columns for key in parent.unique_keys() if key.primary), ())
             row = (number + n, link.name, number, parent_number, 0, 0, link.on_delete)
             self._add("foreign_keys", row)
             for order, (one, other) in enumerate(
-                zip(link.columns, link.theirs or primary, strict=True), 1
+                zip(link.columns, link.theirs or parent.primary_key(), strict=True), 1
             ):
                 self._add("foreign_key_columns",
                           (number + n, order, number, places[one.casefold()], parent_number,
@@ -198,7 +212,3 @@ class Catalogue:
         for row in rows:
             marks = ", ".join("?" * len(row))
             self._file.execute(f"INSERT INTO sys.{view} VALUES ({marks})", row)
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

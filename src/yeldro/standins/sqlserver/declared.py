@@ -14,9 +14,16 @@ from functools import lru_cache
 import sqlglot
 from sqlglot import exp
 
+from yeldro.standins.sqlserver.refusals import ReadError
+
 KEPT = "yeldro_declared"
+_TYPE_NAMES = {"integer": "int", "rowversion": "timestamp"}
+_UNKNOWN = "sql_variant"
+_IDENTITY = (exp.GeneratedAsIdentityColumnConstraint, exp.AutoIncrementColumnConstraint)
+_ONE = exp.Literal.number(1)
 _REMEMBERED = 500  # tables
-COLLATION = "Latin1_General_BIN2"  # texts are compared by their code points, as SQLite does
+COLLATION = "SQL_Latin1_General_CP1_CI_AS"  # of a server, where no other one is chosen
+_TEXTS = ("char", "nchar", "ntext", "nvarchar", "sysname", "text", "varchar")
 _MAKE = f"CREATE TABLE IF NOT EXISTS main.{KEPT} (kind, name COLLATE NOCASE, of_table, sql)"
 
 
@@ -95,22 +102,55 @@ class DeclaredTable:
         """True if a column takes no NULL: it says so, or is of the primary key."""
         kinds = [each.kind for each in column.constraints]
         said = [each for each in kinds if isinstance(each, exp.NotNullColumnConstraint)]
-        primary = {name for key in self.unique_keys() if key.primary for name in key.columns}
         return (
             any(not each.args.get("allow_null") for each in said)
-            or column.name in primary
+            or column.name.casefold() in {each.casefold() for each in self.primary_key()}
             or column.name == self.identity()
         )
 
+    def type_of(self, column: exp.ColumnDef) -> str:
+        """Return the type of a column; that of a computed one comes from its expression."""
+        if column.kind:
+            return type_name(column.kind)
+        computed = column.find(exp.ComputedColumnConstraint)
+        return self._type_of_value(computed.this) if computed else _UNKNOWN
+
+    def _type_of_value(self, value: exp.Expr) -> str:
+        match value:
+            case exp.Paren() | exp.Lower() | exp.Upper():
+                return self._type_of_value(value.this)
+            case exp.Cast():
+                return type_name(value.to)
+            case exp.Column():
+                named = (
+                    each for each in self.columns if each.name.casefold() == value.name.casefold()
+                )
+                return next(map(self.type_of, named), _UNKNOWN)
+        is_text = any(each.is_string or isinstance(each, exp.National) for each in value.walk())
+        return "nvarchar(4000)" if is_text else "int"
+
+    def collation_of(self, column: exp.ColumnDef) -> str | None:
+        """Return the collation of a column; None if it holds no text."""
+        if self.type_of(column).partition("(")[0] not in _TEXTS:
+            return None
+        said = column.find(exp.CollateColumnConstraint)
+        return said.this.name if said else COLLATION
+
+    def primary_key(self) -> tuple[str, ...]:
+        """Return the names of its columns, as the key names them."""
+        return next((key.columns for key in self.unique_keys() if key.primary), ())
+
     def identity(self) -> str | None:
         """Return the name of the identity column, if there is one."""
-        kind = exp.GeneratedAsIdentityColumnConstraint
-        found = (each.name for each in self.columns if each.find(kind))
+        found = (each.name for each in self.columns if each.find(*_IDENTITY))
         return next(found, None)
 
     def add(self, part: exp.Expr) -> None:
-        """Add a column, behind the others, or a constraint."""
+        """Add a column, behind the others, or a constraint; one without a name gets one."""
         parts = list(self.create.this.expressions)
+        if not isinstance(part, exp.ColumnDef | exp.Constraint):
+            named = exp.to_identifier(f"added__{self.name}__{len(parts):02}", quoted=True)
+            part = exp.Constraint(this=named, expressions=[part])
         place = len(self.columns) if isinstance(part, exp.ColumnDef) else len(parts)
         self.create.this.set("expressions", [*parts[:place], part, *parts[place:]])
 
@@ -158,6 +198,26 @@ class Declared:
         """Return all tables, each with a number of its own."""
         return [(number, _table(text)) for number, _, _, text in self._rows("table")]
 
+    def written_with(self, name: str) -> set[str]:
+        """Return a table and those that declared actions reach from it, in lower case.
+
+        The server locks them all before the first row of the table is removed: what is done there
+        is part of the same statement.
+        """
+        found, waiting = {name.casefold()}, [name.casefold()]
+        tables = [table for _, table in self.tables()]
+        while waiting:
+            parent = waiting.pop()
+            fresh = {
+                each.name.casefold()
+                for each in tables
+                for link in each.links()
+                if link.parent.casefold() == parent and link.on_delete != "NO_ACTION"
+            } - found
+            found |= fresh
+            waiting += fresh
+        return found
+
     def views(self) -> list[tuple[int, str, str]]:
         """Return the views: number, name, and the statement that made each."""
         return [(number, name, text) for number, name, _, text in self._rows("view")]
@@ -183,10 +243,10 @@ class Declared:
         return found
 
     def table(self, name: str) -> DeclaredTable | None:
-        """Return a table by its name, in any case."""
+        """Return a table by its name, in any case; nobody may change it, as it is kept."""
         query = f"SELECT sql FROM main.{KEPT} WHERE kind = 'table' AND name = ?"
         row = self._file.execute(query, (name,)).fetchone()
-        return DeclaredTable(_table(row[0]).create.copy()) if row else None
+        return _table(row[0]) if row else None
 
     def _rows(self, kind: str) -> list[tuple[int, str, str, str]]:
         query = f"SELECT rowid, name, of_table, sql FROM main.{KEPT} WHERE kind = ? ORDER BY rowid"
@@ -200,31 +260,52 @@ def in_sqlite(create: exp.Create) -> exp.Create:
     """
     made = create.copy()
     table = DeclaredTable(made)
-    in_keys = {
-        name.casefold() for key in table.unique_keys() if key.primary for name in key.columns
-    }
     for column in table.columns:
-        kept = []
-        for each in column.constraints:
-            kind = each.kind
-            if isinstance(kind, exp.CollateColumnConstraint):
-                continue
-            if isinstance(kind, exp.GeneratedAsIdentityColumnConstraint):
-                place = exp.Literal.string(f"{table.name}.{column.name}")
-                start, step = kind.args["start"], kind.args["increment"]
-                drawn = exp.Anonymous(this="yeldro_next", expressions=[place, start, step])
-                kind = exp.DefaultColumnConstraint(this=exp.Paren(this=drawn))
-            elif isinstance(kind, exp.DefaultColumnConstraint):
-                kind = exp.DefaultColumnConstraint(this=exp.Paren(this=kind.this.copy()))
-            elif isinstance(kind, exp.ComputedColumnConstraint):
-                kind = exp.ComputedColumnConstraint(
-                    this=exp.Paren(this=kind.this.copy()), persisted=kind.args["persisted"]
-                )
-            kept.append(exp.ColumnConstraint(kind=kind))
-        if column.name.casefold() in in_keys:
-            kept.insert(0, exp.ColumnConstraint(kind=exp.NotNullColumnConstraint()))
-        column.set("constraints", kept)
+        column_in_sqlite(column, table)
     return made
+
+
+def column_in_sqlite(column: exp.ColumnDef, table: DeclaredTable) -> None:
+    """Change a column of a table into one that SQLite takes, but for its type."""
+    in_key = {name.casefold() for name in table.primary_key()}
+    collation = table.collation_of(column)
+    kept = []
+    for each in column.constraints:
+        kind = each.kind
+        if isinstance(kind, exp.CollateColumnConstraint):
+            continue
+        if isinstance(kind, _IDENTITY):
+            place = exp.Literal.string(f"{table.name}.{column.name}")
+            start, step = (kind.args.get(each) or _ONE for each in ("start", "increment"))
+            drawn = exp.Anonymous(this="yeldro_next", expressions=[place, start, step])
+            kind = exp.DefaultColumnConstraint(this=exp.Paren(this=drawn))
+        elif isinstance(kind, exp.DefaultColumnConstraint):
+            kind = exp.DefaultColumnConstraint(this=exp.Paren(this=kind.this.copy()))
+        elif isinstance(kind, exp.ComputedColumnConstraint):
+            kind = exp.ComputedColumnConstraint(
+                this=exp.Paren(this=kind.this.copy()), persisted=kind.args["persisted"]
+            )
+        kept.append(exp.ColumnConstraint(kind=kind))
+    if column.name.casefold() in in_key:
+        kept.insert(0, exp.ColumnConstraint(kind=exp.NotNullColumnConstraint()))
+    if collation is not None:
+        compared = exp.CollateColumnConstraint(this=exp.to_identifier(like(collation)))
+        kept.append(exp.ColumnConstraint(kind=compared))
+    column.set("constraints", kept)
+
+
+def like(collation: str) -> str:
+    """Return the name by which SQLite knows how texts of a collation are compared.
+
+    Raises:
+        ReadError: the stand-in does not know it.
+    """
+    name = collation.casefold()
+    if "_ci_as" in name:
+        return "yeldro_blind"
+    if name.endswith(("_bin", "_bin2")) or "_cs_as" in name:
+        return "yeldro_exact"
+    raise ReadError(448, f"Invalid collation '{collation}': the stand-in does not have it.")
 
 
 @lru_cache(_REMEMBERED)
@@ -234,6 +315,17 @@ def _table(text: str) -> DeclaredTable:
     if not isinstance(create, exp.Create):
         raise TypeError(f"what was kept of a table makes none: {text}")
     return DeclaredTable(create)
+
+
+def quoted(name: str) -> str:
+    """Return a name in quotes, for SQLite."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def type_name(declared: exp.DataType) -> str:
+    """Return a type as the catalogue of SQL Server names it, with its size."""
+    bare, bracket, size = declared.sql("tsql").lower().partition("(")
+    return _TYPE_NAMES.get(bare, bare) + bracket + size
 
 
 def _named(part: exp.Expr) -> tuple[str, ...]:

@@ -8,12 +8,19 @@ from typing import Any
 
 from sqlglot import exp
 
-from yeldro.standins.sqlserver.declared import Declared, DeclaredTable
+from yeldro.standins.sqlserver.declared import (
+    Declared,
+    DeclaredTable,
+    column_in_sqlite,
+    like,
+    quoted,
+    type_name,
+)
 from yeldro.standins.sqlserver.functions import CHECKED, stored
-from yeldro.standins.sqlserver.reader import NewTrigger, ReadError, read_trigger
-from yeldro.standins.sqlserver.translating import type_name
+from yeldro.standins.sqlserver.reader import NewTrigger, read_trigger
+from yeldro.standins.sqlserver.refusals import ReadError
 
-_NOT_YET = ("rowversion", "timestamp", "xml", "sql_variant", "hierarchyid", "geography", "geometry")
+_NOT_YET = ("timestamp", "xml", "sql_variant", "hierarchyid", "geography", "geometry")
 
 _OF_NULLS = "nulls of "  # the beginning of the name of an index beside a unique key
 
@@ -23,16 +30,13 @@ class Definitions:
 
     Args:
         file: SQLite's connection.
-        database: its name.
-        drawn: the last value of each identity column, which all sessions share; like a real
-            server's, it is not taken back with a transaction.
+        drawn: the last value of each identity column.
         written: returns a statement in SQLite's words.
     """
 
     def __init__(
         self,
         file: sqlite3.Connection,
-        database: str,
         drawn: dict[str, int],
         written: Callable[[exp.Expr], str],
     ) -> None:
@@ -40,7 +44,6 @@ class Definitions:
         self.identity_insert = ""
         self.refused: ReadError | None = None
         self._file = file
-        self._database = database
         self._drawn = drawn
         self._written = written
         file.create_function("yeldro_next", 3, self._next)
@@ -74,18 +77,32 @@ class Definitions:
 
     def define_trigger(self, made: NewTrigger) -> None:
         """Keep a trigger; whoever changes rows of its table fires it."""
-        self._table_called(made.table)
+        table = self._table_called(made.table)
         if self.declared.has("trigger", made.name):
             raise ReadError(2714, f"There is already an object named '{made.name}'.")
-        self.declared.keep_text("trigger", made.name, made.table, made.text)
+        self.declared.keep_text("trigger", made.name, table.name, made.text)
+
+    def with_triggers(self) -> list[DeclaredTable]:
+        """Return the tables that have a trigger."""
+        names = {of_table for _, _, of_table, _ in self.declared.triggers()}
+        return [self._table_called(name) for name in sorted(names)]
 
     def fired_by(self, table: str, event: str) -> list[NewTrigger]:
         """Return the triggers of a table that an event fires."""
         made = (read_trigger(text) for _, _, _, text in self.declared.triggers())
         return [
             each for each in made
-            if each and each.table.casefold() == table.casefold() and event in each.events
+            if each.table.casefold() == table.casefold() and event in each.events
         ]  # fmt: skip
+
+    def check_fired(self, table: str, event: str) -> None:
+        """Refuse a statement whose place a trigger takes.
+
+        Raises:
+            ReadError: there is one.
+        """
+        if any(each.instead for each in self.fired_by(table, event)):
+            raise ReadError(50000, "The stand-in carries out no INSTEAD OF trigger.")
 
     def _check_paths(self, table: DeclaredTable) -> None:
         """Refuse a table whose foreign keys lead one deletion to a table twice, or in a circle.
@@ -125,21 +142,20 @@ class Definitions:
 
     def _check_what_is_stored(self, table: DeclaredTable) -> None:
         """Make SQLite give each value to the function that converts it to the column's type."""
-        name = _quoted(table.name)
+        name = quoted(table.name)
         sets, differ = [], []
         for column in table.columns:
             declared = type_name(column.kind) if column.kind else ""
-            kind = (
-                declared.partition("(")[0].replace("integer", "int").replace("numeric", "decimal")
-            )
+            kind = declared.partition("(")[0]
             if kind in CHECKED and not column.find(exp.ComputedColumnConstraint):
-                declared = declared.replace("integer", "int").replace("numeric", "decimal")
-                own = _quoted(column.name)
+                own = quoted(column.name)
                 sets.append(f"{own} = yeldro_stored('{declared}', {own})")
-                differ.append(f"NEW.{own} IS NOT yeldro_stored('{declared}', NEW.{own})")
+                differ.append(
+                    f"(NEW.{own} COLLATE BINARY) IS NOT yeldro_stored('{declared}', NEW.{own})"
+                )
         self._drop_checks(table)
         for event in ("INSERT", "UPDATE") if sets else ():
-            trigger = f"main.{_quoted(f'yeldro {event} {table.name}')}"
+            trigger = f"main.{quoted(f'yeldro {event} {table.name}')}"
             self._file.execute(
                 f"CREATE TRIGGER {trigger} AFTER {event} ON {name} WHEN {' OR '.join(differ)} "
                 f"BEGIN UPDATE {name} SET {', '.join(sets)} WHERE rowid = NEW.rowid; END"
@@ -147,7 +163,7 @@ class Definitions:
 
     def _drop_checks(self, table: DeclaredTable) -> None:
         for event in ("INSERT", "UPDATE"):
-            trigger = f"main.{_quoted(f'yeldro {event} {table.name}')}"
+            trigger = f"main.{quoted(f'yeldro {event} {table.name}')}"
             self._file.execute(f"DROP TRIGGER IF EXISTS {trigger}")
 
     def _stored(self, declared: str, value: Any) -> Any:
@@ -160,29 +176,34 @@ class Definitions:
 
     def _alter(self, statement: exp.Alter) -> None:
         """Add a column or a constraint, or drop a constraint."""
-        table = self._table_called(statement.this.name)
+        table = DeclaredTable(self._table_called(statement.this.name).create.copy())
         for action in statement.args["actions"]:
             if isinstance(action, exp.AddConstraint):
                 for each in action.expressions:
                     self._add_constraint(table, each)
             elif isinstance(action, exp.ColumnDef):
-                change = f"ALTER TABLE {_quoted(table.name)} ADD COLUMN "
-                self._file.execute(change + self._written(action))
                 table.add(action.copy())
+                added = action.copy()
+                column_in_sqlite(added, table)
+                name = quoted(table.name)
+                change = f"ALTER TABLE {name} ADD COLUMN "
+                self._file.execute(change + self._written(added))
+                if not table.is_never_null(action):  # only new rows get the default
+                    self._file.execute(f"UPDATE main.{name} SET {quoted(action.name)} = NULL")
                 self._check_what_is_stored(table)
             elif isinstance(action, exp.Drop) and action.args.get("kind") == "COLUMN":
-                change = f"ALTER TABLE {_quoted(table.name)} DROP COLUMN "
+                change = f"ALTER TABLE {quoted(table.name)} DROP COLUMN "
                 name = action.args["tables"][0].name
                 table.drop_column(name)
                 self._drop_checks(table)
-                self._file.execute(change + _quoted(name))
+                self._file.execute(change + quoted(name))
                 self._check_what_is_stored(table)
             elif isinstance(action, exp.Drop) and action.args.get("kind") == "CONSTRAINT":
                 name = action.args["tables"][0].name
                 if not table.drop_constraint(name):
                     raise ReadError(3728, f"'{name}' is not a constraint.")
                 for index in (name, _OF_NULLS + name):
-                    self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(index)}")
+                    self._file.execute(f"DROP INDEX IF EXISTS main.{quoted(index)}")
                 self._rewrite(table)
             else:
                 raise ReadError(50000, f"The stand-in cannot do this yet: {statement.sql('tsql')}")
@@ -194,14 +215,14 @@ class Definitions:
         table.add(added.copy())
         keys = [each for each in table.unique_keys() if each not in before]
         for key in keys:
-            columns = ", ".join(map(_quoted, key.columns))
-            on = f"{_quoted(table.name)} ({columns})"
-            self._file.execute(f"CREATE UNIQUE INDEX main.{_quoted(key.name)} ON {on}")
+            columns = ", ".join(map(quoted, key.columns))
+            on = f"{quoted(table.name)} ({columns})"
+            self._file.execute(f"CREATE UNIQUE INDEX main.{quoted(key.name)} ON {on}")
         self._let_one_null_in(table)
         if not keys:
             self._check_paths(table)
             self._rewrite(table)
-            check = f"PRAGMA main.foreign_key_check({_quoted(table.name)})"
+            check = f"PRAGMA main.foreign_key_check({quoted(table.name)})"
             if self._file.execute(check).fetchone():
                 raise sqlite3.IntegrityError("FOREIGN KEY constraint failed")
 
@@ -211,11 +232,15 @@ class Definitions:
         for key in (*table.unique_keys(), *self.declared.indexes(table.name)):
             nullable = [name for name in key.columns if name not in never]
             if key.unique and nullable and not key.filtered:
-                parts = [_quoted(name) for name in key.columns if name not in nullable]
-                for name in map(_quoted, nullable):
-                    parts += [f"{name} IS NULL", f"ifnull({name}, 0)"]
-                index = f"main.{_quoted(_OF_NULLS + key.name)}"
-                on = f"{_quoted(table.name)} ({', '.join(parts)})"
+                parts = [quoted(name) for name in key.columns if name not in nullable]
+                for column in table.columns:
+                    if column.name in nullable:
+                        collation = table.collation_of(column)
+                        compared = f" COLLATE {like(collation)}" if collation else ""
+                        name = quoted(column.name)
+                        parts += [f"{name} IS NULL", f"ifnull({name}, 0){compared}"]
+                index = f"main.{quoted(_OF_NULLS + key.name)}"
+                on = f"{quoted(table.name)} ({', '.join(parts)})"
                 self._file.execute(f"CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {on}")
 
     def _rewrite(self, table: DeclaredTable) -> None:
@@ -245,8 +270,8 @@ class Definitions:
                     f"Cannot truncate table '{table.name}' because it is being referenced by a "
                     "FOREIGN KEY constraint.",
                 )
-        self._file.execute(f"DELETE FROM main.{_quoted(table.name)}")
-        self._drawn.pop(f"{self._database}.{table.name}.{table.identity()}".casefold(), None)
+        self._file.execute(f"DELETE FROM main.{quoted(table.name)}")
+        self._drawn.pop(f"{table.name}.{table.identity()}".casefold(), None)
 
     def _drop(self, statement: exp.Drop, place: exp.Table) -> None:
         dropped = statement.copy()
@@ -266,7 +291,7 @@ class Definitions:
                     )
             self.declared.forget(place.name)
         if statement.kind == "INDEX":
-            self._file.execute(f"DROP INDEX IF EXISTS main.{_quoted(_OF_NULLS + place.name)}")
+            self._file.execute(f"DROP INDEX IF EXISTS main.{quoted(_OF_NULLS + place.name)}")
         self._file.execute(self._written(dropped))
 
     def _table_called(self, name: str) -> DeclaredTable:
@@ -323,10 +348,6 @@ class Definitions:
 
     def _next(self, name: str, start: int, step: int) -> int:
         """Return the next value of an identity column."""
-        name = f"{self._database}.{name}".casefold()
+        name = name.casefold()
         self._drawn[name] = self._drawn[name] + step if name in self._drawn else start
         return self._drawn[name]
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

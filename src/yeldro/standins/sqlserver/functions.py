@@ -12,7 +12,7 @@ from datetime import UTC, date, datetime, time
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from yeldro.standins.sqlserver.reader import ReadError
+from yeldro.standins.sqlserver.refusals import ReadError
 
 _ALL_DIGITS = 3  # a style of CONVERT
 _TEXTS = ("char", "nchar", "nvarchar", "varchar")
@@ -25,16 +25,20 @@ _RANGES = {
 }
 _MOMENTS = {"datetime", "datetime2", "smalldatetime", "datetimeoffset"}
 _FRACTION = re.compile(r"(\.\d*?)0*(?=$| ?[+-]\d\d:)")
+_DISGUISE, _LAST_HALF = 0x100000, 0xDFFF
+_HALVES = re.compile("[\U0010d800-\U0010dbff][\U0010dc00-\U0010dfff]")
+_HALF = re.compile("[\U0010d800-\U0010dfff]")
 CHECKED = {*_TEXTS, *_RANGES, *_MOMENTS, "bit", "date", "time", "binary", "varbinary",
-           "uniqueidentifier", "decimal"}  # fmt: skip
+           "uniqueidentifier", "decimal", "numeric"}  # fmt: skip
 
 
 def add_functions(file: sqlite3.Connection) -> None:
     """Give a connection of SQLite the functions that depend on nothing but their arguments."""
     lasting: tuple[tuple[str, int, Callable[..., Any]], ...] = (
         ("datalength", 1, _length),
+        ("nchar", 1, _character),
         ("yeldro_len", 1, _characters),
-        ("yeldro_convert", 3, _converted),
+        ("yeldro_convert", 3, converted),
         ("yeldro_sha256", 1, _sha256),
         ("yeldro_concat", -1, _concatenated),
         ("yeldro_plus", 2, _plus),
@@ -43,6 +47,8 @@ def add_functions(file: sqlite3.Connection) -> None:
     )
     for name, arguments, function in lasting:
         file.create_function(name, arguments, function, deterministic=True)
+    file.create_collation("yeldro_blind", lambda one, other: _order(one.lower(), other.lower()))
+    file.create_collation("yeldro_exact", _order)
     file.create_function("newid", 0, lambda: str(uuid.uuid4()).upper())
     file.create_function("has_perms_by_name", -1, lambda *_: 1)
     file.create_function("serverproperty", 1, _property)
@@ -50,6 +56,12 @@ def add_functions(file: sqlite3.Connection) -> None:
     file.create_function("sysutcdatetime", 0, _now)
     file.create_function("getdate", 0, _now)
     file.create_function("sysdatetimeoffset", 0, lambda: f"{_now()} +00:00")
+
+
+def _order(one: str, other: str) -> int:
+    """Compare two texts; blanks at the end do not count, whatever the collation."""
+    one, other = one.rstrip(" "), other.rstrip(" ")
+    return (one > other) - (one < other)
 
 
 def _length(value: Any) -> int | None:
@@ -63,7 +75,7 @@ def _characters(value: Any) -> int | None:
     return None if value is None else len(str(value).rstrip(" "))
 
 
-def _converted(declared: str, value: Any, style: int) -> Any:
+def converted(declared: str, value: Any, style: int) -> Any:
     """Return a value converted with a style (CAST and CONVERT), which cuts what is too long."""
     if value is None:
         return None
@@ -110,11 +122,27 @@ def _concatenated(*values: Any) -> str:
     return "".join("" if each is None else str(each) for each in values)
 
 
+def _character(number: int) -> str:
+    """Return a character (NCHAR); halves of a pair, which SQLite cannot hold, stand in disguise."""
+    return chr(number + (_DISGUISE if 0xD800 <= number <= _LAST_HALF else 0))
+
+
+def _joined(text: str) -> str:
+    """Return a text in which two halves that meet are the character that they stand for."""
+    return _HALVES.sub(
+        lambda pair: "".join(chr(ord(each) - _DISGUISE) for each in pair[0])
+        .encode("utf-16-le", "surrogatepass").decode("utf-16-le"),
+        text,
+    )  # fmt: skip
+
+
 def _plus(left: Any, right: Any) -> Any:
     """Add numbers; put texts, or bytes, together."""
     if left is None or right is None:
         return None
     result = left + right
+    if isinstance(result, str):
+        return _joined(result)
     return None if isinstance(result, float) and math.isnan(result) else result
 
 
@@ -165,7 +193,7 @@ def _as_kind(kind: str, sizes: list[str], value: Any) -> Any:
         return moment(str(value))
     if kind == "uniqueidentifier":
         return str(uuid.UUID(str(value))).upper()
-    if kind == "decimal" and len(sizes) > 1:
+    if kind in ("decimal", "numeric") and len(sizes) > 1:
         exact = Decimal(str(value)).quantize(Decimal(1).scaleb(-int(sizes[1])))
         return str(exact)  # which SQLite keeps as a number
     return value
@@ -177,6 +205,8 @@ def _fitted(kind: str, size: str, value: Any) -> Any:
         value = value.decode("utf-16-le", "surrogatepass")
     elif kind in _TEXTS:
         value = str(value)
+        if _HALF.search(value):
+            raise ReadError(50000, "The stand-in cannot hold half of a pair of surrogates.")
     length = 1 if not size else 2**31 if size == "max" else int(size)
     if len(value) > length:
         raise ReadError(2628, "String or binary data would be truncated.")

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import sqlglot
 from sqlglot import TokenType, exp
 from sqlglot.dialects.tsql import TSQL
 from sqlglot.errors import SqlglotError
 
-from yeldro.standins.sqlserver.refusals import REFUSALS
+from yeldro.standins.sqlserver.functions import converted
+from yeldro.standins.sqlserver.refusals import REFUSALS, ReadError
 
 # Words of other systems, which the parser lets pass.
 _FOREIGN_WORDS = frozenset(
@@ -31,25 +33,25 @@ _DATABASE = re.compile(
 _SET = re.compile(
     r"SET\s+(TRANSACTION\s+ISOLATION\s+LEVEL|IDENTITY_INSERT|\w+)\s+(.+)", _WORDS
 )  # not @names
+_NAME = r'(\[(?:[^\]]|\]\])+\]|"(?:[^"]|"")+"|\w+)'
+_LAST = re.compile(rf"(?:{_NAME.replace('(', '(?:', 1)}\.)*{_NAME}")
 _TRIGGER = re.compile(
-    r"CREATE\s+TRIGGER\s+(?:dbo\.)?\[?(\w+)\]?\s+ON\s+(?:dbo\.)?\[?(\w+)\]?\s+(?:AFTER|FOR)\s+"
+    rf"CREATE\s+TRIGGER\s+(?:dbo\.)?{_NAME}\s+ON\s+(?:dbo\.)?{_NAME}\s+"
+    r"(AFTER|FOR|INSTEAD\s+OF)\s+"
     r"((?:INSERT|UPDATE|DELETE)(?:\s*,\s*(?:INSERT|UPDATE|DELETE))*)\s+AS\s+(.+)",
     _WORDS,
 )
 _CHECK = re.compile(r"IF\s+(.+)\s+THROW\s+(\d+)\s*,\s*N'((?:[^']|'')*)'\s*,\s*\d+", _WORDS)
+_CONSTANT = (
+    r"(?:NULL|N?'(?:[^']|'')*+'|0x[0-9a-f]*+|-?\d++(?:\.\d++)?(?:e[+-]\d++)?"
+    r"|CAST\('[^']*+' AS \w++(?:\(\d\))?\))"
+)
+_ROW = rf"\({_CONSTANT}(?:, {_CONSTANT})*+\)"
+_MANY = re.compile(rf"(INSERT INTO [^']+? VALUES ){_ROW}(?:, {_ROW})++", _WORDS)
+_ROWS, _CONSTANTS = re.compile(_ROW, _WORDS), re.compile(_CONSTANT, _WORDS)
+_CAST = re.compile(r"CAST\('(.*)' AS (.*)\)", _WORDS)
+_MOST_ROWS = 1000
 _TOP = re.compile(r"(DELETE|UPDATE)\s+TOP\s*\(\s*(\d+)\s*\)", _WORDS)
-
-
-class ReadError(Exception):
-    """SQL Server does not take a statement.
-
-    Args:
-        number, text: of its error.
-    """
-
-    def __init__(self, number: int, text: str) -> None:
-        super().__init__(f"Msg {number}: {text}")
-        self.number, self.text = number, text
 
 
 @dataclass(frozen=True)
@@ -69,7 +71,7 @@ class Setting:
 
 @dataclass(frozen=True)
 class OfDatabase:
-    """CREATE DATABASE, of which the new one may be a copy, or DROP DATABASE."""
+    """DROP DATABASE, or CREATE DATABASE, with AS COPY OF as the server has it in a cloud."""
 
     word: str
     name: str
@@ -84,6 +86,7 @@ class NewTrigger:
         events: insert, update and delete, as many as fire it.
         body: the statements that it carries out.
         text: the whole statement.
+        instead: it takes the place of the statement that fires it.
     """
 
     name: str
@@ -91,6 +94,7 @@ class NewTrigger:
     events: tuple[str, ...]
     body: str
     text: str
+    instead: bool
 
 
 @dataclass(frozen=True)
@@ -106,7 +110,20 @@ class Check:
     text: str
 
 
-Statement = exp.Expr | Check | NewTrigger | Save | Setting | OfDatabase
+@dataclass(frozen=True)
+class ManyRows:
+    """INSERT of several rows of constants, which are read without the parser: it is slow.
+
+    Args:
+        insert: the statement for one row, with a question mark for each value.
+        rows: the values.
+    """
+
+    insert: exp.Insert
+    rows: tuple[tuple[Any, ...], ...]
+
+
+Statement = exp.Expr | ManyRows | Check | NewTrigger | Save | Setting | OfDatabase
 
 
 @lru_cache(_REMEMBERED)
@@ -129,6 +146,9 @@ def _pieces(batch: str) -> Iterator[str]:
         ReadError: it has a word of another system.
     """
     if _TRIGGER.match(batch.strip()):
+        yield batch.strip()
+        return
+    if _MANY.fullmatch(batch.strip()):
         yield batch.strip()
         return
     tokens = TSQL().tokenize(batch)
@@ -154,28 +174,11 @@ def _pieces(batch: str) -> Iterator[str]:
 
 
 def _read(text: str) -> Iterator[Statement]:
-    saved, setting, top = _SAVE.fullmatch(text), _SET.fullmatch(text), _TOP.match(text)
-    if saved:
-        yield Save(saved[1])
-        return
-    trigger = read_trigger(text)
-    if trigger:
-        yield trigger
-        return
-    check = _CHECK.fullmatch(text)
-    if check:
-        query = f"SELECT CASE WHEN {check[1]} THEN 1 ELSE 0 END AS holds"
-        (condition,) = _read(query)
-        if isinstance(condition, exp.Expr):
-            yield Check(condition, int(check[2]), check[3].replace("''", "'"))
-        return
-    whole = _DATABASE.fullmatch(text)
-    if whole:
-        yield OfDatabase(whole[1].upper(), whole[2], whole[3])
-        return
-    if setting:
-        yield Setting(" ".join(setting[1].upper().split()), setting[2])
-        return
+    for pattern, made in _FORMS:
+        if found := pattern.fullmatch(text):
+            yield made(found)
+            return
+    top = _TOP.match(text)
     if top:
         text = top[1] + text[top.end() :]
     for statement in sqlglot.parse(text, dialect="tsql"):
@@ -186,20 +189,77 @@ def _read(text: str) -> Iterator[Statement]:
             yield statement
 
 
-def read_trigger(text: str) -> NewTrigger | None:
-    """Return the trigger that a statement makes, None if it makes none.
+def _thrown_if(found: re.Match[str]) -> Check:
+    query = f"SELECT CASE WHEN {found[1]} THEN 1 ELSE 0 END AS holds"
+    (condition,) = sqlglot.parse(query, dialect="tsql")
+    if condition is None:
+        raise ReadError(102, "Incorrect syntax near 'IF'.")
+    _check(condition)
+    return Check(condition, int(found[2]), found[3].replace("''", "'"))
+
+
+def _many_rows(found: re.Match[str]) -> ManyRows:
+    """Return an INSERT whose rows are constants.
 
     Raises:
-        ReadError: it looks at the rows that were changed, which the stand-in does not keep.
+        ReadError: there are too many rows, or one has more values than another.
+    """
+    head, listed = found[1], found[0].removeprefix(found[1])
+    rows = tuple(tuple(map(_constant, _CONSTANTS.findall(row))) for row in _ROWS.findall(listed))
+    if len(rows) > _MOST_ROWS:
+        raise ReadError(10738, f"The number of row value expressions is more than {_MOST_ROWS}.")
+    if len(set(map(len, rows))) > 1:
+        raise ReadError(10709, "The number of columns for each row must be the same.")
+    (insert,) = _read(f"{head}({', '.join('?' * len(rows[0]))})")
+    if not isinstance(insert, exp.Insert):
+        raise ReadError(102, "Incorrect syntax near 'VALUES'.")
+    return ManyRows(insert, rows)
+
+
+def _constant(text: str) -> Any:
+    """Return the value of a constant."""
+    word = text.upper()
+    cast = _CAST.fullmatch(text)
+    if cast:
+        try:
+            return converted(cast[2].lower(), cast[1], 0)
+        except ValueError as error:
+            raise ReadError(241, f"Conversion failed when converting to {cast[2]}.") from error
+    if word == "NULL":
+        return None
+    if word.startswith("0X"):
+        return bytes.fromhex(text[2:])
+    if text.endswith("'"):
+        return text.removeprefix("N").removeprefix("n")[1:-1].replace("''", "'")
+    return float(text) if set(word) & set(".E") else int(text)
+
+
+def read_trigger(text: str) -> NewTrigger:
+    """Return the trigger that a statement makes.
+
+    Raises:
+        ReadError: it makes none.
     """
     found = _TRIGGER.fullmatch(text)
     if not found:
-        return None
-    body = re.sub(r"^BEGIN\b(.*)\bEND\s*;?\s*$", r"\1", found[4].strip(), flags=_WORDS)
-    if re.search(r"\b(inserted|deleted)\b", body, re.IGNORECASE):
-        raise ReadError(50000, "The stand-in has no tables inserted and deleted yet.")
-    events = tuple(each.strip().lower() for each in found[3].split(","))
-    return NewTrigger(found[1], found[2], events, body, text)
+        raise ReadError(102, "Incorrect syntax near 'TRIGGER'.")
+    return _trigger(found)
+
+
+def _trigger(found: re.Match[str]) -> NewTrigger:
+    body = re.sub(r"^BEGIN\b(.*)\bEND\s*;?\s*$", r"\1", found[5].strip(), flags=_WORDS)
+    events = tuple(each.strip().lower() for each in found[4].split(","))
+    instead = found[3].upper().startswith("INSTEAD")
+    return NewTrigger(unquoted(found[1]), unquoted(found[2]), events, body, found[0], instead)
+
+
+def unquoted(name: str) -> str:
+    """Return a name without its schema, brackets and quotes."""
+    whole = _LAST.fullmatch(name.strip())
+    name = whole[1] if whole else name
+    if name.startswith("["):
+        return name[1:-1].replace("]]", "]")
+    return name[1:-1].replace('""', '"') if name.startswith('"') else name
 
 
 def _check(statement: exp.Expr) -> None:
@@ -207,3 +267,14 @@ def _check(statement: exp.Expr) -> None:
         for refusal in REFUSALS:
             for named in refusal.find(node) if refusal.find else ():
                 raise ReadError(refusal.number, refusal.text.format(named))
+
+
+# What the parser does not know, or reads slowly.
+_FORMS: tuple[tuple[re.Pattern[str], Callable[[re.Match[str]], Statement]], ...] = (
+    (_SAVE, lambda found: Save(found[1])),
+    (_TRIGGER, _trigger),
+    (_CHECK, _thrown_if),
+    (_DATABASE, lambda found: OfDatabase(found[1].upper(), found[2], found[3])),
+    (_SET, lambda found: Setting(" ".join(found[1].upper().split()), found[2])),
+    (_MANY, _many_rows),
+)

@@ -28,6 +28,18 @@ _RANKING = (
 )
 
 
+class ReadError(Exception):
+    """SQL Server does not take a statement.
+
+    Args:
+        number, text: of its error.
+    """
+
+    def __init__(self, number: int, text: str) -> None:
+        super().__init__(f"Msg {number}: {text}")
+        self.number, self.text = number, text
+
+
 @dataclass(frozen=True)
 class Refusal:
     """Something that the server refuses.

@@ -5,15 +5,15 @@ from __future__ import annotations
 import secrets
 import signal
 import socketserver
-import sqlite3
 import sys
 import tempfile
-from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 from yeldro.standins.sqlserver import wire
-from yeldro.standins.sqlserver.session import Session, path_of
+from yeldro.standins.sqlserver.databases import Databases
+from yeldro.standins.sqlserver.refusals import ReadError
+from yeldro.standins.sqlserver.session import Session
 
 DATABASE = "buoys"
 
@@ -30,11 +30,9 @@ class Server(socketserver.ThreadingTCPServer):
     allow_reuse_address = True
 
     def __init__(self, folder: Path, user: str, password: str, port: int = 0) -> None:
-        self.folder = folder
         self.user, self.password = user, password
-        self.drawn: dict[str, int] = {}
-        with closing(sqlite3.connect(path_of(folder, DATABASE))) as file:
-            file.execute("PRAGMA journal_mode = WAL")  # who reads stops nobody who writes
+        self.databases = Databases(folder)
+        self.databases.make(DATABASE)
         super().__init__(("127.0.0.1", port), _Served)
 
 
@@ -55,8 +53,8 @@ class _Served(socketserver.BaseRequestHandler):
                         return
                 elif kind is wire.Kind.ATTENTION:
                     connection.send(wire.done(status=wire.ATTENTION))
-                elif session is not None:
-                    connection.send(_answered(session, kind, body))
+                elif session is not None and (answer := _answered(session, kind, body)):
+                    connection.send(answer)
         except ConnectionError:
             return
         finally:
@@ -64,17 +62,19 @@ class _Served(socketserver.BaseRequestHandler):
                 session.close()
 
     def _log_in(self, connection: wire.Connection, login: wire.Login) -> Session | None:
+        database = login.database or DATABASE
         allowed = secrets.compare_digest(login.password.encode(), self.server.password.encode())
-        if login.user != self.server.user or not allowed:
-            text = wire.said(18456, f"Login failed for user '{login.user}'.", 14)
-        elif not path_of(self.server.folder, login.database or DATABASE).exists():
-            text = wire.said(4060, f'Cannot open database "{login.database}".', 11)
-        else:
-            database = login.database or DATABASE
-            connection.send(wire.logged_in("Yeldro stand-in", database))
-            return Session(self.server.folder, database, self.server.drawn)
-        connection.send(text + wire.done(status=wire.ERROR))
-        return None
+        try:
+            if login.user != self.server.user or not allowed:
+                raise ReadError(18456, f"Login failed for user '{login.user}'.")
+            session = Session(self.server.databases, database)
+        except ReadError as error:
+            text = wire.said(error.number, error.text, 14)
+            connection.send(text + wire.done(status=wire.ERROR))
+            return None
+        connection.send(wire.logged_in("Yeldro stand-in", database))
+        session.stop_when(connection.has_more)
+        return session
 
 
 def _answered(session: Session, kind: wire.Kind, body: bytes) -> bytes:

@@ -10,28 +10,31 @@ import re
 import sqlite3
 import uuid
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing
 from datetime import date, datetime, time
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 from sqlglot import exp
 
 from yeldro.standins.sqlserver import wire
-from yeldro.standins.sqlserver.catalogue import Catalogue
+from yeldro.standins.sqlserver.catalogue import DATABASE, SESSION, Catalogue
+from yeldro.standins.sqlserver.databases import Databases
+from yeldro.standins.sqlserver.declared import quoted
 from yeldro.standins.sqlserver.defining import Definitions
+from yeldro.standins.sqlserver.firing import Firing
 from yeldro.standins.sqlserver.functions import add_functions
 from yeldro.standins.sqlserver.reader import (
     Check,
+    ManyRows,
     NewTrigger,
     OfDatabase,
-    ReadError,
     Save,
     Setting,
     Statement,
     read,
+    unquoted,
 )
+from yeldro.standins.sqlserver.refusals import ReadError
 from yeldro.standins.sqlserver.translating import written
 
 VERSION = "Microsoft SQL Server stand-in of Yeldro - 16.0.1000.6"
@@ -61,14 +64,16 @@ _CONVERTERS: dict[str, Callable[[bytes], Any]] = {
     "datetime2": lambda value: datetime.fromisoformat(value.decode()),
     "datetimeoffset": lambda value: datetime.fromisoformat(value.decode()),
     "decimal": lambda value: Decimal(value.decode()),
+    "numeric": lambda value: Decimal(value.decode()),
     "uniqueidentifier": lambda value: uuid.UUID(value.decode()),
 }
 for _name, _converter in _CONVERTERS.items():
     sqlite3.register_converter(_name, _converter)
 
-_WAITS = 10.0  # seconds for another session; the server itself waits for ever
+_ASKED_AFTER = 100_000  # steps of SQLite's
 _DEEPEST = 32  # triggers that fire one another
 _SCHEMAS = ("", "dbo", "sys", "information_schema", "tempdb")
+_Rows = Sequence[Sequence[Any]]
 _Done = tuple[bytes, int | None]  # what a statement answers, and the rows that it counts
 
 
@@ -80,33 +85,28 @@ class Session:
     """The state of one connection.
 
     Args:
-        folder: where each database is an SQLite file.
+        databases: those of the server.
         database: the name of the one that is used.
-        drawn: the last value of each identity column, which all sessions share; like a real
-            server's, it is not taken back with a transaction.
     """
 
-    def __init__(self, folder: Path, database: str, drawn: dict[str, int] | None = None) -> None:
+    def __init__(self, databases: Databases, database: str) -> None:
         self.database = database
-        self._folder = folder
-        self._file = sqlite3.connect(
-            path_of(folder, database),
-            isolation_level=None,
-            detect_types=sqlite3.PARSE_DECLTYPES,
-            timeout=_WAITS,
-        )
+        self._databases = databases
+        self._file = databases.opened(database)
         self._file.execute("PRAGMA foreign_keys = ON")
         self._depth = self._number = self._rows = 0
         self._level = self._started_at = "READ COMMITTED"
-        self._is_open = self._aborts = False
-        self._nested = 0
-        shared = {} if drawn is None else drawn
-        self._definitions = Definitions(self._file, database, shared, self._written)
+        self._is_open = self._aborts = self._is_doomed = False
+        self._firing: list[Firing] = []
+        self._locked: set[str] = set()  # tables that this transaction writes into
+        drawn = databases.drawn(database)
+        self._definitions = Definitions(self._file, drawn, self._written)
         self._catalogue = Catalogue(self._file, self._definitions.declared, database)
         add_functions(self._file)
         self._file.create_function("schema_id", 0, lambda: 1)
         self._file.create_function("schema_name", 1, lambda number: "dbo" if number == 1 else None)
         self._file.create_function("rowcount_big", 0, lambda: self._rows)
+        self._file.create_function("db_id", 0, lambda: DATABASE)
         self._file.create_function("db_name", 0, lambda: self.database)
         self._file.create_function("object_id", 1, self._object_id)
         self._file.create_function("xact_state", 0, lambda: int(self._depth > 0))
@@ -114,26 +114,34 @@ class Session:
     def close(self) -> None:
         """Forget the connection; what it did not commit is gone."""
         self._file.close()
+        self._databases.closed(self.database)
+
+    def stop_when(self, wanted: Callable[[], bool]) -> None:
+        """Stop a statement as soon as that is wanted; it is asked now and then."""
+        self._file.set_progress_handler(wanted, _ASKED_AFTER)
 
     def batch(self, text: str) -> bytes:
-        """Carry out a batch; return the answer to it.
+        """Carry out a batch; return the answer to it, nothing if it was stopped.
 
-        A statement that fails ends the batch; what went before it stays, unless XACT_ABORT is on.
+        A statement that fails ends the batch; what went before it stays, unless XACT_ABORT is on,
+        as it always is within a trigger.
         """
         done: list[_Done] = []
-        failure = b""
+        failure, aborts, stopped = b"", True, False
         try:
             for statement in read(text):
                 done.extend(self._carried_out(statement))
         except ReadError as error:
-            failure = wire.said(error.number, error.text, 15)
-            if isinstance(error, Thrown) and self._aborts and self._depth:
-                failure += self._end("ROLLBACK", wire.Change.ROLLBACK)[0]
+            failure, aborts = wire.said(error.number, error.text, 15), isinstance(error, Thrown)
         except sqlite3.Error as error:
+            stopped = error.sqlite_errorcode == sqlite3.SQLITE_INTERRUPT
             own, self._definitions.refused = self._definitions.refused, None
             failure = wire.said(*((own.number, own.text) if own else _number(error)), 16)
-            if self._aborts and self._depth:
-                failure += self._end("ROLLBACK", wire.Change.ROLLBACK)[0]
+        if failure and self._depth and (self._is_doomed or (aborts and self._aborts)):
+            failure += self._end("ROLLBACK", wire.Change.ROLLBACK)[0]
+        self._is_doomed = False
+        if stopped:
+            return b""
         if failure or not done:
             done.append((failure, None))
         status = [wire.MORE] * (len(done) - 1) + [wire.ERROR if failure else 0]
@@ -170,7 +178,7 @@ class Session:
             case exp.Commit():
                 yield self._end("COMMIT", wire.Change.COMMIT)
             case exp.Rollback() if statement.this:
-                self._file.execute(f"ROLLBACK TO {_quoted(statement.this.name)}")
+                self._file.execute(f"ROLLBACK TO {quoted(statement.this.name)}")
                 self._catalogue.forget()
                 yield b"", None
             case exp.Rollback():
@@ -185,6 +193,10 @@ class Session:
                 self._definitions.define(statement)
                 self._rows = 0
                 yield b"", None
+            case ManyRows():
+                self._touch(statement.insert)
+                self._definitions.check_columns(statement.insert)
+                yield self._executed(statement.insert, statement.rows)
             case exp.Query() | exp.DML():
                 self._touch(statement)
                 self._definitions.check_columns(statement)
@@ -201,7 +213,7 @@ class Session:
         elif name == "XACT_ABORT":
             self._aborts = is_on
         elif name == "IDENTITY_INSERT":
-            self._definitions.identity_insert = _bare(value.rpartition(" ")[0]) if is_on else ""
+            self._definitions.identity_insert = unquoted(value.rpartition(" ")[0]) if is_on else ""
         elif name == "TRANSACTION ISOLATION LEVEL":
             self._level = " ".join(value.upper().split())
 
@@ -209,18 +221,10 @@ class Session:
         """Make a database, as a copy of another one if that is asked for, or drop one."""
         if self._depth:
             raise ReadError(226, f"{statement.word} DATABASE is not allowed in a transaction.")
-        path = path_of(self._folder, statement.name)
         if statement.word == "DROP":
-            for each in self._folder.glob(f"{path.name}*"):
-                each.unlink()
-            return
-        if path.exists():
-            raise ReadError(1801, f"Database '{statement.name}' already exists.")
-        with closing(sqlite3.connect(path)) as made:
-            if statement.source:
-                with closing(sqlite3.connect(path_of(self._folder, statement.source))) as source:
-                    source.backup(made)
-            made.execute("PRAGMA journal_mode = WAL")  # who reads stops nobody who writes
+            self._databases.drop(statement.name)
+        else:
+            self._databases.make(statement.name, statement.source)
 
     def _begin(self) -> _Done:
         """Begin a transaction; SQLite begins its own when the first table is touched."""
@@ -253,7 +257,7 @@ class Session:
             self._file.execute("BEGIN IMMEDIATE" if alone else "BEGIN")
             self._is_open = True
         if any(each.db.casefold() == "sys" for each in tables):
-            self._catalogue.refresh()
+            self._catalogue.refresh(self._locked)
 
     def _end(self, word: str, what: wire.Change) -> _Done:
         if not self._depth:
@@ -265,6 +269,7 @@ class Session:
         if self._is_open and self._file.in_transaction:
             self._file.execute(word)
         self._depth, self._is_open = 0, False
+        self._locked.clear()
         self._catalogue.forget()
         return wire.transaction_changed(what, self._number), None
 
@@ -275,7 +280,7 @@ class Session:
         if not self._is_open:
             self._file.execute("BEGIN IMMEDIATE")
             self._is_open = True
-        self._file.execute(f"SAVEPOINT {_quoted(name)}")
+        self._file.execute(f"SAVEPOINT {quoted(name)}")
         return b"", None
 
     def _use(self, name: str) -> _Done:
@@ -292,51 +297,99 @@ class Session:
             return branch.expressions
         return [branch] if branch else []
 
-    def _executed(self, statement: exp.Expr) -> _Done:
+    def _executed(self, statement: exp.Expr, rows: _Rows = ()) -> _Done:
+        place = statement.find(exp.Table)
+        if isinstance(statement, exp.DML) and place and not place.this.args.get("temporary"):
+            if self._depth:
+                self._locked |= self._written_with(statement, place.name)
+            return self._fire(statement, place.name, rows)
+        return self._carry_out(statement, rows)
+
+    def _written_with(self, statement: exp.Expr, name: str) -> set[str]:
+        """Return the tables that are locked for writing by a statement."""
+        if isinstance(statement, exp.Delete):
+            return self._definitions.declared.written_with(name)
+        return {name.casefold()}
+
+    def _carry_out(self, statement: exp.Expr, many: _Rows) -> _Done:
+        if many:
+            return b"", self._insert(self._written(statement), many)
         cursor = self._file.execute(self._written(statement))
         if cursor.description is None:
             counts = isinstance(statement, exp.DML)
-            changed = max(cursor.rowcount, 0) if counts else 0
-            told = self._fire(statement) if counts else b""
-            self._rows = changed
-            return told, changed if counts else None
+            self._rows = max(cursor.rowcount, 0) if counts else 0
+            return b"", self._rows if counts else None
         rows = cursor.fetchall()
         self._rows = len(rows)
         return wire.result([each[0] for each in cursor.description], rows), self._rows
 
-    def _fire(self, statement: exp.Expr) -> bytes:
-        """Carry out the triggers of the table that a statement has changed; return what they tell.
+    def _insert(self, statement: str, many: _Rows) -> int:
+        """Insert all of the rows, or none."""
+        self._file.execute("SAVEPOINT yeldro_rows")
+        try:
+            self._rows = self._file.executemany(statement, many).rowcount
+        except sqlite3.Error:
+            if self._file.in_transaction:
+                self._file.execute("ROLLBACK TO yeldro_rows")
+            raise
+        finally:
+            if self._file.in_transaction:
+                self._file.execute("RELEASE yeldro_rows")
+        return self._rows
+
+    def _fire(self, statement: exp.Expr, table: str, many: _Rows) -> _Done:
+        """Carry out a change of a table's rows, and the triggers that it fires.
 
         Raises:
-            ReadError: triggers have fired one another too often.
+            ReadError: triggers have fired one another too often, or one takes its place.
         """
-        place = statement.find(exp.Table)
+        firing = Firing(self._file, self._definitions, len(self._firing))
+        if not firing.is_needed:
+            return self._carry_out(statement, many)
         event = type(statement).__name__.lower()
-        if place is None or place.this.args.get("temporary"):
-            return b""
-        told, depth = b"", self._depth
-        for trigger in self._definitions.fired_by(place.name, event):
-            if self._nested >= _DEEPEST:
-                raise ReadError(217, "Maximum trigger nesting level exceeded (limit 32).")
-            self._nested += 1
-            try:
-                for each in read(trigger.body):
-                    for tokens, rows in self._carried_out(each):
-                        told += tokens + wire.done(rows, wire.MORE, within=True)
-                if depth and not self._depth:
-                    raise ReadError(
-                        3609, "The transaction ended in the trigger. The batch has been aborted."
-                    )
-            finally:
-                self._nested -= 1
-        return told
+        self._definitions.check_fired(table, event)
+        alone = not self._depth
+        if alone:  # it is a transaction of its own, which triggers are within
+            self._begin()
+            self._file.execute("BEGIN IMMEDIATE")
+            self._is_open = self._is_doomed = True
+        with firing.watching():
+            told, changed = self._carry_out(statement, many)
+            depth = self._depth
+            for trigger in firing.fired(table, event):
+                if self._firing and self._firing[-1].current == trigger:
+                    continue  # RECURSIVE_TRIGGERS is off, as it is at first
+                if len(self._firing) >= _DEEPEST:
+                    raise ReadError(217, "Maximum trigger nesting level exceeded (limit 32).")
+                self._firing.append(firing)
+                try:
+                    for each in read(trigger.body):
+                        for tokens, rows in self._carried_out(each):
+                            told += tokens + wire.done(rows, wire.MORE, within=True)
+                    if depth and not self._depth:
+                        raise ReadError(
+                            3609,
+                            "The transaction ended in the trigger. The batch has been aborted.",
+                        )
+                except (ReadError, sqlite3.Error):
+                    self._is_doomed = True
+                    raise
+                finally:
+                    self._firing.pop()
+            self._rows = changed or 0
+        if alone:
+            self._end("COMMIT", wire.Change.COMMIT)
+            self._is_doomed = False
+        return told, changed
 
     def _object_id(self, name: str) -> int | None:
         query = "SELECT object_id FROM sys.objects WHERE name = ?"
-        found = self._file.execute(query, (_bare(name),)).fetchone()
+        found = self._file.execute(query, (unquoted(name),)).fetchone()
         return int(found[0]) if found else None
 
     def _written(self, statement: exp.Expr) -> str:
+        if self._firing:
+            statement = self._firing[-1].renamed(statement)
         return written(statement, self._of_session)
 
     def _of_session(self, name: str) -> exp.Expr:
@@ -345,16 +398,11 @@ class Session:
             "version": VERSION,
             "trancount": self._depth,
             "rowcount": self._rows,
-            "spid": 51,
+            "spid": SESSION,
         }
         if name not in known:
             raise ReadError(137, f"Must declare the scalar variable '@@{name}'.")
         return exp.convert(known[name])
-
-
-def path_of(folder: Path, database: str) -> Path:
-    """Return the file of a database."""
-    return folder / f"{database.casefold()}.db"
 
 
 def _number(error: sqlite3.Error) -> tuple[int, str]:
@@ -364,12 +412,3 @@ def _number(error: sqlite3.Error) -> tuple[int, str]:
         if found:
             return number, text.format(found[1])
     return 50000, str(error)
-
-
-def _bare(name: str) -> str:
-    """Return the last part of a name, without its brackets."""
-    return name.rpartition(".")[2].strip("[]").replace("]]", "]")
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

@@ -8,12 +8,11 @@ from typing import ClassVar
 from sqlglot import exp
 from sqlglot.dialects.sqlite import SQLite
 
-from yeldro.standins.sqlserver.declared import COLLATION, in_sqlite
-from yeldro.standins.sqlserver.reader import ReadError
+from yeldro.standins.sqlserver.declared import in_sqlite, like, type_name
 
 _BIG = 20  # digits; longer whole numbers are decimals
 _NO_TYPES = (exp.DataType.Type.TEXT, exp.DataType.Type.UNKNOWN)  # the parser's own casts
-_TYPE_NAMES = {"integer": "int", "numeric": "decimal"}
+_OF_TEXTS = ("yeldro_concat", "yeldro_plus", "yeldro_convert", "nchar")
 _FUNCTIONS: dict[type[exp.Expr], str] = {
     exp.Uuid: "newid",
     exp.CurrentTimestamp: "getdate",
@@ -67,11 +66,6 @@ def _from_below(node: exp.Expr, translated: Callable[[exp.Expr], exp.Expr]) -> e
     return translated(node)
 
 
-def type_name(declared: exp.DataType) -> str:
-    """Return a type in the words of Transact-SQL, in lower case."""
-    return declared.sql("tsql").lower()
-
-
 def _limited(made: exp.Expr, limit: exp.Expr) -> exp.Expr:
     """Return a DELETE or UPDATE of at most so many rows."""
     rowid = exp.column("rowid", quoted=False)
@@ -102,9 +96,8 @@ def _translated(node: exp.Expr) -> exp.Expr:
         case exp.Cast() if node.to.this not in _NO_TYPES:
             return _converted(node.to, node.this, exp.Literal.number(0))
         case exp.Collate():
-            if node.expression.name.casefold() != COLLATION.casefold():
-                raise ReadError(448, f"The stand-in has no collation {node.expression.name}.")
-            return exp.paren(node.this, copy=False)
+            compared = exp.to_identifier(like(node.expression.name))
+            return exp.paren(exp.Collate(this=node.this, expression=compared), copy=False)
         case exp.National():
             return exp.Literal.string(node.this)
         case exp.CurrentSchema():
@@ -123,21 +116,18 @@ def _is_text(node: exp.Expr) -> bool:
     if isinstance(node, exp.Add):
         return _is_text(node.left) or _is_text(node.right)
     named = getattr(node, "this", "") if isinstance(node, exp.Anonymous) else ""
-    of_texts = named in ("yeldro_concat", "yeldro_plus", "yeldro_convert")
+    of_texts = str(named).casefold() in _OF_TEXTS
     return of_texts or isinstance(node, exp.National) or bool(getattr(node, "is_string", False))
 
 
 def _declared(declared: exp.DataType) -> exp.DataType:
     """Return the type of a column; a length that is `max` is no number."""
     name = type_name(declared).replace("(max)", "")
-    bare, bracket, rest = name.partition("(")
-    shown = exp.Var(this=_TYPE_NAMES.get(bare, bare) + bracket + rest)
-    return exp.DataType(this=exp.DataType.Type.USERDEFINED, kind=shown)
+    return exp.DataType(this=exp.DataType.Type.USERDEFINED, kind=exp.Var(this=name))
 
 
 def _converted(declared: exp.Expr, value: exp.Expr, style: exp.Expr) -> exp.Expr:
-    bare, bracket, size = type_name(declared).partition("(")  # type: ignore[arg-type]
-    name = exp.Literal.string(_TYPE_NAMES.get(bare, bare) + bracket + size)
+    name = exp.Literal.string(type_name(declared))  # type: ignore[arg-type]
     return exp.Anonymous(this="yeldro_convert", expressions=[name, value, style])
 
 

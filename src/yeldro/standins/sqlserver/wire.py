@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import select
 import socket
 import struct
 import uuid
@@ -86,6 +87,10 @@ class Connection:
                 return None
             found += part
         return found
+
+    def has_more(self) -> bool:
+        """True if the client has sent something, or is gone, while it is waited for an answer."""
+        return bool(select.select([self._socket], [], [], 0)[0])
 
     def send(self, message: bytes) -> None:
         """Send an answer."""

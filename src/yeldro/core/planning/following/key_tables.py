@@ -17,7 +17,7 @@ from yeldro.core.database.identity import (
     key_values,
     scanned_in,
 )
-from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
+from yeldro.core.model.tables.schema import Column, IdentityKind, Table, TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

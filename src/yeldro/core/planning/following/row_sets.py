@@ -9,12 +9,12 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import looked_up_in
-from yeldro.core.model.errors import Fault
+from yeldro.core.model.messages.errors import Fault
 
 if TYPE_CHECKING:
     from yeldro.core.changes.change_set import RowSet
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.model.tables.schema import Table, TableName
     from yeldro.core.planning.following.treatment import Link
 
 

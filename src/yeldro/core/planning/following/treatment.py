@@ -10,12 +10,12 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from yeldro.core.database.catalogue import foreign_keys_called
-from yeldro.core.model.errors import Refused, UnknownName, UsageError
-from yeldro.core.model.graph import components
-from yeldro.core.model.names import unquoted
-from yeldro.core.model.options import REPOINT, Option
-from yeldro.core.model.schema import ForeignKey, ReferentialAction, Table, TableName
-from yeldro.core.model.steps import Reached
+from yeldro.core.model.messages.errors import Refused, UnknownName, UsageError
+from yeldro.core.model.messages.names import unquoted
+from yeldro.core.model.messages.options import REPOINT, Option
+from yeldro.core.model.tables.graph import components
+from yeldro.core.model.tables.schema import ForeignKey, ReferentialAction, Table, TableName
+from yeldro.core.model.work.steps import Reached
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Catalogue

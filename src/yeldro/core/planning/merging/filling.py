@@ -17,10 +17,10 @@ from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns
 from yeldro.core.database.identity import kept_columns, key_columns, looked_up_in
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.names import counted
-from yeldro.core.model.schema import Column, ForeignKey, TableName
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.tables.schema import Column, ForeignKey, TableName
 from yeldro.core.selection.duplicates.grouping import Grouping, kept_of_removed
 
 if TYPE_CHECKING:

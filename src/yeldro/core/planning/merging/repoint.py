@@ -15,8 +15,8 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import kept_columns, key_values
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.schema import CandidateKey, Column, ForeignKey, Table, TableName
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.tables.schema import CandidateKey, Column, ForeignKey, Table, TableName
 from yeldro.core.planning.following.key_tables import KeyTables, once
 from yeldro.core.planning.following.row_sets import depends_on, references, that_stay
 from yeldro.core.selection.duplicates.grouping import Grouping, kept_values

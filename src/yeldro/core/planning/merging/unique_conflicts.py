@@ -15,7 +15,7 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import key_columns, key_values
-from yeldro.core.model.schema import CandidateKey, Column, Table
+from yeldro.core.model.tables.schema import CandidateKey, Column, Table
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session

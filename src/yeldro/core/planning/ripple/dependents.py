@@ -12,14 +12,14 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import looked_up_in, scanned_in
-from yeldro.core.model.errors import Fault
+from yeldro.core.model.messages.errors import Fault
 from yeldro.core.planning.following.key_tables import KeyTables, once
 from yeldro.core.planning.following.row_sets import depends_on, that_go, that_stay
 from yeldro.core.planning.following.treatment import Cause, Link, Obstacle, Reach, Treatment
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.model.tables.schema import Table, TableName
     from yeldro.core.planning.merging.repoint import ChildMoves, MovedKeys
 
 _LITERAL = re.compile(r"NULL|[-+]?[\d.]+|'(?:[^']|'')*'(?:::[\w ]+)?")

@@ -18,9 +18,9 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import column_list, looked_up_in, scanned_in
-from yeldro.core.model.errors import BlockedByForeignKey, Fault, Refused
-from yeldro.core.model.graph import components, cycle_through
-from yeldro.core.model.schema import ForeignKey, ReferentialAction, TableName
+from yeldro.core.model.messages.errors import BlockedByForeignKey, Fault, Refused
+from yeldro.core.model.tables.graph import components, cycle_through
+from yeldro.core.model.tables.schema import ForeignKey, IdentityKind, ReferentialAction, TableName
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
@@ -107,7 +107,13 @@ def _parents(keys_of: Mapping[TableName, Sequence[ForeignKey]]) -> dict[TableNam
 def _waves(
     session: Session, ripple: Ripple, component: Sequence[TableName], inside: Sequence[ForeignKey]
 ) -> list[RemovalStep] | None:
-    """Return waves of rows that no remaining row references; None if rows are left over."""
+    """Return waves of rows that no remaining row references; None if rows are left over.
+
+    Nor are there any where rows are told apart by their contents alone, and so go by their number.
+    """
+    identities = {ripple.removed[name].table.identity.kind for name in component}
+    if IdentityKind.ALL_COLUMNS in identities:
+        return None
     done = {name: _identity_table(session, ripple.removed[name]) for name in component}
     remaining = {name: ripple.removed[name].rows for name in component}
     steps: list[RemovalStep] = []
@@ -234,6 +240,7 @@ def _no_order(component: Sequence[TableName], inside: Sequence[ForeignKey]) -> R
         f"These foreign keys form a cycle whose rows reference one another: {written}. They cannot "
         "all be deferred, and none accepts NULL in a table with a key, so no order of statements "
         "removes the rows.",
-        "Declare them NO ACTION and DEFERRABLE, or let a column of one of them accept NULL.",
+        "Let a column of one of them accept NULL, in a table with a key; or declare them NO ACTION "
+        "and DEFERRABLE, where the system can.",
         cycle=[str(key) for key in keys],
     )

@@ -17,10 +17,10 @@ import sqlalchemy as sa
 from yeldro.core.changes.change_set import RowSet
 from yeldro.core.database import sql
 from yeldro.core.database.identity import COPIES, ROW_HASH, looked_up_in, scanned_in
-from yeldro.core.model.activity import announce
-from yeldro.core.model.errors import Fault
-from yeldro.core.model.graph import components
-from yeldro.core.model.schema import IdentityKind, Table, TableName
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import Fault
+from yeldro.core.model.tables.graph import components
+from yeldro.core.model.tables.schema import IdentityKind, Table, TableName
 from yeldro.core.planning.following.key_tables import WAVE, KeyTables, once
 from yeldro.core.planning.following.row_sets import compared, depends_on, references
 from yeldro.core.planning.following.treatment import Link, Reach, Treatment

@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.names import counted, told_rows
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.names import counted, told_rows
+from yeldro.core.model.work.steps import Action
 from yeldro.core.restore.comparing.dangling import references_step, still_referenced
 from yeldro.core.restore.comparing.key_swaps import goes_from
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import CandidateKey, Column, ForeignKey
+    from yeldro.core.model.tables.schema import CandidateKey, Column, ForeignKey
     from yeldro.core.receipts.reader import ReceiptStep
     from yeldro.core.restore.staged.staged_rows import StagedRows
 

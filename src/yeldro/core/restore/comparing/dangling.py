@@ -10,11 +10,11 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import without_parent
-from yeldro.core.model.errors import CountMismatch
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import CountMismatch
+from yeldro.core.model.work.steps import Action
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import ForeignKey
+    from yeldro.core.model.tables.schema import ForeignKey
     from yeldro.core.restore.staged.staged_rows import StagedRows
 
 _AT_ONCE = 1000

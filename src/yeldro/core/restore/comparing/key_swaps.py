@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
-from yeldro.core.model.steps import Action
+from yeldro.core.model.work.steps import Action
 
 if TYPE_CHECKING:
     from yeldro.core.database import sql
-    from yeldro.core.model.schema import CandidateKey
+    from yeldro.core.model.tables.schema import CandidateKey
     from yeldro.core.restore.staged.staged_rows import StagedRows
 
 

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from yeldro.core.model.errors import RowsDiffer
-from yeldro.core.model.names import told_rows
-from yeldro.core.model.options import Option
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import RowsDiffer
+from yeldro.core.model.messages.names import told_rows
+from yeldro.core.model.messages.options import Option
+from yeldro.core.model.work.steps import Action
 from yeldro.core.restore.comparing.conflicts import as_before, count_back, is_counted, sample
 
 if TYPE_CHECKING:

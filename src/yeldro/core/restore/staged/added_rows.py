@@ -8,7 +8,7 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import Change, OneRow, RowSet
 from yeldro.core.database import sql
-from yeldro.core.model.steps import Step
+from yeldro.core.model.work.steps import Step
 from yeldro.core.restore.staged.undoing import UndoneRows
 
 

@@ -8,18 +8,18 @@ identifies are only counted, and stay as the steps have them.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.steps import Action
-from yeldro.core.restore.staged.undoing import UndoneRows
+from yeldro.core.model.work.steps import Action
+from yeldro.core.restore.staged.undoing import UndoneRows, by_links
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
     from yeldro.core.receipts.format import StoredColumn
 
 Source = tuple["StoredColumn", sa.ColumnElement[Any]]
@@ -29,6 +29,9 @@ Pairs = Sequence[tuple[str, str]]
 def net_changes(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
     """Return what all steps together did: at most one step for the rows that went from a table.
 
+    Rows that went in waves stay apart where they can only come back so: where the system checks
+    each statement, and tables reference one another by links that cannot be set later.
+
     Args:
         staged_steps: all steps of a receipt, in the order in which a row met them.
     """
@@ -37,16 +40,33 @@ def net_changes(staged_steps: Sequence[UndoneRows]) -> list[UndoneRows]:
         if not step.told_by_count and step.step.action is not Action.ADD:
             by_table[step.table.name].append(step)
     found = list(staged_steps)
-    for steps in by_table.values():
+    in_waves = _in_waves(by_table)
+    for name, steps in by_table.items():
         if len(steps) > 1:
             place = found.index(steps[-1])
-            net = _net_of_table(steps)
-            before, after = found[:place], found[place + 1 :]
-            found = [*(each for each in before if each not in steps), *net, *after]
+            apart = name in in_waves
+            net = _net_of_table(steps, apart=apart)
+            stay = [each for each in net if apart and each.holds_whole_rows]
+            found = [
+                *(each for each in found[:place] if each not in steps or each in stay),
+                *(each for each in net if each not in stay),
+                *(each for each in found[place:] if each not in steps or each in stay),
+            ]
     return found
 
 
-def _net_of_table(steps: Sequence[UndoneRows]) -> list[UndoneRows]:
+def _in_waves(by_table: Mapping[TableName, Sequence[UndoneRows]]) -> set[TableName]:
+    """Return the tables that reference one another by links which cannot be set later."""
+    going = [
+        each
+        for steps in by_table.values()
+        for each in steps
+        if each.step.action is Action.REMOVE and not each.session.traits.core_checks_foreign_keys
+    ]
+    return {name for part in by_links(going, lasting=True) if len(part) > 1 for name in part}
+
+
+def _net_of_table(steps: Sequence[UndoneRows], *, apart: bool) -> list[UndoneRows]:
     changed: list[UndoneRows] = []
     gone: list[UndoneRows] = []
     empty = {each for each in steps if not each.stored}
@@ -54,7 +74,7 @@ def _net_of_table(steps: Sequence[UndoneRows]) -> list[UndoneRows]:
         if step.holds_whole_rows:
             for each in changed:
                 _change_back(step, each)
-            if not (gone and _joined(gone[-1], step)):
+            if apart or not (gone and _joined(gone[-1], step)):
                 gone.append(step)
             continue
         twice = []

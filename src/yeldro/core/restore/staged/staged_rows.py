@@ -10,10 +10,10 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.references import staging_table
-from yeldro.core.model.errors import Refused
-from yeldro.core.model.names import same_name
-from yeldro.core.model.schema import Column, ForeignKey, Table
-from yeldro.core.model.steps import Action
+from yeldro.core.model.messages.errors import Refused
+from yeldro.core.model.messages.names import same_name
+from yeldro.core.model.tables.schema import Column, ForeignKey, Table
+from yeldro.core.model.work.steps import Action
 from yeldro.core.receipts import format as form
 
 if TYPE_CHECKING:

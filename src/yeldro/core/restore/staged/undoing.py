@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -10,13 +10,14 @@ import sqlalchemy as sa
 
 from yeldro.core.changes.change_set import Change, NewRows, OneRow, RowSet
 from yeldro.core.database import sql
-from yeldro.core.model.errors import ROLLED_BACK, DatabaseFailure
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.messages.errors import ROLLED_BACK, DatabaseFailure
+from yeldro.core.model.tables.graph import components
+from yeldro.core.model.work.steps import Action, Step
 from yeldro.core.receipts import format as form
 from yeldro.core.restore.staged.staged_rows import StagedRows
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import ForeignKey, TableName
+    from yeldro.core.model.tables.schema import ForeignKey, TableName
 
 
 class UndoneRows(StagedRows):
@@ -227,3 +228,18 @@ class UndoneRows(StagedRows):
             ours = sql.columns_of(self.rows, [name for name, _ in self.key])
             where.insert(0, sql.among(ours, keys))
         return Change(step, RowSet(self.table, self.rows, sa.and_(*where), step.rows), values)
+
+
+def by_links(steps: Iterable[UndoneRows], *, lasting: bool) -> list[list[TableName]]:
+    """Return the tables of steps, those together that reference one another, children first.
+
+    Args:
+        lasting: only links that cannot be set later count.
+    """
+    tables = {each.table.name: each for each in steps}
+    parents = {
+        name: [key.parent for key in each.table.foreign_keys
+               if key.parent in tables and not (lasting and each.can_postpone(key))]
+        for name, each in tables.items()
+    }  # fmt: skip
+    return components(parents)

@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.errors import CheckFailed, UsageError
+from yeldro.core.model.messages.errors import CheckFailed, UsageError
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.expectation import RowRange
+    from yeldro.core.model.work.expectation import RowRange
 
 
 @dataclass(frozen=True)

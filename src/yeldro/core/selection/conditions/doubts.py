@@ -19,7 +19,7 @@ from yeldro.core.selection.conditions.parsing import conjuncts, own_column, pars
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.model.tables.schema import Column, Table
     from yeldro.core.selection.asked import Selection
 
 _COMPARISONS = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE)

@@ -11,8 +11,8 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.sql import rows_of
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import same_name, suggestion
 from yeldro.core.selection.conditions.filters import (
     bindable,
     check_names,
@@ -25,7 +25,7 @@ from yeldro.core.selection.conditions.parsing import parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 _CLOCK = (exp.CurrentDate, exp.CurrentTime, exp.CurrentTimestamp, exp.CurrentDatetime)
 _A_CALL = re.compile(r"\w+\(.*\)", re.DOTALL)

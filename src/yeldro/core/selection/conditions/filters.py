@@ -18,8 +18,8 @@ from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_source
 from yeldro.core.database.facts import SqlDialect
-from yeldro.core.model.errors import NoSelection, Refused, UnknownName, UsageError
-from yeldro.core.model.names import same_name
+from yeldro.core.model.messages.errors import NoSelection, Refused, UnknownName, UsageError
+from yeldro.core.model.messages.names import same_name
 from yeldro.core.selection.conditions.parsing import (
     conjuncts,
     equalities,
@@ -32,7 +32,7 @@ from yeldro.core.selection.conditions.parsing import (
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table, TableName
+    from yeldro.core.model.tables.schema import Table, TableName
 
 # The parser logs what it cannot read; users get an error message instead.
 logging.getLogger("sqlglot").addHandler(logging.NullHandler())

@@ -20,7 +20,7 @@ from yeldro.core.selection.conditions.parsing import conjuncts, equalities, pars
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.model.tables.schema import Column, Table
     from yeldro.core.selection.asked import Selection
 
 _SEARCHED = ("text", "number", "date", "datetime")  # kinds of columns

@@ -13,14 +13,14 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from yeldro.core.database.catalogue import find_table
-from yeldro.core.model.errors import UsageError
+from yeldro.core.model.messages.errors import UsageError
 from yeldro.core.selection.conditions.filters import parameters_in
 from yeldro.core.selection.conditions.parsing import own_column, parse
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import SqlDialect
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.model.tables.schema import Column, Table
     from yeldro.core.selection.asked import Selection
 
 _RELATIVE = re.compile(r"today(?:([+-]\d{1,5})([dwmy]))?", re.IGNORECASE)

@@ -10,12 +10,12 @@ import sqlglot
 from sqlglot import Token, TokenType, exp
 from sqlglot.errors import SqlglotError, TokenError
 
-from yeldro.core.model.errors import UnknownName
-from yeldro.core.model.names import same_name
+from yeldro.core.model.messages.errors import UnknownName
+from yeldro.core.model.messages.names import same_name
 
 if TYPE_CHECKING:
     from yeldro.core.database.facts import SqlDialect
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 _RUN_BY_THE_SERVER = ("!", "M!", "+")  # beginnings of comments that servers execute or obey
 _COMPARISONS = {

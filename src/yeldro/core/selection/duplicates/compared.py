@@ -11,12 +11,12 @@ import sqlalchemy as sa
 from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns
 from yeldro.core.database.compared import Compared, of_columns
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import same_name, suggestion
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import same_name, suggestion
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
 
 _A_NAME = re.compile(r'[\w$."]+')
 

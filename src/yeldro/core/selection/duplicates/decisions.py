@@ -14,9 +14,9 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.identity import key_columns
-from yeldro.core.model.errors import Refused
-from yeldro.core.model.names import counted
-from yeldro.core.model.schema import Column, IdentityKind, Table, TableName
+from yeldro.core.model.messages.errors import Refused
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.tables.schema import Column, IdentityKind, Table, TableName
 from yeldro.core.selection.asked import Decisions
 from yeldro.core.selection.duplicates.values import group_values, in_some_group
 

@@ -17,10 +17,10 @@ from yeldro.core.database import sql
 from yeldro.core.database.catalogue import find_columns, find_table
 from yeldro.core.database.compared import Compared, columns_read
 from yeldro.core.database.identity import COPIES, ROW_HASH, kept_columns, key_values
-from yeldro.core.model.activity import announce
-from yeldro.core.model.equality import EqualityRules
-from yeldro.core.model.errors import Refused, UsageError
-from yeldro.core.model.schema import IdentityKind, Table
+from yeldro.core.model.messages.activity import announce
+from yeldro.core.model.messages.errors import Refused, UsageError
+from yeldro.core.model.tables.equality import EqualityRules
+from yeldro.core.model.tables.schema import IdentityKind, Table
 from yeldro.core.selection.asked import KeepRule, Selection
 from yeldro.core.selection.duplicates.compared import find_compared
 from yeldro.core.selection.duplicates.prevention import prevention

@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
     from yeldro.core.database.facts import Prevention
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Table
 
 
 def prevention(

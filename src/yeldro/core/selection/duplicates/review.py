@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from yeldro.core.database import sql
-from yeldro.core.model.activity import announce
+from yeldro.core.model.messages.activity import announce
 from yeldro.core.selection.duplicates.decisions import check_reviewable, key_hash
 from yeldro.core.selection.duplicates.grouping import (
     Grouping,
@@ -22,7 +22,7 @@ from yeldro.core.selection.duplicates.values import group_values, in_some_group
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.schema import Table
+    from yeldro.core.model.tables.schema import Table
     from yeldro.core.selection.asked import Selection
 
 _AT_ONCE = 1000

@@ -10,15 +10,15 @@ import sqlalchemy as sa
 
 from yeldro.core.database import sql
 from yeldro.core.database.compared import columns_read
-from yeldro.core.model.errors import UsageError
-from yeldro.core.model.names import counted
-from yeldro.core.model.options import Option
+from yeldro.core.model.messages.errors import UsageError
+from yeldro.core.model.messages.names import counted
+from yeldro.core.model.messages.options import Option
 
 if TYPE_CHECKING:
     from yeldro.core.database.compared import Compared
     from yeldro.core.database.protocol import Session
-    from yeldro.core.model.equality import EqualityRules
-    from yeldro.core.model.schema import Column, Table
+    from yeldro.core.model.tables.equality import EqualityRules
+    from yeldro.core.model.tables.schema import Column, Table
 
 _MOST_COLUMNS = 1000
 _INEXACT = re.compile(r"(float|real|double)", re.IGNORECASE)

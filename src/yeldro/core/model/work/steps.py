@@ -9,7 +9,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from yeldro.core.model.schema import TableName
+    from yeldro.core.model.tables.schema import TableName
 
 
 MATCHED = "matched"  # the reason why rows of the named table go

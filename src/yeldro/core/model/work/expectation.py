@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from yeldro.core.model.errors import CountMismatch, UsageError
-from yeldro.core.model.names import same_name
+from yeldro.core.model.messages.errors import CountMismatch, UsageError
+from yeldro.core.model.messages.names import same_name
 
 _RANGE = re.compile(r"(?P<low>\d*)(?P<dots>\.\.)?(?P<high>\d*)")
 

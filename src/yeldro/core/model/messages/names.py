@@ -8,7 +8,7 @@ import shlex
 import string
 from collections.abc import Iterable
 
-from yeldro.core.model.machine import ON_WINDOWS
+from yeldro.core.model.messages.machine import ON_WINDOWS
 
 _PLAIN = frozenset(f"{string.ascii_letters}{string.digits}_-./:=,\\")
 _IN_QUOTES = r'"(?:[^"]|"")+"'

@@ -57,7 +57,8 @@ class Option:
         """The choice as a message names it: `‹follow› reading`."""
         if self.value is None:
             return f"‹{self.name}›"
-        from yeldro.core.model.names import as_typed  # which loads more than a usage error needs
+        # It loads more than a usage error needs.
+        from yeldro.core.model.messages.names import as_typed
 
         return f"‹{self.name}› {as_typed(self.value)}"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from yeldro.core.model.steps import Action, Step
+from yeldro.core.model.work.steps import Action, Step
 
 
 @dataclass(frozen=True)
@@ -58,11 +58,14 @@ class Ledger:
         unplanned: rows changed that no step accounts for, by table; `*` where the system does not
             name the table.
         counted: the database has counted; else only the statements' own numbers are known.
+        also_locked: then the tables that no step is about and that this transaction has locked for
+            writing; None if the system does not tell.
     """
 
     tables: Mapping[str, Changes]
     unplanned: Mapping[str, int] = field(default_factory=dict)
     counted: bool = True
+    also_locked: frozenset[str] | None = None
 
     def with_more(self, more: Ledger) -> Ledger:
         """Return these counts with `more` added."""
@@ -72,7 +75,13 @@ class Ledger:
         unplanned = dict(self.unplanned)
         for name, rows in more.unplanned.items():
             unplanned[name] = unplanned.get(name, 0) + rows
-        return Ledger(tables, unplanned, self.counted and more.counted)
+        locked = None
+        if self.also_locked is not None and more.also_locked is not None:
+            locked = (self.also_locked | more.also_locked) - tables.keys()
+        return Ledger(tables, unplanned, self.counted and more.counted, locked)
+
+
+NOTHING_YET = Ledger({}, also_locked=frozenset())
 
 
 def joined(tallies: Iterable[Tally]) -> Tally:

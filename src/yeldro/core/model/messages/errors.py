@@ -49,7 +49,7 @@ class YeldroError(Exception):
         super().__init__(why)
 
     def __str__(self) -> str:
-        from yeldro.core.model.options import with_fields
+        from yeldro.core.model.messages.options import with_fields
 
         return with_fields(self.said)
 
@@ -75,7 +75,7 @@ class UnknownName(UsageError):
     """
 
     def __init__(self, why: str, name: str, known: Iterable[str] = (), next_step: str = "") -> None:
-        from yeldro.core.model.names import nearest, suggestion
+        from yeldro.core.model.messages.names import nearest, suggestion
 
         names = list(known)
         hint = suggestion(name, names) if names else next_step

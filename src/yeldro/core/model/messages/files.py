@@ -8,7 +8,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import IO
 
-from yeldro.core.model.errors import FileNotWritten, Refused
+from yeldro.core.model.messages.errors import FileNotWritten, Refused
 
 
 @contextmanager

@@ -1,0 +1,1 @@
+"""What a database holds: tables, columns, keys, triggers, and the graph of its foreign keys."""

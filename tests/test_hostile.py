@@ -6,7 +6,6 @@ import contextlib
 import io
 import json
 import random
-import time
 from pathlib import Path
 
 import pytest
@@ -20,7 +19,7 @@ FILTERS = [
     "id = 1; DELETE FROM buoy", "id = 1 -- ", "id = 1 /* */ ; DROP TABLE buoy",
     "id = (DELETE FROM buoy RETURNING 1)", "'' = ''''; DROP TABLE buoy; --'", "1 = 1", "TRUE",
     "id = load_extension('x')", "writefile('x', 'y') = id", "readfile('/etc/passwd') IS NOT NULL",
-    "pg_sleep(5) IS NULL", "sleep(5) = 0", "benchmark(100000000, md5('x')) = 0",
+    "pg_sleep(999) IS NULL", "sleep(999) = 0", "benchmark(10000000000, md5('x')) = 0",
     "pg_read_file('/etc/passwd') <> ''", "load_file('/etc/passwd') <> ''",
     "lo_import('/etc/passwd') = id", "setval('s', 1) = id", "nextval('s') = id",
     "id = 1 INTO OUTFILE '/tmp/x'", "id IN (SELECT id FROM buoy INTO OUTFILE '/tmp/x')",
@@ -37,14 +36,12 @@ def test_no_filter_does_more_than_compare(yeldro: Yeldro, network: AnyDatabase, 
     for text in FILTERS[place : place + 6]:
         if "\x00" in text:
             continue  # no program can be given one
-        began = time.monotonic()
         done = yeldro("plan", "buoy", "--where", text, db=network.url, code=None)
         if "\\'" in text and done.code == 0:
             assert "No row matches" in done.out  # where a backslash escapes, it is all one text
             continue
         assert done.code in (2, 3), (text, done)
         assert done.err.startswith("Nothing was changed."), text
-        assert time.monotonic() - began < 5, text
     assert network.contents() == before
 
 

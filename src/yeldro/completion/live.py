@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import threading
 
-_SECONDS = 0.8  # a server that answers later offers no names
+_SECONDS = "0.8"  # a server that answers later offers no names
+_SET = "YELDRO_TAB_SECONDS"
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -71,7 +72,7 @@ def _nothing(what: str, arguments: Sequence[str]) -> Sequence[Any]:
 
 def _limited() -> None:
     """End the program quietly if a server takes too long."""
-    watch = threading.Timer(_SECONDS, os._exit, (0,))
+    watch = threading.Timer(float(os.environ.get(_SET, _SECONDS)), os._exit, (0,))
     watch.daemon = True
     watch.start()
 
@@ -130,9 +131,9 @@ class _Postgresql:
         self.url = f"postgresql://{url.partition('://')[2]}"
 
     def __call__(self, what: str, arguments: Sequence[str]) -> Sequence[Any]:
-        _limited()
         import psycopg
 
+        _limited()
         with psycopg.connect(self.url, options="-c default_transaction_read_only=on") as connection:
             return connection.execute(_OF_POSTGRESQL[what], arguments).fetchall()
 
@@ -155,11 +156,11 @@ class _Mariadb:
         self.url = url
 
     def __call__(self, what: str, arguments: Sequence[str]) -> Sequence[Any]:
-        _limited()
         from urllib.parse import parse_qs, unquote, urlsplit
 
         import pymysql
 
+        _limited()
         found = urlsplit(self.url)
         more = parse_qs(found.query)
         settings: dict[str, Any] = {}
@@ -211,11 +212,11 @@ class _SqlServer:
         self.url = url
 
     def __call__(self, what: str, arguments: Sequence[str]) -> Sequence[Any]:
-        _limited()
         from urllib.parse import unquote, urlsplit
 
         import pymssql
 
+        _limited()
         parts = urlsplit(self.url)
         with pymssql.connect(
             server=parts.hostname or "127.0.0.1", port=str(parts.port or 1433),

@@ -83,7 +83,8 @@ def completion(shell: str) -> None:
     """Print what completes command lines while they are typed; SHELL is bash, zsh or fish.
 
     Its first lines say where to put it. Then the Tab key completes commands, options, and the
-    names of tables, columns, foreign keys, triggers, receipts and databases.
+    names of tables, columns, foreign keys, triggers, receipts and databases. A server that does not
+    answer within 0.8 seconds offers no names; $YELDRO_TAB_SECONDS sets another limit.
     """
     from yeldro.cli.commands import files
 

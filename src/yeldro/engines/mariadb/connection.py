@@ -1,12 +1,7 @@
-"""Connections to MariaDB: their settings, and an encoding for all text that MariaDB holds.
-
-MariaDB can hold half of a surrogate pair, which is not valid UTF-8. Such text is read as Python
-holds it, and a receipt keeps its bytes.
-"""
+"""Connections to MariaDB, and the settings of a session."""
 
 from __future__ import annotations
 
-import codecs
 import ssl
 from functools import cache
 from typing import TYPE_CHECKING, Any
@@ -14,12 +9,13 @@ from typing import TYPE_CHECKING, Any
 import pymysql
 
 from yeldro.core.model.messages.errors import UsageError
+from yeldro.engines.mariadb import reading
+from yeldro.engines.mariadb.encoding import ENCODING
 from yeldro.engines.mariadb.values import SORTED_BYTES
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
-_ENCODING = "yeldro-utf8"
 _MODE = (
     "sql_mode = 'STRICT_TRANS_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,"
     "SIMULTANEOUS_ASSIGNMENT,"
@@ -39,10 +35,18 @@ _SETTINGS = (
 
 
 class _Connection(pymysql.connections.Connection):
-    """A connection that loads no certificates if none is verified: that takes longest."""
+    """The driver's connection, quicker at its start and silent at its end."""
 
     def _create_ssl_ctx(self, sslp: Any) -> ssl.SSLContext:
+        """Load no certificates if none is verified: that takes longest."""
         return super()._create_ssl_ctx(sslp) if sslp else _unverified()  # type: ignore[misc]
+
+    def _force_close(self) -> None:
+        """End the result that was being read, too, or it goes on reading when it is let go."""
+        result: Any = getattr(self, "_result", None)
+        if result is not None:
+            result.unbuffered_active = False
+        super()._force_close()  # type: ignore[misc]
 
 
 @cache
@@ -71,32 +75,9 @@ def connect(dialect: Any, record: Any, words: Any, options: Any) -> _Connection:
             f"The database URL has an option that the driver does not know: {unknown}.",
             "Drop it; charset, unix_socket, ssl_ca and read_default_file are among the known ones.",
         ) from error
+    reading.widen(connection)
     if connection.charset == "utf8mb4":
-        connection.encoding = _ENCODING
+        connection.encoding = ENCODING
     # Before the library reads the mode: it quotes names by what it finds then.
     connection.cursor().execute(f"SET SESSION {_MODE}")
     return connection
-
-
-class HalfPairs:
-    """Notes if any text with half of a surrogate pair has been read."""
-
-    seen = False
-
-
-def _decode(data: Any, errors: str = "strict") -> tuple[str, int]:
-    del errors
-    try:
-        return codecs.utf_8_decode(data, "strict", True)
-    except UnicodeDecodeError:
-        HalfPairs.seen = True
-        return codecs.utf_8_decode(data, "surrogatepass", True)
-
-
-def _find(name: str) -> codecs.CodecInfo | None:
-    if name != _ENCODING.replace("-", "_"):
-        return None
-    return codecs.CodecInfo(codecs.utf_8_encode, _decode, name=_ENCODING)
-
-
-codecs.register(_find)

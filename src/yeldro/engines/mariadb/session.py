@@ -20,11 +20,12 @@ from yeldro.core.database.facts import (
 )
 from yeldro.core.database.identity import COPIES, ROW_HASH
 from yeldro.core.model.messages.errors import ROLLED_BACK, DatabaseFailure, Fault, Refused
-from yeldro.engines.mariadb import literals, values
+from yeldro.engines.mariadb import literals, reading, values
 from yeldro.engines.mariadb.catalogue import MariadbCatalogue
-from yeldro.engines.mariadb.connection import HalfPairs, set_up
+from yeldro.engines.mariadb.connection import set_up
 from yeldro.engines.mariadb.dialect import DIALECT
 from yeldro.engines.mariadb.emptying import MariadbEmptying
+from yeldro.engines.mariadb.encoding import HalfPairs
 from yeldro.engines.mariadb.errors import (
     DEADLOCK,
     LOCK_WAIT,
@@ -71,6 +72,10 @@ class MariadbSession(MariadbKnowledge):
     def set(self, name: str, value: float) -> None:
         """Set a session variable."""
         self.connection.exec_driver_sql(f"SET SESSION {name} = {value}")
+
+    def _fetched(self, cursor: Any, size: int) -> Sequence[Sequence[Any]]:
+        with self._driver():
+            return reading.fetched(cursor, size)
 
     def look_only(self) -> None:
         """Begin a transaction that cannot change a table of the user's."""

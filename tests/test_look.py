@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 
 import pytest
 from conftest import Yeldro
@@ -11,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console
+from rich.text import Text
 from systems import AnyDatabase, SqliteFile
 
 from yeldro.demo import tables
@@ -200,6 +202,25 @@ def test_no_word_is_broken_that_fits_the_terminal(
     for word in (word for each in rows for text_ in each for word in text_.split()):
         if cell_len(word) <= width - max(width // 3, 8) - 4:
             assert word in shown
+
+
+@pytest.mark.parametrize("width", [200, 48, 20])
+def test_a_table_keeps_the_style_of_each_word_wherever_it_is_broken(width: int) -> None:
+    quiet, mixed = (
+        Text("all of it is quiet", "dim"),
+        Text.assemble("not this, ", ("but that", "bold")),
+    )
+    table = grid(
+        ["a heading", "left", "right"], [["plain words", quiet, "1,234"], ["x", mixed, "2"]]
+    )
+    console = Console(width=width, force_terminal=True, color_system="standard")
+    styled: dict[str, str] = {"bold": "", "dim": ""}
+    for text, style, _ in console.render(table):
+        for each in styled if style else ():
+            styled[each] += f"{text} " if getattr(style, each) else ""
+    assert "all of it is quiet" in " ".join(styled["dim"].split())
+    assert "but that" in " ".join(styled["bold"].split())
+    assert not re.search("plain|not this|1,234", " ".join(styled.values()))
 
 
 def test_warnings_stand_apart_from_the_tables(yeldro: Yeldro, network: AnyDatabase) -> None:

@@ -10,7 +10,6 @@ from typing import Any
 from yeldro.completion.places import from_folder
 from yeldro.core.changes.limits import Limits
 from yeldro.formats.fields import Field
-from yeldro.formats.toml import read_toml
 
 NAME = "yeldro.toml"
 
@@ -76,6 +75,8 @@ def read_project(path: Path) -> Project:
     Raises:
         UsageError: something in it is wrong; the line is named.
     """
+    from yeldro.formats.toml import read_toml  # most folders have no such file
+
     file = read_toml(path)
     top = file.checked((), _TOP, "the project file")
     urls, limits = {}, {"": _limits(top, path)}

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from benchmarks.measure import Measured, measured, yeldro
-from benchmarks.shown import figure, table
+from benchmarks.shown import figure, growth, slopes, table
 from benchmarks.systems import SYSTEMS, System
 from benchmarks.tasks import TASKS, Task
 
@@ -30,6 +30,8 @@ def main() -> None:
     parser.add_argument("--read", action="append", type=Path, metavar="FILE", help=told)
     parser.add_argument("--table", type=Path, metavar="FILE", help="write a table in Markdown")
     parser.add_argument("--figure", type=Path, metavar="FILE", help="draw the ratios (Matplotlib)")
+    told = "draw time and memory against the number of rows, of several --read"
+    parser.add_argument("--growth", type=Path, metavar="FILE", help=told)
     settings = parser.parse_args()
     found = [
         each for path in settings.read or () for each in json.loads(path.read_text())["measured"]
@@ -40,6 +42,9 @@ def main() -> None:
         settings.table.write_text(table(found))
     if settings.figure:
         figure(found, settings.figure)
+    if settings.growth:
+        growth(found, settings.growth)
+        print(slopes(found), end="")
 
 
 def all_measured(settings: argparse.Namespace) -> list[dict[str, Any]]:
@@ -54,7 +59,8 @@ def all_measured(settings: argparse.Namespace) -> list[dict[str, Any]]:
             system.make(settings.rows, {table for task in tasks for table in task.tables})
             try:
                 for task in tasks:
-                    found.append(compared(system, task, folder, settings.pairs))
+                    measurement = compared(system, task, folder, settings.pairs)
+                    found.append({"rows": settings.rows} | measurement)
                     print(line(found[-1]), flush=True)
             finally:
                 system.drop()

@@ -72,3 +72,18 @@ def test_one_command_prints_a_line_for_each_task_and_writes_all_measurements(
     (row,) = (tmp_path / "table.md").read_text().splitlines()[2:]
     assert row.startswith("| 100 rows by key, no rows stored | 1.0 | ")
     assert f"{measured['ratio']:.2f}" in row
+
+
+def test_growth_is_told_as_a_power_of_the_rows(tmp_path: Path) -> None:
+    for rows, hand, ours in ((1000, 1.0, 2.5), (10_000, 10.0, 20.5), (100_000, 200.0, 200.5)):
+        walls = {"hand": hand, "yeldro": ours, "start": 0.5}
+        runs = {side: [{"wall": wall, "peak": 60.0}] for side, wall in walls.items()}
+        found = {"system": "sqlite", "task": "kept", "rows": rows} | runs
+        (tmp_path / f"{rows}.json").write_text(json.dumps({"measured": [found]}))
+    read = [word for file in sorted(tmp_path.glob("*.json")) for word in ("--read", str(file))]
+    drawn = tmp_path / "growth.png"
+    words = [sys.executable, "-m", "benchmarks", *read, "--growth", str(drawn)]
+    done = subprocess.run(words, cwd=ROOT, capture_output=True, text=True, check=True)
+    (row,) = done.stdout.splitlines()[2:]
+    assert row.endswith("| 1.00 against 1.30 |")
+    assert drawn.read_bytes().startswith(b"\x89PNG")

@@ -110,6 +110,22 @@ def test_what_holds_no_rows_of_its_own_is_refused_by_name(yeldro, server) -> Non
         assert kind in yeldro("plan", name, "--all-rows", db=server.url, code=3).err
 
 
+@pytest.mark.parametrize("words", [
+    "preview bare --all-rows", "survey bare", "duplicates bare", "run bare --all-rows --expect 2 --yes",
+    "plan shown --all-rows", "plan mooring --missing-in bare:id=id",
+])  # fmt: skip
+def test_a_table_without_columns_is_refused_by_name(yeldro, server, words: str) -> None:
+    server.script("""CREATE TABLE bare (); INSERT INTO bare DEFAULT VALUES;
+        INSERT INTO bare DEFAULT VALUES; CREATE VIEW shown AS SELECT FROM bare;
+        CREATE TABLE mooring (id integer PRIMARY KEY)""")
+    done = yeldro(*words.split(), db=server.url, code=None)
+    assert done.code != 0
+    assert done.err.startswith("Nothing was changed. ")
+    assert " has no columns, so that nothing of its rows could be shown or kept." in done.err
+    assert server.value("SELECT count(*) FROM bare") == 2
+    assert "bare" in yeldro("survey", db=server.url).out
+
+
 def test_a_rule_that_removes_elsewhere_or_removes_nothing_is_found(yeldro, server) -> None:
     server.script("""
         CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE lamp (id int PRIMARY KEY);

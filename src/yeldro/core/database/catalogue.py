@@ -17,8 +17,12 @@ def find_table(catalogue: Catalogue, typed: str) -> Table:
     """Return the table that `typed` names; schema and case may be left out where that is clear.
 
     Raises:
-        UsageError: there is none, or several schemas hold one.
+        UsageError: there is none, or several schemas hold one, or it has no columns.
     """
+    return _with_columns(_table(catalogue, typed))
+
+
+def _table(catalogue: Catalogue, typed: str) -> Table:
     known = {str(name): name for name in catalogue.table_names()}
     parts = {str(name): name for name in catalogue.part_names()}
     exact = same_name(typed, known)
@@ -47,8 +51,12 @@ def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
     """Return the table that a statement names; `schema` is empty if the statement gives none.
 
     Raises:
-        UsageError: there is none, or several schemas hold one.
+        UsageError: there is none, or several schemas hold one, or it has no columns.
     """
+    return _with_columns(_source(catalogue, schema, name))
+
+
+def _source(catalogue: Catalogue, schema: str, name: str) -> Table:
     if schema:
         places = catalogue.places()
         if (schema, name) in places:
@@ -65,7 +73,17 @@ def find_source(catalogue: Catalogue, schema: str, name: str) -> Table:
         return catalogue.table(bare[found])
     if "." in name:
         raise UnknownName(f"There is no table {name!r} here.", name, bare)
-    return find_table(catalogue, name)
+    return _table(catalogue, name)
+
+
+def _with_columns(table: Table) -> Table:
+    """Return a table; refuse one without columns, whose rows have nothing to compare or to keep."""
+    if not table.columns:
+        raise UsageError(
+            f"{table.name} has no columns, so that nothing of its rows could be shown or kept.",
+            f"Give {table.name} a column, or drop it.",
+        )
+    return table
 
 
 def find_columns(table: Table, typed: Iterable[str], option: str) -> tuple[str, ...]:

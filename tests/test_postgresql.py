@@ -112,7 +112,8 @@ def test_what_holds_no_rows_of_its_own_is_refused_by_name(yeldro, server) -> Non
 
 @pytest.mark.parametrize("words", [
     "preview bare --all-rows", "survey bare", "duplicates bare",
-    "run bare --all-rows --expect 2 --yes", "plan shown --all-rows", "plan mooring --missing-in bare:id=id",
+    "run bare --all-rows --expect 2 --yes", "plan shown --all-rows",
+    "plan mooring --missing-in bare:id=id",
 ])  # fmt: skip
 def test_a_table_without_columns_is_refused_by_name(yeldro, server, words: str) -> None:
     server.script("""CREATE TABLE bare (); INSERT INTO bare DEFAULT VALUES;

@@ -220,6 +220,13 @@ def test_a_server_that_does_not_answer_is_not_waited_for(tmp_path: Path, system:
     assert ask(tmp_path, "yeldro plan ", f"{system}://nobody@127.0.0.1:9/none") == []
 
 
+def test_any_limit_is_silent(network: AnyDatabase, tmp_path: Path) -> None:
+    for limit in ("", "soon", "-1", "nan", "1e400"):
+        found = ask(tmp_path, "yeldro survey buoy", network.url, YELDRO_TAB_SECONDS=limit)
+        assert found in ([], ["buoy", "buoy_tag"]), limit
+    assert found
+
+
 def test_a_completion_on_sqlite_loads_nothing_heavy(demo: SqliteFile) -> None:
     program = (
         "import sys, os\n"

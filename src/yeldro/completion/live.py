@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 
-_SECONDS = "0.8"  # a server that answers later offers no names
+_SECONDS = 0.8  # a server that answers later offers no names
 _SET = "YELDRO_TAB_SECONDS"
 
 TYPE_CHECKING = False
@@ -72,7 +72,11 @@ def _nothing(what: str, arguments: Sequence[str]) -> Sequence[Any]:
 
 def _limited() -> None:
     """End the program quietly if a server takes too long."""
-    watch = threading.Timer(float(os.environ.get(_SET, _SECONDS)), os._exit, (0,))
+    try:
+        seconds = float(os.environ.get(_SET, ""))
+    except ValueError:
+        seconds = _SECONDS
+    watch = threading.Timer(min(seconds, threading.TIMEOUT_MAX), os._exit, (0,))
     watch.daemon = True
     watch.start()
 

@@ -230,11 +230,21 @@ def test_warnings_stand_apart_from_the_tables(yeldro: Yeldro, network: AnyDataba
     assert any(line.startswith("! raw_upload: no key") for line in lines[tables_end:])
 
 
-def test_a_primary_key_that_may_be_null_is_explained(yeldro: Yeldro) -> None:
-    database = SqliteFile(yeldro.folder / "moorings.db")
-    database.script("CREATE TABLE mooring (code TEXT PRIMARY KEY, depth INTEGER)")
-    told = yeldro("survey", db=database.url).out
-    assert "mooring: its primary key (code) is not declared NOT NULL" in " ".join(told.split())
+@pytest.mark.parametrize(
+    ("columns", "weakness"),
+    [
+        ("code TEXT PRIMARY KEY, depth INTEGER", "(code) is not declared NOT NULL"),
+        ("code TEXT PRIMARY KEY, no INTEGER NOT NULL UNIQUE", "(code) is not declared NOT NULL"),
+    ],
+)
+def test_a_primary_key_that_may_be_null_is_explained(
+    yeldro: Yeldro, file_made, columns: str, weakness: str
+) -> None:
+    told = " ".join(
+        yeldro("survey", db=file_made(f"CREATE TABLE mooring ({columns})").url).out.split()
+    )
+    assert f"mooring: its primary key {weakness}" in told
+    assert "no primary key" not in told
 
 
 def test_the_list_of_receipts_says_what_was_asked_and_which_filter_leaves_none(

@@ -127,6 +127,14 @@ def test_a_table_without_columns_is_refused_by_name(yeldro, server, words: str) 
     assert "bare" in yeldro("survey", db=server.url).out
 
 
+def test_a_generated_primary_key_is_not_said_to_hold_null(yeldro, server) -> None:
+    server.script("""CREATE TABLE mooring (code text NOT NULL,
+        short text GENERATED ALWAYS AS (left(code, 3)) STORED PRIMARY KEY)""")
+    told = " ".join(yeldro("survey", db=server.url).out.split())
+    assert "mooring: its primary key (short) is generated, so it changes when" in told
+    assert "NOT NULL" not in told
+
+
 def test_a_rule_that_removes_elsewhere_or_removes_nothing_is_found(yeldro, server) -> None:
     server.script("""
         CREATE TABLE mast (id int PRIMARY KEY); CREATE TABLE lamp (id int PRIMARY KEY);

@@ -14,6 +14,7 @@ from yeldro.core.model.tables.schema import ForeignKey, IdentityKind, Table
 
 if TYPE_CHECKING:
     from yeldro.core.database.protocol import Session
+    from yeldro.core.model.tables.schema import CandidateKey
 
 
 @dataclass(frozen=True)
@@ -81,11 +82,8 @@ def _survey_table(session: Session, table: Table) -> TableSurvey:
     if table.kind == "table":
         rows = sql.count(session.connection, sql.rows_of(table))
         primary = next((key for key in table.candidate_keys if key.primary), None)
-        if table.identity.kind is IdentityKind.PHYSICAL and primary:
-            warnings.append(
-                f"its primary key ({', '.join(primary.columns)}) is not declared NOT NULL, so it "
-                f"may hold NULL in several rows and does not tell them apart"
-            )
+        if primary and table.identity.kind is not IdentityKind.PRIMARY_KEY:
+            warnings.append(f"its primary key ({', '.join(primary.columns)}) {_weakness(primary)}")
         elif table.identity.kind is IdentityKind.PHYSICAL:
             warnings.append("no key that tells its rows apart")
         elif table.identity.kind is IdentityKind.ALL_COLUMNS:
@@ -98,3 +96,12 @@ def _survey_table(session: Session, table: Table) -> TableSurvey:
     warnings += [f"trigger {trigger.name} on {trigger.event}" for trigger in table.triggers]
     referenced_by = session.catalogue.referencing(table.name) if table.kind == "table" else ()
     return TableSurvey(table, rows, referenced_by, tuple(warnings))
+
+
+def _weakness(primary: CandidateKey) -> str:
+    """Say why a primary key is not what tells rows apart."""
+    if primary.identifies:
+        return "is generated, so it changes when other columns do"
+    return (
+        "is not declared NOT NULL, so it may hold NULL in several rows and does not tell them apart"
+    )

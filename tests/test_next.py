@@ -72,7 +72,7 @@ def test_the_last_line_is_the_next_command_and_works_as_it_stands(
 
 def test_from_receipt_to_receipt_and_back(yeldro: Yeldro, demo: SqliteFile) -> None:
     done = yeldro("run", *NOTICES, "--expect", "95", "--yes", db=demo.url)
-    assert done.out.splitlines()[-1].startswith("To put everything back: yeldro restore ")
+    assert done.out.splitlines()[-1].startswith("To put these rows back: yeldro restore ")
     found = yeldro("receipt", "list", db=demo.url)
     for name in ("receipt show", "receipt check", "restore"):
         (line,) = next_of(found.out)

@@ -389,7 +389,7 @@ def test_at_a_terminal_the_total_of_the_plan_above_must_be_typed(yeldro, network
     child.expect("Type it again")
     child.sendline(f"{total:,}")
     child.expect("Committed")
-    child.expect("To put everything back: (yeldro restore .*)\r\n")
+    child.expect("To put these rows back: (yeldro restore .*)\r\n")
     assert ended(child) == 0
 
     child = typing(yeldro, network, "restore", "last")

@@ -308,4 +308,4 @@ def _tell_way_back(receipt: Path, without_rows: bool, copies: Sequence[TableName
     if without_rows:
         click.echo("It holds counts only; these rows cannot be restored from it.")
     else:
-        click.echo(f"To put everything back: yeldro restore {as_typed(str(receipt))}")
+        click.echo(f"To put these rows back: yeldro restore {as_typed(str(receipt))}")

@@ -19,11 +19,7 @@ _HEADER = 4  # bytes: the length of the packet in three, and its number
 _LONGEST = 0xFFFFFF  # of a packet; a longer one goes on in the next
 _NO_ROW = 0xFE  # and above: the first byte of an error, and of the end of a result
 _NULL = 0xFB  # instead of a length
-_UTF8 = (
-    "ascii",
-    "utf8",
-    ENCODING,
-)  # or a part of it; half a surrogate pair is the driver's to read
+_UTF8 = ("ascii", "utf8", ENCODING)  # what all but half a surrogate pair is decoded as
 _WIDE = {0xFC: 2, 0xFD: 3, 0xFE: 8}  # bytes of a length that does not fit into the first
 
 Read = Callable[[bytes], Any]

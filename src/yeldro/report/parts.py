@@ -70,13 +70,12 @@ class Grid:
 
     def _beside(self, console: Console, widths: Sequence[int]) -> Iterator[Segment]:
         """Yield the rows as lines of a table."""
-        right = [place in self._numbers for place in range(len(widths))]
         head = [Text(heading, style="bold") for heading in self._headings]
-        yield from _lines(console, head, widths, right, low=True)
+        yield from _lines(console, head, widths, self._numbers, low=True)
         yield Segment("─" * (sum(widths) + _BETWEEN * (len(widths) - 1)))
         yield Segment.line()
         for row in self._rows:
-            yield from _lines(console, row, widths, right)
+            yield from _lines(console, row, widths, self._numbers)
 
     def _below(self, console: Console, width: int) -> Iterator[RenderableType | Segment]:
         """Yield each row as a block: what names it, and under that a line for each column."""
@@ -98,7 +97,7 @@ def _lines(
     console: Console,
     row: Sequence[Text],
     widths: Sequence[int],
-    right: Sequence[bool] = (False, False, False),
+    numbers: Sequence[int] = (),
     between: int = _BETWEEN,
     *,
     low: bool = False,
@@ -108,7 +107,7 @@ def _lines(
     The library's own tables do this too, and take ten times as long.
 
     Args:
-        right: for each cell, if it is aligned to the right.
+        numbers: the places of the cells that are aligned to the right.
         between: characters between two cells.
         low: shorter cells stand at the bottom.
     """
@@ -123,15 +122,16 @@ def _lines(
         cells = [[Text()] * (height - len(cell_)) + cell_ for cell_ in cells]
     for place in range(height):
         blanks = 0  # before the next cell; none are written at the end of a line
-        for cell_, width, at_right in zip(cells, widths, right, strict=True):
+        for column, (cell_, width) in enumerate(zip(cells, widths, strict=True)):
             text = cell_[place] if place < len(cell_) else Text()
             rest = width - cell_len(text.plain)
-            yield Segment(" " * (blanks + rest if at_right else blanks))
+            right = column in numbers
+            yield Segment(" " * (blanks + rest if right else blanks))
             if text.spans:
                 yield from text.render(console)
             else:
                 yield Segment(text.plain, console.get_style(text.style))
-            blanks = between + (0 if at_right else rest)
+            blanks = between + (0 if right else rest)
         yield Segment.line()
 
 
